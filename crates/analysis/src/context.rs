@@ -80,17 +80,18 @@ impl Analyses {
         let mut told = Vec::new();
         if self.views().outside.cut {
             let why = format!(
-                "it was not followed to its end, since that would cost too much, and there may be more of it; {}",
+                "the analysis stopped at its work limit, so the result may be incomplete; {}",
                 Limit::SetNodes.remedy()
             );
-            told.push(LeftOutFile { path: "what the outside reaches".into(), why });
+            told.push(LeftOutFile { path: "what is reachable from the Internet".into(), why });
         }
         for device in 0..self.devices.len() {
             for kept in self.rule_reviews(device) {
                 let count = kept.statuses().filter(|one| **one == RuleStatus::TooCostly).count();
                 if count > 0 {
                     let why = format!(
-                        "of {count} rules of this filter it was not told whether they are ever met, since that would cost too much; {}",
+                        "whether {count} rules of this filter are ever effective was not decided, because of the work limit; \
+                         {}",
                         Limit::SetNodes.remedy()
                     );
                     let origin = self.devices[device].facts.filters[kept.filter()].origin;

@@ -92,7 +92,7 @@ enum IntentError {
     Place(#[from] NoPlace),
     #[error(transparent)]
     Question(#[from] AskError),
-    #[error("its packets go more different ways than are followed; name a smaller place")]
+    #[error("its packets take more paths than are followed; name a smaller network")]
     TooManyWays,
 }
 

@@ -147,11 +147,11 @@ fn is_inner(facts: &trevlin_model::Facts, name: &str) -> bool {
     let known = facts.interfaces.iter().find(|one| one.name == name);
     let of_tunnel = || facts.tunnels.iter().any(|one| one.interface.as_deref() == Some(name));
     // pppd names its links so (pppd(8), unit).
-    let dialled =
+    let server_names =
         facts.tunnels.iter().any(|one| matches!(one.family, TunnelFamily::L2tp | TunnelFamily::Pptp));
     known.map_or(name == "lo", |one| one.loopback || one.point_to_point)
         || of_tunnel()
-        || (dialled && name.starts_with("ppp"))
+        || (server_names && name.starts_with("ppp"))
 }
 
 /// Lines that decided, those of routes left out.

@@ -45,10 +45,12 @@ impl<'a> Reachability<'a> {
     /// Why that weighs, as a phrase.
     pub fn phrase(&self, estate: &Estate) -> Option<String> {
         Some(match self {
-            Self::Everybody(reached) => format!("anybody outside reaches it{}", by_way_of(estate, reached)),
-            Self::Some(reached) => format!("{} reach it from outside", some_ranges(&reached.sources)),
-            Self::Inside => "only the inside reaches it".to_owned(),
-            Self::Forwarded(front, _) => format!("{} forwards callers to it", front.name),
+            Self::Everybody(reached) => format!("reachable from the Internet{}", by_way_of(estate, reached)),
+            Self::Some(reached) => {
+                format!("reachable from the Internet by {}", some_ranges(&reached.sources))
+            }
+            Self::Inside => "reachable from internal networks only".to_owned(),
+            Self::Forwarded(front, _) => format!("{} forwards connections to it", front.name),
             Self::NotKnown => return None,
         })
     }
@@ -80,5 +82,5 @@ fn by_way_of(estate: &Estate, reached: &Reachable) -> String {
         .map(|device| device.name.as_str())
         .collect();
     names.dedup();
-    if names.is_empty() { String::new() } else { format!(", through {}", names.join(" and ")) }
+    if names.is_empty() { String::new() } else { format!(" via {}", names.join(" and ")) }
 }

@@ -18,10 +18,10 @@ pub enum LoginVerdict {
     #[strum(to_string = "two factors")]
     TwoFactors,
     /// The exports cannot tell.
-    #[strum(to_string = "open question")]
+    #[strum(to_string = "information request")]
     OpenQuestion,
     /// No way to log in is left open.
-    #[strum(to_string = "nobody comes in")]
+    #[strum(to_string = "no access")]
     Closed,
 }
 
@@ -90,7 +90,7 @@ pub enum IntentVerdict {
     #[strum(to_string = "missing and excess")]
     MissingAndExcess,
     /// The exports cannot tell.
-    #[strum(to_string = "open question")]
+    #[strum(to_string = "information request")]
     OpenQuestion,
 }
 
@@ -102,28 +102,28 @@ pub enum ForwardVerdict {
     #[strum(to_string = "works")]
     Works,
     /// Nothing answers where it leads.
-    #[strum(to_string = "nothing answers")]
+    #[strum(to_string = "no service")]
     NothingAnswers,
     /// Nothing is known to answer where it leads.
-    #[strum(to_string = "perhaps nothing answers")]
+    #[strum(to_string = "no service seen")]
     PerhapsNothingAnswers,
     /// It leads to a host that was not exported.
     #[strum(to_string = "not exported")]
     NotExported,
     /// It leads to an address that nothing lays claim to.
-    #[strum(to_string = "nobody there")]
+    #[strum(to_string = "unassigned")]
     NobodyThere,
     /// It is stopped further in.
-    #[strum(to_string = "blocked later")]
+    #[strum(to_string = "blocked downstream")]
     BlockedLater,
     /// Its packets go in a circle.
-    #[strum(to_string = "goes in a circle")]
+    #[strum(to_string = "loops")]
     Circle,
     /// Something that is not modelled decides.
     #[strum(to_string = "depends")]
     Depends,
     /// No connection from there comes to it.
-    #[strum(to_string = "never met")]
+    #[strum(to_string = "shadowed")]
     NeverMet,
 }
 
@@ -145,13 +145,13 @@ pub enum OpeningTo {
 #[serde(into = "&'static str")]
 pub enum RuleVerdict {
     /// No chain that packets come to leads to it.
-    #[strum(to_string = "not reached")]
+    #[strum(to_string = "unreachable")]
     NotReached,
     /// Packets meet it.
-    #[strum(to_string = "in use")]
+    #[strum(to_string = "effective")]
     InUse,
     /// Earlier rules take everything.
-    #[strum(to_string = "never met")]
+    #[strum(to_string = "shadowed")]
     NeverMet,
     /// No packet can meet its conditions.
     #[strum(to_string = "cannot match")]
@@ -179,7 +179,7 @@ impl TunnelVerdict {
     pub fn word(self) -> &'static str {
         match self {
             Self::NoFinding => "no finding",
-            Self::OpenQuestion => "open question",
+            Self::OpenQuestion => "information request",
             Self::Finding(severity) => severity.word(),
         }
     }

@@ -37,7 +37,7 @@ pub struct InnerViews {
 impl InnerViews {
     /// Works it out.
     pub fn of(estate: &EstateMap, services: &[Vec<Service>]) -> Self {
-        let _timed = debug_span!("what callers and sites reach").entered();
+        let _timed = debug_span!("what VPN clients and sites reach").entered();
         let ground = NetworkModel::of(estate);
         let of_callers = || {
             let callers = estate.shape().callers.par_iter().with_max_len(1);
@@ -76,7 +76,7 @@ impl Views {
     /// Works it out.
     pub fn of(estate: &EstateMap) -> Self {
         let services = debug_span!("services").in_scope(|| exposure::all_services(estate));
-        let _timed = debug_span!("what the outside reaches").entered();
+        let _timed = debug_span!("what is reachable from the Internet").entered();
         let ground = NetworkModel::of(estate);
         let outside = exposure::outside(&ground, &services);
         Self { services, outside }

@@ -78,7 +78,7 @@ fn fits(one: &GivenAnswer, question: &OpenQuestion) -> bool {
 
 fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Option<Finding> {
     let check = trevlin_checks::registry::find(one.check)?;
-    let rating = check.rated("no export tells more");
+    let rating = check.rated("the exports contain no further information");
     let said = Evidence {
         path: ESTATE_FILE.into(),
         line: one.line as u32,
@@ -92,7 +92,7 @@ fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Opt
         device: question.device.clone(),
         title: check.title.into(),
         detail: format!(
-            "{} said on {}: {}. It was asked: {}.",
+            "{} stated on {}: {}. The request was: {}",
             one.by, one.on, one.answer, question.question
         )
         .into(),

@@ -161,10 +161,10 @@ fn outside(estate: &Analyses, at: usize, networks: &mut BTreeSet<IpNet>) -> Vec<
                 interface: one.name.clone(),
                 addresses: one.addresses.iter().map(ToString::to_string).collect(),
                 why: match one.reason {
-                    OutsideReason::Stated => "the estate file says so",
-                    OutsideReason::DefaultRoute(_) => "the default route leaves by it",
+                    OutsideReason::Stated => "stated in the estate file",
+                    OutsideReason::DefaultRoute(_) => "the default route uses it",
                     OutsideReason::PublicAddress(_) => "it has a public address",
-                    OutsideReason::Hides(_) => "what leaves by it is given its address",
+                    OutsideReason::Hides(_) => "outgoing connections are translated to its address",
                 },
                 certain: one.certain,
             }
@@ -211,7 +211,7 @@ fn lacks(estate: &Analyses, at: usize) -> Vec<&'static str> {
         found.push("packet filter (`nft list ruleset`, or `iptables-save` and `ip6tables-save`)");
     }
     if !device.facts.has_sockets {
-        found.push("what waits for connections (`ss -tulpn`)");
+        found.push("listening sockets (`ss -tulpn`)");
     }
     found
 }

@@ -113,6 +113,9 @@ pub struct OpenQuestion {
     pub question: Arc<str>,
     /// What makes one ask.
     pub evidence: Vec<Evidence>,
+    /// Whether it concerns several devices, and so the administrators of all.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub estate_wide: bool,
     /// Files that would answer it and are not among the exports.
     #[serde(skip)]
     pub files: Vec<String>,

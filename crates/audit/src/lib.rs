@@ -56,8 +56,8 @@ pub use trevlin_estate::baseline::{
     Baseline, BaselineFile, BaselinePart, BaselineRow, ReadyMade, Thresholds, ready_made,
 };
 pub use trevlin_estate::config::{
-    Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, SHORTEST_FINGERPRINT,
-    ValidEstateFile, Wanted,
+    Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, ReportEntry,
+    SHORTEST_FINGERPRINT, ValidEstateFile, Wanted,
 };
 pub use trevlin_estate::evidence::Evidence;
 pub use trevlin_estate::identities::names as people_and_devices;

@@ -188,15 +188,28 @@ pub struct Fail {
     pub evidence: Vec<Origin>,
 }
 
-/// What is missing to answer.
+/// To whom an information request is addressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Addressee {
+    /// The administrator of the subject's device.
+    Subject,
+    /// The administrator of another device, by its number.
+    Device(usize),
+    /// The administrators of several devices: the request concerns the estate as a whole.
+    Estate,
+}
+
+/// Information that is missing for an answer.
 #[derive(Debug, Clone)]
 pub struct Question {
-    /// What cannot be told, and what to ask for.
+    /// The request: what to provide, and why it is needed.
     pub question: Prose,
     /// What makes one ask.
     pub evidence: Vec<Origin>,
     /// Files that would answer it and are not among the exports, by the paths under which the device has them.
     pub files: Vec<String>,
+    /// Who can answer it.
+    pub addressee: Addressee,
     /// Whether its lines are quoted: not those that were not understood.
     pub quoted: bool,
 }
@@ -262,7 +275,21 @@ impl Verdict {
 
     /// Shorthand for an undetermined answer.
     pub fn ask(question: impl Into<Prose>, evidence: Vec<Origin>) -> Self {
-        Self::Undetermined(Question { question: question.into(), evidence, files: Vec::new(), quoted: true })
+        Self::Undetermined(Question {
+            question: question.into(),
+            evidence,
+            files: Vec::new(),
+            addressee: Addressee::Subject,
+            quoted: true,
+        })
+    }
+
+    /// The same, addressed to the administrator of another device, or of all.
+    pub fn addressed_to(mut self, addressee: Addressee) -> Self {
+        if let Self::Undetermined(question) = &mut self {
+            question.addressee = addressee;
+        }
+        self
     }
 
     /// The same without a word of its lines: what was not understood may hold anything, a secret too.

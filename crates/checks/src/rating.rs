@@ -84,37 +84,30 @@ impl Rating {
         &self.adjustments
     }
 
-    /// How it came about, as a phrase.
+    /// How it came about: `base medium; raised: reachable from the Internet`. Several moves each name where they lead:
+    /// `base low; raised to medium: …; raised to high: …`. Reasons that confirm the severity follow those that move it.
     #[must_use]
     pub fn sentence(&self) -> String {
-        let moves: Vec<&Adjustment> = self.adjustments.iter().filter(|one| one.from != one.to).collect();
-        let verb = |one: &Adjustment| {
+        let moved = |one: &&Adjustment| one.from != one.to;
+        let several = self.adjustments.iter().filter(moved).count() > 1;
+        let mut parts = vec![format!("base {}", self.base.word())];
+        for one in self.adjustments.iter().filter(moved) {
             let verb = if one.to > one.from { "raised" } else { "lowered" };
-            // What it came to stands before the sentence, unless another move follows.
-            match moves.len() {
-                1 => format!("{verb} from {}: ", one.from.word()),
-                _ => format!("{verb} from {} to {}: ", one.from.word(), one.to.word()),
-            }
-        };
-        let confirmed = || "as the check rates it: ".to_owned();
-        // One move, or none, goes before all reasons; of several each goes before its own.
-        let mut told = match moves.as_slice() {
-            [] => confirmed(),
-            [only] => verb(only),
-            _ => String::new(),
-        };
-        for (at, one) in self.adjustments.iter().enumerate() {
-            let own = moves.len() > 1 && one.from != one.to;
-            match (at, own) {
-                (0, true) => told.push_str(&verb(one)),
-                (0, false) if moves.len() > 1 => told.push_str(&confirmed()),
-                (0, false) => {}
-                (_, true) => told.push_str(&format!("; {}", verb(one))),
-                (_, false) => told.push_str(", and "),
-            }
-            told.push_str(&one.reason.to_string());
+            let to = if several { format!(" to {}", one.to.word()) } else { String::new() };
+            parts.push(format!("{verb}{to}: {}", one.reason));
         }
-        told
+        let confirmed: Vec<String> = self
+            .adjustments
+            .iter()
+            .filter(|one| one.from == one.to)
+            .map(|one| one.reason.to_string())
+            .collect();
+        match (parts.len(), confirmed.is_empty()) {
+            (_, true) => {}
+            (1, false) => parts[0].push_str(&format!(": {}", confirmed.join(", "))),
+            (_, false) => parts.push(format!("also considered: {}", confirmed.join(", "))),
+        }
+        parts.join("; ")
     }
 }
 
@@ -126,26 +119,26 @@ mod tests {
     fn the_sentence_tells_every_move_and_no_other() {
         let base = || Rating::new(Severity::Medium);
         for (rating, severity, sentence) in [
-            (base().because("a"), "medium", "as the check rates it: a"),
-            (base().because("a").because("b"), "medium", "as the check rates it: a, and b"),
-            (base().raised("a"), "high", "raised from medium: a"),
-            (base().lowered("a").because("b"), "low", "lowered from medium: a, and b"),
-            (base().because("a").raised("b"), "high", "raised from medium: a, and b"),
+            (base().because("a"), "medium", "base medium: a"),
+            (base().because("a").because("b"), "medium", "base medium: a, b"),
+            (base().raised("a"), "high", "base medium; raised: a"),
+            (base().lowered("a").because("b"), "low", "base medium; lowered: a; also considered: b"),
+            (base().because("a").raised("b"), "high", "base medium; raised: b; also considered: a"),
             (
                 base().because("a").raised("b").raised("c"),
                 "critical",
-                "as the check rates it: a; raised from medium to high: b; raised from high to critical: c",
+                "base medium; raised to high: b; raised to critical: c; also considered: a",
             ),
             (
                 base().lowered("a").raised("b"),
                 "medium",
-                "lowered from medium to low: a; raised from low to medium: b",
+                "base medium; lowered to low: a; raised to medium: b",
             ),
-            (base().at(Severity::Medium, "a"), "medium", "as the check rates it: a"),
-            (base().at_most(Severity::High, "a"), "medium", "as the check rates it: a"),
-            (base().at_most(Severity::Info, "a"), "info", "lowered from medium: a"),
-            (Rating::new(Severity::Info).lowered("a"), "info", "as the check rates it: a"),
-            (Rating::new(Severity::Critical).raised("a"), "critical", "as the check rates it: a"),
+            (base().at(Severity::Medium, "a"), "medium", "base medium: a"),
+            (base().at_most(Severity::High, "a"), "medium", "base medium: a"),
+            (base().at_most(Severity::Info, "a"), "info", "base medium; lowered: a"),
+            (Rating::new(Severity::Info).lowered("a"), "info", "base info: a"),
+            (Rating::new(Severity::Critical).raised("a"), "critical", "base critical: a"),
         ] {
             assert_eq!((rating.severity().word(), rating.sentence().as_str()), (severity, sentence));
         }

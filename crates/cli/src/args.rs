@@ -19,13 +19,15 @@ use std::path::PathBuf;
 use trevlin_audit::reachability::{From, Transport};
 use trevlin_audit::{Area, Check, Severity, checks};
 
-/// Reads exported configurations of network devices and says what is weak, exposed, overlapping or too broad.
+/// Audits exported configurations of firewalls, routers, servers and storage appliances, offline.
 #[derive(Debug, Parser)]
 #[command(
     name = "trevlin",
     version = env!("TREVLIN_VERSION"),
     max_term_width = 100,
-    after_help = "Begin with `trevlin demo`, then `trevlin survey exports/` and `trevlin audit exports/` on your own. Everything works offline, on files; no device is ever connected to. Each command has examples: `trevlin audit --help`."
+    disable_help_flag = true,
+    disable_version_flag = true,
+    after_help = "Start with `trevlin demo`, then run `trevlin survey` and `trevlin audit` on a folder of exports. Trevlin reads files only and never connects to a device. `trevlin COMMAND --help` shows examples."
 )]
 pub(crate) struct Arguments {
     #[command(flatten)]
@@ -37,21 +39,27 @@ pub(crate) struct Arguments {
 /// Arguments that every command takes.
 #[derive(Debug, Args)]
 pub(crate) struct Common {
-    /// When to colour output. NO_COLOR is respected
-    #[arg(long, value_enum, default_value_t = Color::Auto, global = true, value_name = "WHEN")]
+    /// Colour output; NO_COLOR is respected
+    #[arg(long, help_heading = "General", value_enum, default_value_t = Color::Auto, global = true, value_name = "WHEN")]
     pub(crate) color: Color,
-    /// Say less: one line a finding, and no warnings
-    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    /// Print one line for each finding, and no warnings
+    #[arg(short, long, help_heading = "General", global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,
-    /// Say more: what each file was taken for, and every note; given twice, also how long each part took
-    #[arg(short, long, global = true, action = clap::ArgAction::Count)]
+    /// Print the format of each file and every note; -vv adds timings
+    #[arg(short, long, help_heading = "General", global = true, action = clap::ArgAction::Count)]
     pub(crate) verbose: u8,
-    /// Read more or less than by default, as NAME=VALUE (can be repeated); docs/limits.md lists them
-    #[arg(long, global = true, value_name = "NAME=VALUE", value_delimiter = ',')]
+    /// Change a limit (repeatable); see docs/limits.md
+    #[arg(long, help_heading = "General", global = true, value_name = "NAME=VALUE", value_delimiter = ',')]
     pub(crate) limit: Vec<String>,
-    /// Work on so many files and devices at a time; by default on one for each core
-    #[arg(short, long, global = true, value_name = "N")]
+    /// Set the number of parallel jobs [default: one for each core]
+    #[arg(short, long, help_heading = "General", global = true, value_name = "N")]
     pub(crate) jobs: Option<std::num::NonZeroUsize>,
+    /// Print help (`--help` adds details and examples)
+    #[arg(short, long, help_heading = "General", global = true, action = clap::ArgAction::Help)]
+    help: Option<bool>,
+    /// Print the version
+    #[arg(short = 'V', long, help_heading = "General", action = clap::ArgAction::Version)]
+    version: Option<bool>,
 }
 
 impl Common {
@@ -63,157 +71,153 @@ impl Common {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Say what was handed over: devices, formats, how much was understood, what is missing, where the outside seems to be
-    #[command(after_help = "Examples:
-  trevlin survey exports/                    the first look
-  trevlin survey exports/ --write            and a first exports/trevlin.toml to fill in
+    /// List devices, formats, missing files and Internet interfaces of an export
+    #[command(after_long_help = "Examples:
+  trevlin survey exports/                    overview of the exports
+  trevlin survey exports/ --write            create exports/trevlin.toml to complete
   trevlin survey exports/ --format json      for other programs, schema trevlin-survey/1")]
     Survey(Survey),
-    /// Audit exported configurations: a folder of devices, one device's folder, or single files
-    #[command(after_help = "Examples:
+    /// Report findings: weak, exposed, overlapping or over-broad configuration
+    #[command(after_long_help = "Examples:
   trevlin audit exports/                        every device in the folder
-  trevlin audit exports/ --full                 every finding with its lines, why it matters, and how to mend it
+  trevlin audit exports/ --full                 every finding with lines, risk and remedy
   trevlin audit exports/edge --area exposure    one device, one area
   trevlin audit exports/ --format json          for other programs
   trevlin audit exports/ --fail-on high         exit status 1 on a high or critical finding
 
-Exit status: 0 no finding at or above --fail-on, 1 there is one, 2 the audit could not be done.
-A file that cannot be read is named on standard error; the rest is audited.")]
+Exit status: 0 no finding at or above --fail-on, 1 at least one, 2 the audit failed.
+Unreadable files are named on standard error; the others are audited.")]
     Audit(Audit),
-    /// Show every way to log in: to what, who, from which list, with which factors
-    #[command(after_help = "Examples:
+    /// List login paths with users, identity source and factors
+    #[command(after_long_help = "Examples:
   trevlin logins exports/                     the table, by device
   trevlin logins exports/ --format json       for other programs, schema trevlin-logins/1")]
     Logins(Logins),
-    /// Show every tunnel: its protocol, who comes in, the weakest algorithm it may use, what goes through it
-    #[command(after_help = "Examples:
+    /// List tunnels with authentication, weakest algorithm and routes
+    #[command(after_long_help = "Examples:
   trevlin tunnels exports/                         the table, by device
-  trevlin tunnels exports/ --detail desks.conf     everything of one tunnel, with its lines
+  trevlin tunnels exports/ --detail desks.conf     details of one tunnel, with its lines
   trevlin tunnels exports/ --format json           for other programs, schema trevlin-tunnels/1")]
     Tunnels(Tunnels),
-    /// Show the address plan: everything that lays claim to addresses, and where claims meet
-    #[command(after_help = "Examples:
-  trevlin addresses exports/                          the space as a tree, then every overlap
-  trevlin addresses exports/ --around 10.4.0.9        what lies near one address
-  trevlin addresses exports/ --free 200               private networks that collide with nothing
-  trevlin addresses exports/ --picture plan.svg       a picture of it (or plan.png)
+    /// Show the address plan and its overlaps
+    #[command(after_long_help = "Examples:
+  trevlin addresses exports/                          the address plan, then every overlap
+  trevlin addresses exports/ --around 10.4.0.9        allocations near one address
+  trevlin addresses exports/ --free 200               free private networks for 200 clients
+  trevlin addresses exports/ --picture plan.svg       draw the plan (or plan.png)
   trevlin addresses exports/ --format csv             for a spreadsheet; json has the schema trevlin-addresses/1")]
     Addresses(Addresses),
-    /// Review every packet filter, rule by rule: what each lets through, what is left of it, what is wrong with it
-    #[command(after_help = "Examples:
+    /// Review every packet filter rule by rule
+    #[command(after_long_help = "Examples:
   trevlin rules exports/                     every filter
-  trevlin rules exports/ --device edge       those of one device
+  trevlin rules exports/ --device edge       filters of one device
   trevlin rules exports/ --format csv        for a spreadsheet; json has the schema trevlin-rules/1")]
     Rules(Rules),
-    /// Follow connections through the devices: whether they come through, where to, and every line that decides
-    #[command(after_help = "Examples:
+    /// Trace connections through the devices, with every deciding line
+    #[command(after_long_help = "Examples:
   trevlin reach exports/ --from outside --to 192.0.2.18 --proto tcp --port 443
   trevlin reach exports/ --from \"WireGuard wg0\" --to files --proto tcp --port 445
-  trevlin reach exports/ --from \"WireGuard wg0\"      everything that its callers reach, and how wide that is
-  trevlin reach exports/ --intents                    what is meant, and what is missing or too much
+  trevlin reach exports/ --from \"WireGuard wg0\"      all that VPN clients reach
+  trevlin reach exports/ --intents                    compare intents with actual access
   trevlin reach exports/ --from 10.20.4.9 --to 10.20.6.20 --proto tcp --port 80 --entering edge:eth1
   trevlin reach exports/ --flows flows.csv --format json
 
-A file of flows has the columns from,entering,to,proto,port and may have expect (allowed, blocked or depends) and sport.
+A flow file has the columns from,entering,to,proto,port and optionally expect (allowed, blocked or depends) and sport.
 
-Exit status: 0 answered, 1 an expectation of the file or an intent does not hold, 2 it could not be answered.")]
+Exit status: 0 evaluated, 1 an expectation or intent does not hold, 2 not evaluated.")]
     Reach(Reach),
-    /// Show what can be reached from outside, or from anywhere: each service, step by step, and how it is protected
-    #[command(after_help = "Examples:
-  trevlin exposure exports/                          what the outside reaches
-  trevlin exposure exports/ --from 10.20.4.0/24      what hosts of a network reach
-  trevlin exposure exports/ --from \"WireGuard wg0\"  what the callers of a tunnel reach
-  trevlin exposure exports/ --from booking           what a device reaches
-  trevlin exposure exports/ --picture paths.svg      a picture of it (or paths.png)
+    /// List services reachable from the Internet or another source
+    #[command(after_long_help = "Examples:
+  trevlin exposure exports/                          services reachable from the Internet
+  trevlin exposure exports/ --from 10.20.4.0/24      reachable from a network
+  trevlin exposure exports/ --from \"WireGuard wg0\"  reachable by VPN clients
+  trevlin exposure exports/ --from booking           reachable from a device
+  trevlin exposure exports/ --picture paths.svg      draw the paths (or paths.png)
   trevlin exposure exports/ --format csv             for a spreadsheet; json has the schema trevlin-exposure/1")]
     Exposure(Exposure),
-    /// Show what each device serves: where it listens, how it is protected, who may, and who reaches it
-    #[command(after_help = "\
+    /// List services of each device with protection and reachability
+    #[command(after_long_help = "\
 Examples:
   trevlin services exports/                          every device
   trevlin services exports/ --device quay-storage    one device
   trevlin services exports/ --format json            schema trevlin-services/1
 
-Signs: ! everybody outside reaches it, o some outside do, c callers of a tunnel do, i the inside, . the device alone, x switched off")]
+Reachable from: ! the Internet, o some Internet addresses, c VPN clients, i internal networks, . the device only; x disabled")]
     Services(Services),
-    /// Write a report: a page for people, a list for engineers, a file for trackers
-    #[command(after_help = "Examples:
-  trevlin report exports/ --to report.html                      one page that needs nothing beside it
-  trevlin report exports/ --to handover/ --format html,csv,sarif  several forms, in a folder
+    /// Write a report in HTML, Markdown, CSV, SARIF, JSON or OSCAL
+    #[command(after_long_help = "Examples:
+  trevlin report exports/ --to report.html                      one self-contained page
+  trevlin report exports/ --to handover/ --format html,csv,sarif  several formats, in a folder
   trevlin report exports/ --to - --format markdown              to standard output
 
-Without --format the file's ending decides: .html, .md, .csv, .sarif, .json. In a folder the files are report.html, report.md,
-findings.csv, findings.sarif, audit.json (as `trevlin audit` prints it) and assessment-results.json (OSCAL).")]
+Without --format the file extension decides: .html, .md, .csv, .sarif or .json. In a folder the files are report.html, report.md, findings.csv, findings.sarif, audit.json and assessment-results.json (OSCAL).")]
     Report(Report),
-    /// List what the exports cannot tell, to send to those who can
-    #[command(after_help = "Examples:
-  trevlin questions exports/                      Markdown, by whom to ask and by device
-  trevlin questions exports/ --format csv         for a spreadsheet, with room for answers
+    /// List information requests for the administrators of each device
+    #[command(after_long_help = "Examples:
+  trevlin questions exports/                      Markdown, one section for each device
+  trevlin questions exports/ --format csv         for a spreadsheet, with a column for answers
 
-Whom to ask about a device stands in trevlin.toml: [device.\"NAME\"] contact = \"Oda Lind\".")]
+The contact of a device is set in trevlin.toml: [device.\"NAME\"] contact = \"Oda Lind\".")]
     Questions(Questions),
-    /// Take responsibility for a finding: who answers for it, why, and until when
-    #[command(after_help = "Example:
+    /// Accept the risk of a finding, with owner, reason and end date
+    #[command(after_long_help = "Example:
   trevlin accept 3089540224f1 exports/ --owner \"Astrid Holm\" --reason \"replaced in spring\" --until 2027-03-31
 
-The entry goes into trevlin.toml of the folder. `trevlin audit` shows the finding as accepted and counts it apart; once the day
-has passed it is open again.")]
+The entry is written to trevlin.toml in the folder. Accepted findings are listed separately until the end date, and are open again afterwards.")]
     Accept(Accept),
-    /// Hold two audits against each other: what was fixed, what is new, what the outside reaches now
-    #[command(after_help = "Examples:
+    /// Compare two audits: new, fixed and remaining findings, changed exposure
+    #[command(after_long_help = "Examples:
   trevlin compare exports-may/ exports-august/            two estates
   trevlin compare may.json exports-august/                a result saved with `trevlin audit --format json`
   trevlin compare may.json august.json --format markdown  for a ticket
   trevlin compare last.json exports/ --fail-on high       in a pipeline
 
-Exit status: 0 nothing is worse, 1 something is (new, graver or open again at or above --fail-on, or newly reached from
-outside), 2 they could not be compared.")]
+Exit status: 0 no change for the worse, 1 a finding at or above --fail-on is new, more severe or open again, or a service is newly exposed, 2 not compared.")]
     Compare(Compare),
-    /// Make a copy of exports to hand on: every secret replaced by a stand-in, and on request addresses and names too
-    #[command(after_help = "Examples:
-  trevlin scrub exports/ --into copy/                                     secrets alone
-  trevlin scrub exports/ --into copy/ --addresses --names --key key.json  and other addresses and names
-  trevlin compare exports/ copy/                                          what the copy no longer shows
+    /// Copy exports with every secret replaced, optionally addresses and names too
+    #[command(after_long_help = "Examples:
+  trevlin scrub exports/ --into copy/                                     secrets only
+  trevlin scrub exports/ --into copy/ --addresses --names --key key.json  addresses and names as well
+  trevlin compare exports/ copy/                                          findings that the copy no longer shows
 
-Equal secrets have equal stand-ins, so that reuse stays visible. What was not understood is listed: look at those lines before
-the copy leaves the house. Whoever has the key file can undo names and addresses and try guesses at secrets.")]
+Equal secrets have equal replacements, so reuse stays visible. Lines that were not understood are listed: review them before sharing the copy. The key file reverses names and addresses and permits guessing of secrets; keep it confidential.")]
     Scrub(Scrub),
-    /// Show the thresholds that findings are judged by, and where each comes from
-    #[command(after_help = "Examples:
-  trevlin baseline                       what holds where nothing is said, and the ready-made baselines
-  trevlin baseline --base strict         one of those
-  trevlin baseline exports/              the one in force, with what differs for places and devices
+    /// Show the thresholds of the checks and their sources
+    #[command(after_long_help = "Examples:
+  trevlin baseline                       the default thresholds, and the ready-made baselines
+  trevlin baseline --base strict         a ready-made baseline
+  trevlin baseline exports/              the baseline in effect, with differences by site and device
 
-A baseline is stated in trevlin.toml: [baseline], [baseline.site.NAME], [baseline.device.NAME].")]
+A baseline is set in trevlin.toml: [baseline], [baseline.site.NAME], [baseline.device.NAME].")]
     Baseline(Baseline),
-    /// Device sheets: for what an appliance shows only on screen, and for everything known about a device in one form
+    /// Create, check and print device sheets for appliances without an export
     #[command(subcommand)]
     Sheet(Sheet),
-    /// Phrasebooks: teach an appliance's export without programming
+    /// Create and test phrasebooks for unsupported export formats
     #[command(subcommand)]
     Phrasebook(Phrasebook),
-    /// List the checks, or explain one
-    #[command(after_help = "Examples:
+    /// List the checks, or describe one
+    #[command(after_long_help = "Examples:
   trevlin checks                         every check, by area
-  trevlin checks tunnels/pptp    why it matters, how it is judged, how to mend it
+  trevlin checks tunnels/pptp    risk, criteria and remedy
 
-The same stands in docs/checks.")]
+docs/checks contains the same descriptions.")]
     Checks {
-        /// A check, such as tunnels/pptp
+        /// Check to describe, such as tunnels/pptp
         id: Option<String>,
     },
-    /// Write the demo estate and audit it
-    #[command(after_help = "Examples:
+    /// Audit a made-up estate, or write it to a folder
+    #[command(after_long_help = "Examples:
   trevlin demo                  audit a made-up estate
-  trevlin demo --into tour/     write it, with its corrected twin, to try every command on")]
+  trevlin demo --into tour/     write it, with a corrected version, to try every command")]
     Demo(Demo),
-    /// Print what a shell needs to complete commands and options
-    #[command(after_help = "Examples:
+    /// Print a shell completion script
+    #[command(after_long_help = "Examples:
   trevlin completions bash > ~/.local/share/bash-completion/completions/trevlin
   trevlin completions zsh > \"${fpath[1]}/_trevlin\"
   trevlin completions fish > ~/.config/fish/completions/trevlin.fish")]
     Completions {
-        /// Which shell
+        /// Shell
         #[arg(value_enum)]
         shell: Shell,
     },
@@ -222,7 +226,7 @@ The same stands in docs/checks.")]
 /// Shells that can complete.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Shell {
-    /// bash, with its package for completions
+    /// bash
     Bash,
     /// zsh
     Zsh,
@@ -232,63 +236,63 @@ pub(crate) enum Shell {
 
 #[derive(Debug, Args)]
 pub(crate) struct Audit {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) selection: Selection,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = Format::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
     #[command(flatten)]
     pub(crate) judging: Judging,
-    /// Everything of each finding, not only what to do first; so it is anyway for a part of the estate, and where little is found
-    #[arg(long, conflicts_with = "quiet")]
+    /// Show every finding in full, not only the most important ones
+    #[arg(long, help_heading = "Output", conflicts_with = "quiet")]
     pub(crate) full: bool,
-    /// Exit with status 1 if a finding is at or above this severity
-    #[arg(long, value_name = "SEVERITY", value_parser = severity)]
+    /// Exit with status 1 for a finding at or above this severity
+    #[arg(long, help_heading = "Output", value_name = "SEVERITY", value_parser = severity)]
     pub(crate) fail_on: Option<Severity>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Services {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Only this device (can be repeated)
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    /// Select a device (repeatable)
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
     pub(crate) device: Vec<String>,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = Format::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Logins {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Only this device (can be repeated)
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    /// Select a device (repeatable)
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
     pub(crate) device: Vec<String>,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = Format::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Tunnels {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Only this device (can be repeated)
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    /// Select a device (repeatable)
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
     pub(crate) device: Vec<String>,
-    /// Everything of the tunnels whose name holds this
-    #[arg(long, value_name = "NAME")]
+    /// Show details of the tunnels whose name contains this
+    #[arg(long, help_heading = "Selection", value_name = "NAME")]
     pub(crate) detail: Option<String>,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = Format::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
     #[command(flatten)]
     pub(crate) judging: Judging,
@@ -296,96 +300,96 @@ pub(crate) struct Tunnels {
 
 #[derive(Debug, Args)]
 pub(crate) struct Addresses {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Only what lies near this address
-    #[arg(long, value_name = "ADDR")]
+    /// Show allocations near this address
+    #[arg(long, help_heading = "Selection", value_name = "ADDR")]
     pub(crate) around: Option<IpAddr>,
-    /// Propose private networks with room for so many callers that collide with nothing in the estate
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..), conflicts_with_all = ["around", "picture"])]
+    /// Propose free private networks for this number of VPN clients
+    #[arg(long, help_heading = "Selection", value_name = "N", value_parser = clap::value_parser!(u32).range(1..), conflicts_with_all = ["around", "picture"])]
     pub(crate) free: Option<u32>,
-    /// Draw the plan into this file, by its ending an SVG or a PNG
-    #[arg(long, value_name = "FILE")]
+    /// Draw the plan to an SVG or PNG file
+    #[arg(long, help_heading = "Output", value_name = "FILE")]
     pub(crate) picture: Option<PathBuf>,
-    /// Overwrite the picture where it is there, and write it among the exports if told to
-    #[arg(long, requires = "picture")]
+    /// Overwrite the file, and permit writing among the exports
+    #[arg(long, help_heading = "Output", requires = "picture")]
     pub(crate) force: bool,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = TableFormat::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = TableFormat::Text)]
     pub(crate) format: TableFormat,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Rules {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Only this device (can be repeated)
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    /// Select a device (repeatable)
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
     pub(crate) device: Vec<String>,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = TableFormat::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = TableFormat::Text)]
     pub(crate) format: TableFormat,
-    /// Judge dates in comments as of this date, as 2026-11-25 [default: today]
-    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    /// Set the reference date, such as 2026-11-25 [default: today]
+    #[arg(long, help_heading = "Selection", value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
     pub(crate) as_of: Option<Date>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Exposure {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// From where: `outside`, an address, a network, a device, or a tunnel (its callers)
-    #[arg(long, value_name = "WHERE", value_parser = source, default_value = "outside")]
+    /// Set the source: `outside` (the Internet), an address, network, device or tunnel (its clients)
+    #[arg(long, help_heading = "Selection", value_name = "WHERE", value_parser = source, default_value = "outside")]
     pub(crate) from: From,
-    /// Only services of this device (can be repeated)
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    /// Select services of a device (repeatable)
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
     pub(crate) device: Vec<String>,
-    /// Draw the paths into this file, by its ending an SVG or a PNG
-    #[arg(long, value_name = "FILE")]
+    /// Draw the paths to an SVG or PNG file
+    #[arg(long, help_heading = "Output", value_name = "FILE")]
     pub(crate) picture: Option<PathBuf>,
-    /// Overwrite the picture where it is there, and write it among the exports if told to
-    #[arg(long, requires = "picture")]
+    /// Overwrite the file, and permit writing among the exports
+    #[arg(long, help_heading = "Output", requires = "picture")]
     pub(crate) force: bool,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = TableFormat::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = TableFormat::Text)]
     pub(crate) format: TableFormat,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Reach {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// From where: an address, a network, a device, a tunnel (its callers), a group of users with fixed addresses, or `outside`
-    /// for a host of the outside that no rule names
-    #[arg(long, value_name = "WHERE", value_parser = source, required_unless_present_any = ["flows", "intents"])]
+    /// Set the source: an address, network, device, tunnel (its clients), group of users with fixed addresses, or `outside`
+    /// (an Internet host that no rule names)
+    #[arg(long, help_heading = "Selection", value_name = "WHERE", value_parser = source, required_unless_present_any = ["flows", "intents"])]
     pub(crate) from: Option<From>,
-    /// Where to: an address, a network, a device, a tunnel (its callers) or `outside` [default: anywhere]
-    #[arg(long, value_name = "WHERE")]
+    /// Set the destination: an address, network, device, tunnel (its clients) or `outside` [default: any]
+    #[arg(long, help_heading = "Selection", value_name = "WHERE")]
     pub(crate) to: Option<String>,
-    /// Transport protocol, tcp or udp [default: every service is listed]
-    #[arg(long, value_name = "PROTO", value_parser = transport, requires = "port")]
+    /// Set the protocol, tcp or udp [default: list every service]
+    #[arg(long, help_heading = "Selection", value_name = "PROTO", value_parser = transport, requires = "port")]
     pub(crate) proto: Option<Transport>,
-    /// Destination port
-    #[arg(long, value_name = "N", requires_all = ["proto", "to"])]
+    /// Set the destination port
+    #[arg(long, help_heading = "Selection", value_name = "N", requires_all = ["proto", "to"])]
     pub(crate) port: Option<u16>,
-    /// Source port [default: any that a host chooses by itself]
-    #[arg(long, value_name = "N")]
+    /// Set the source port [default: any ephemeral port]
+    #[arg(long, help_heading = "Selection", value_name = "N")]
     pub(crate) sport: Option<u16>,
-    /// Device and interface by which it enters [default: where the source lies]
-    #[arg(long, value_name = "DEVICE:INTERFACE", value_parser = entrance)]
+    /// Set the ingress interface [default: that of the source network]
+    #[arg(long, help_heading = "Selection", value_name = "DEVICE:INTERFACE", value_parser = entrance)]
     pub(crate) entering: Option<(String, String)>,
-    /// Answer every row of this file
-    #[arg(long, value_name = "FILE.csv", conflicts_with_all = ["from", "to", "proto", "port", "sport", "entering"])]
+    /// Evaluate every row of a flow file
+    #[arg(long, help_heading = "Selection", value_name = "FILE.csv", conflicts_with_all = ["from", "to", "proto", "port", "sport", "entering"])]
     pub(crate) flows: Option<PathBuf>,
-    /// Hold every intent of trevlin.toml against what comes through
-    #[arg(long, conflicts_with_all = ["flows", "from", "to", "proto", "port", "sport", "entering"])]
+    /// Evaluate every intent of trevlin.toml
+    #[arg(long, help_heading = "Selection", conflicts_with_all = ["flows", "from", "to", "proto", "port", "sport", "entering"])]
     pub(crate) intents: bool,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = Format::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
 }
 
@@ -415,28 +419,27 @@ pub(crate) fn entrance(word: &str) -> Result<(String, String), String> {
 /// What findings are judged by.
 #[derive(Debug, Args)]
 pub(crate) struct Judging {
-    /// Judge certificates and dates as of this day, as 2026-11-25 [default: today]
-    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    /// Set the reference date, such as 2026-11-25 [default: today]
+    #[arg(long, help_heading = "Selection", value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
     pub(crate) as_of: Option<Date>,
-    /// Begin with this ready-made baseline: default, strict or legacy-site (`trevlin baseline` shows them)
-    #[arg(long, value_name = "NAME")]
+    /// Use a ready-made baseline: default, strict or legacy-site
+    #[arg(long, help_heading = "Selection", value_name = "NAME")]
     pub(crate) baseline: Option<String>,
 }
 
 #[derive(Debug, Args, Default)]
 pub(crate) struct Selection {
-    /// Only findings and questions of this area (can be repeated): logins, secrets, addresses, tunnels, ciphers,
-    /// exposure, rules, upkeep
-    #[arg(long, value_name = "AREA", value_parser = area, value_delimiter = ',')]
+    /// Select an area (repeatable): logins, secrets, addresses, tunnels, ciphers, exposure, rules, upkeep
+    #[arg(long, help_heading = "Selection", value_name = "AREA", value_parser = area, value_delimiter = ',')]
     pub(crate) area: Vec<Area>,
-    /// Only findings at or above this severity: critical, high, medium, low, info
-    #[arg(long, value_name = "SEVERITY", value_parser = severity)]
+    /// Select findings at or above a severity: critical, high, medium, low, info
+    #[arg(long, help_heading = "Selection", value_name = "SEVERITY", value_parser = severity)]
     pub(crate) severity: Option<Severity>,
-    /// Only this device (can be repeated)
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    /// Select a device (repeatable)
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
     pub(crate) device: Vec<String>,
-    /// Only what this check says (can be repeated); `trevlin checks` lists them
-    #[arg(long, value_name = "ID", value_parser = check, value_delimiter = ',')]
+    /// Select a check (repeatable); `trevlin checks` lists them
+    #[arg(long, help_heading = "Selection", value_name = "ID", value_parser = check, value_delimiter = ',')]
     pub(crate) check: Vec<&'static str>,
 }
 
@@ -449,24 +452,24 @@ impl Selection {
 
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
-    /// Everything of each finding, not only what to do first
-    #[arg(long, conflicts_with_all = ["into", "quiet"])]
+    /// Show every finding in full, not only the most important ones
+    #[arg(long, help_heading = "Output", conflicts_with_all = ["into", "quiet"])]
     pub(crate) full: bool,
-    /// Write the demo estate into this folder (as DIR/before) and do not audit it
-    #[arg(long, value_name = "DIR")]
+    /// Write the demo estate to DIR/before and DIR/after instead of auditing it
+    #[arg(long, help_heading = "Output", value_name = "DIR")]
     pub(crate) into: Option<PathBuf>,
-    /// Judge certificates as of this date, as 2026-11-25 [default: today]
-    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    /// Set the reference date, such as 2026-11-25 [default: today]
+    #[arg(long, help_heading = "Selection", value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
     pub(crate) as_of: Option<Date>,
-    /// Overwrite what is there
-    #[arg(long, requires = "into")]
+    /// Overwrite existing files
+    #[arg(long, help_heading = "Output", requires = "into")]
     pub(crate) force: bool,
 }
 
 /// Forms of output.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Format {
-    /// Text for people
+    /// Plain text
     Text,
     /// One JSON object
     Json,
@@ -475,11 +478,11 @@ pub(crate) enum Format {
 /// Forms of a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum TableFormat {
-    /// Text for people
+    /// Plain text
     Text,
     /// One JSON object
     Json,
-    /// Lines for a spreadsheet
+    /// CSV for spreadsheets
     Csv,
 }
 

@@ -17,7 +17,7 @@ pub(crate) fn width() -> usize {
 }
 
 /// The one place where a clock has a say; the output names the date.
-#[allow(clippy::disallowed_methods, reason = "the date of the audit is asked for here and nowhere else")]
+#[allow(clippy::disallowed_methods, reason = "the audit date is read here and nowhere else")]
 pub(crate) fn today() -> Date {
     jiff::Zoned::now().date()
 }
@@ -103,7 +103,7 @@ pub(crate) fn know_devices(estate: &Analyses, wanted: &[String]) -> anyhow::Resu
             let names: Vec<_> = estate.devices.iter().map(|device| device.name.as_str()).collect();
             let near = names.iter().find(|one| strsim::jaro_winkler(one, name) > 0.8);
             let hint = near.map(|near| format!(" Did you mean {near}?")).unwrap_or_default();
-            bail!("there is no device {name}; there are: {}.{hint}", names.join(", "));
+            bail!("there is no device {name}; known are: {}.{hint}", names.join(", "));
         }
     }
     Ok(())

@@ -15,7 +15,7 @@ pub(crate) fn temporary() -> anyhow::Result<PathBuf> {
     let folder = tempfile::Builder::new()
         .prefix("trevlin-demo-")
         .tempdir()
-        .context("no temporary folder could be made")?;
+        .context("no temporary folder could be created")?;
     Ok(folder.keep())
 }
 
@@ -26,7 +26,7 @@ pub(crate) fn temporary() -> anyhow::Result<PathBuf> {
 pub(crate) fn write(into: &Path, force: bool) -> anyhow::Result<PathBuf> {
     let before = into.join("before");
     if !force && before.exists() {
-        bail!("{} is there already; name another folder, or give --force to overwrite it", before.display());
+        bail!("{} already exists; name another folder, or use --force to overwrite it", before.display());
     }
     let mut all = NewFolder::begin(into)?;
     write_dir(&DEMO, &mut all)?;

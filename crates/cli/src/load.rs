@@ -236,14 +236,14 @@ fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
     let (decoded, unread) = sort_into_devices(texts, &Shelf::of(books), verbosity, &mut left_out);
     tell_what_was_left_out(&left_out, paths, verbosity);
     if decoded.is_empty() {
-        bail!("nothing to audit: no file below {} could be read", list(paths));
+        bail!("nothing to audit: no file in {} could be read", list(paths));
     }
     tell_what_was_taken(&decoded, verbosity);
     if decoded.iter().all(|one| one.format().is_none()) {
         let formats: Vec<_> = trevlin_readers::READERS.iter().map(|reader| reader.title).collect();
         bail!(
-            "nothing to audit: of {} below {} none is of a format that is read here. These are read: {}. A phrasebook teaches \
-             another (`trevlin phrasebook new`), and a sheet says what is seen on screen (`trevlin sheet new`)",
+            "nothing to audit: of {} in {}, none has a supported format. Supported are: {}. For other formats, create a \
+             phrasebook (`trevlin phrasebook new`), or a device sheet (`trevlin sheet new`)",
             match decoded.len() {
                 1 => "the file".to_owned(),
                 count => format!("{count} files"),
@@ -270,11 +270,7 @@ fn tell_what_was_left_out(left_out: &[LeftOut], paths: &[PathBuf], verbosity: Ve
             .filter(|one| verbosity != Verbosity::Nothing || paths.contains(&one.at))
             .collect();
         if group.len() >= SEVERAL && verbosity != Verbosity::Everything {
-            messages::warning(&format!(
-                "{}: {} files here: {why} (-v names them)",
-                folder.display(),
-                group.len()
-            ));
+            messages::warning(&format!("{}: {} files: {why} (-v lists them)", folder.display(), group.len()));
         } else {
             for one in group {
                 messages::warning(&format!("{}: {}", one.at.display(), one.why));
@@ -433,7 +429,8 @@ fn sort_into_devices(
             let folder = match folder.as_deref() {
                 Some(folder) => device(folder),
                 None => {
-                    let why = "it lies beside the devices and is of no format that is read here; put it into its device's folder";
+                    let why = "it is beside the device folders and has no supported format; move it into the folder of its \
+                               device";
                     left_out.push(LeftOut { at: root.given.join(path), path: None, why: why.into() });
                     continue;
                 }
@@ -450,12 +447,12 @@ fn sort_into_devices(
 
 /// Told before anything is taken in: as one device a whole estate makes no sense, and takes long.
 fn tell_of_several(one: &SeveralInOne<'_>, root: &Root) {
-    let since = one.beside.map_or_else(String::new, |file| format!(", because {file} lies at its top"));
+    let since = one.beside.map_or_else(String::new, |file| format!(", because {file} is at its top"));
     let [first, second] = one.devices;
     let folder = if one.folder.is_empty() { root.given.clone() } else { root.given.join(&one.folder) };
     messages::warning(&format!(
-        "{}: read as one device{since}; {first} and {second} look like two. If they are, put an estate file ({ESTATE_FILE}) at the \
-         top, or give the folders one by one",
+        "{}: read as one device{since}; {first} and {second} appear to be two. If so, create an estate file ({ESTATE_FILE}) \
+         at the top, or name the folders separately",
         folder.display()
     ));
 }
@@ -466,7 +463,7 @@ fn tell_what_was_taken(decoded: &[Decoded], verbosity: Verbosity) {
         let also = &one.recognised.also;
         if !also.is_empty() && verbosity != Verbosity::Nothing {
             let names: Vec<_> = also.iter().map(|reader| reader.name).collect();
-            messages::warning(&format!("{path}: could be {} as well", names.join(" or ")));
+            messages::warning(&format!("{path}: may also be {}", names.join(" or ")));
         }
         if verbosity == Verbosity::Everything {
             if let Some(book) = &one.book {
@@ -481,9 +478,7 @@ fn tell_what_was_taken(decoded: &[Decoded], verbosity: Verbosity) {
                     "{path}: {} ({}), device {}",
                     reader.title, reader.name, one.folder
                 )),
-                None => {
-                    messages::note(&format!("{path}: no format that is read here, device {}", one.folder))
-                }
+                None => messages::note(&format!("{path}: unsupported format, device {}", one.folder)),
             }
         }
     }
@@ -596,7 +591,7 @@ fn whatever_happens(export: &Export, read: impl FnOnce() -> Reading) -> Reading 
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(read)).unwrap_or_else(|_| {
         let mut reading = Reading::of(export);
         reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);
-        let (origin, text) = (export.origin(0..0), "a fault of Trevlin's own: this file was not read");
+        let (origin, text) = (export.origin(0..0), "an internal error of Trevlin: this file was not read");
         reading.ledger.notes.push(Note { origin, text: text.into() });
         reading.ledger.faults.push(text.into());
         reading
@@ -621,7 +616,7 @@ fn unread(export: &Export) -> Reading {
     let mut reading = Reading::of(export);
     reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);
     if trevlin_readers::is_copy(export) {
-        let text = "by its name a copy that no daemon reads, so it was not judged; secrets in it may still be in use";
+        let text = "its name marks a copy that no daemon reads, so it was not judged; secrets in it may still be in use";
         reading.ledger.notes.push(Note { origin: export.origin(0..0), text: text.into() });
     }
     reading

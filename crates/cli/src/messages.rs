@@ -49,9 +49,7 @@ pub(crate) fn tell_faults_without_their_words() {
 
 fn fault(place: Option<&std::panic::Location<'_>>) -> String {
     let at = place.map(|place| format!(" (at {}:{})", place.file(), place.line())).unwrap_or_default();
-    format!(
-        "this is a fault of Trevlin's own{at}; please report it, with the file that brings it about where that may be shown"
-    )
+    format!("an internal error of Trevlin{at}; please report it, with the file that causes it if possible")
 }
 
 #[cfg(test)]

@@ -33,7 +33,7 @@ pub(crate) fn explain(error: &io::Error) -> String {
     match error.kind() {
         io::ErrorKind::NotFound => "there is no such file or folder; check the path".into(),
         io::ErrorKind::PermissionDenied => {
-            "it may not be read by you; change its permissions or run as its owner".into()
+            "permission denied; change the permissions or run as its owner".into()
         }
         _ => error.to_string(),
     }
@@ -41,12 +41,8 @@ pub(crate) fn explain(error: &io::Error) -> String {
 
 /// Said of what is larger than a limit.
 pub(crate) fn too_large(limits: &Limits, limit: Limit) -> String {
-    let which = if limit == Limit::FileBytes { ", which no configuration is" } else { "" };
-    format!(
-        "larger than {}{which}; leave it out or cut it down, or {}",
-        size(limits.get(limit)),
-        limit.remedy()
-    )
+    let which = if limit == Limit::FileBytes { ", which is not a configuration file" } else { "" };
+    format!("larger than {}{which}; leave it out, split it, or {}", size(limits.get(limit)), limit.remedy())
 }
 
 /// What an error in opening means: of links on the way one says that there are too many, and of a socket that nobody is there.
@@ -56,7 +52,7 @@ fn said(error: &io::Error) -> String {
         use rustix::io::Errno;
         match Errno::from_io_error(error) {
             Some(Errno::LOOP) => {
-                return "a link took its place since it was found, and is not followed".to_owned();
+                return "it was replaced by a link while reading, and is not followed".to_owned();
             }
             Some(Errno::NXIO | Errno::OPNOTSUPP) => return NO_FILE.to_owned(),
             _ => {}

@@ -48,11 +48,11 @@ pub(crate) fn may_write(file: &Path, what: &str, among_paths: &[PathBuf], force:
         return Ok(());
     }
     if file.exists() || file.is_symlink() {
-        bail!("{} is there already; give --force to overwrite it", file.display());
+        bail!("{} already exists; use --force to overwrite it", file.display());
     }
     if let Some(path) = among(folder(file), among_paths) {
         bail!(
-            "{} would lie in {}, which is read: the next run would read the {what}; write it elsewhere, or give --force",
+            "{} would be inside {}, which is read: the next run would read the {what}; write it elsewhere, or use --force",
             file.display(),
             path.display()
         );
@@ -83,7 +83,7 @@ impl NewFolder {
     /// # Errors
     /// When nothing can be written beside it.
     pub(crate) fn begin(at: &Path) -> anyhow::Result<Self> {
-        let context = || format!("{} cannot be made", at.display());
+        let context = || format!("{} cannot be created", at.display());
         // A folder that somebody may stand in, or is named by none of its own, keeps its place too.
         let named = at.file_name().is_some() && fs::canonicalize(at).ok() != std::env::current_dir().ok();
         let is_there = !is_free(at) || (at.exists() && !named);
@@ -101,18 +101,18 @@ impl NewFolder {
     pub(crate) fn place(&mut self, path: &Path) -> anyhow::Result<PathBuf> {
         let target = self.at.join(path);
         if let Some(link) = between(&target, &self.at).find(|one| one.is_symlink()) {
-            bail!("{} is a link, and nothing is written through it", link.display());
+            bail!("{} is a link, and is not written through", link.display());
         }
         if let Some(file) = between(&target, &self.at).find(|one| one.is_file()) {
-            bail!("{} is a file, and a folder is to stand there; name another folder", file.display());
+            bail!("{} is a file, and a folder is needed; name another folder", file.display());
         }
         if target.is_dir() && !target.is_symlink() {
-            bail!("{} is a folder, and a file is to stand there; name another folder", target.display());
+            bail!("{} is a folder, and a file is needed; name another file", target.display());
         }
         let at = self.staged.path().join(path);
         let folder = folder(&at);
         unfinished::while_going(|| fs::create_dir_all(folder))
-            .with_context(|| format!("{} cannot be made", folder.display()))?;
+            .with_context(|| format!("{} cannot be created", folder.display()))?;
         self.files.push(path.to_owned());
         Ok(at)
     }
@@ -122,7 +122,7 @@ impl NewFolder {
     /// # Errors
     /// When it cannot be moved into its place.
     pub(crate) fn finish(self) -> anyhow::Result<()> {
-        let context = || format!("{} cannot be made", self.at.display());
+        let context = || format!("{} cannot be created", self.at.display());
         if self.is_there {
             // All is written: what is left cannot run out of room.
             for path in &self.files {

@@ -72,8 +72,7 @@ pub(crate) fn files_of(at: &Path, unpacked: Unpacked, stem: &str, left_out: &mut
             None => left_out.push(LeftOut {
                 at: at.join(&path),
                 path: None,
-                why: "a link to something that is not in the archive; export the file it should lead to"
-                    .into(),
+                why: "a link to a target outside the archive; please export the target as well".into(),
             }),
         }
     }

@@ -33,10 +33,7 @@ fn by_ending(
     let bytes = match ending.as_str() {
         "svg" => svg().into_bytes(),
         "png" => png()?,
-        _ => bail!(
-            "{} is neither an .svg nor a .png file; name the picture by what it is to be",
-            file.display()
-        ),
+        _ => bail!("{} is neither an .svg nor a .png file; use one of these extensions", file.display()),
     };
     output::replace(file, &bytes)?;
     Ok(ExitCode::SUCCESS)

@@ -11,7 +11,7 @@ use trevlin_readers::decode_whole;
 
 pub(crate) fn read(file: &File, limits: &Limits) -> Result<String, String> {
     let mut bytes = file.read(limits)?;
-    let ask = |what| format!("{what}; ask for a readable export");
+    let ask = |what| format!("{what}; please provide a readable export");
     if let Some(what) = sealed(&bytes) {
         return Err(ask(what));
     }

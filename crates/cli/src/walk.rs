@@ -46,7 +46,7 @@ impl Allowance {
         let most = self.limits.get(limit);
         let most = if limit.row().bytes { size(most) } else { most.to_string() };
         format!(
-            "more than {most} {}: neither this one nor what comes later in order of path was read; {}",
+            "more than {most} {}: neither this one nor later ones, in order of path, were read; {}",
             if limit.row().bytes { "in all files of the run" } else { limit.row().what },
             limit.remedy()
         )
@@ -301,9 +301,9 @@ fn link(at: &Path, path: &str, root: &Path) -> Option<LeftOut> {
     let why = match fs::canonicalize(at) {
         Ok(target) if target.starts_with(root) => return None,
         Ok(_) => {
-            "a link that leads out of the folder given; copy the file in its place if it belongs to the device"
+            "a link that points outside the given folder; copy the target to its place if it belongs to the device"
         }
-        Err(_) => "a link to something that is not there; export the file it should lead to",
+        Err(_) => "a broken link; please export its target",
     };
     Some(LeftOut { at: at.to_owned(), path: Some(path.to_owned()), why: why.into() })
 }

@@ -55,14 +55,14 @@ impl Area {
     #[must_use]
     pub fn question(self) -> &'static str {
         match self {
-            Self::Logins => "who may come in, from which list, with how many factors",
-            Self::Secrets => "how strong keys and passwords are, and where they are used again",
-            Self::Addresses => "the pools handed to callers, and how they sit among other networks",
-            Self::Tunnels => "which protocols answer callers, and what they route",
-            Self::Ciphers => "which algorithms may be negotiated",
-            Self::Exposure => "what the outside can reach",
-            Self::Rules => "what the packet filters let through",
-            Self::Upkeep => "what was left behind, and what could not be judged",
+            Self::Logins => "who may log in, against which directory, with how many factors",
+            Self::Secrets => "strength and reuse of keys and passwords",
+            Self::Addresses => "client pools, and their overlaps with other networks",
+            Self::Tunnels => "protocols offered to remote access and sites, and what they route",
+            Self::Ciphers => "algorithms that may be negotiated",
+            Self::Exposure => "services reachable from the Internet",
+            Self::Rules => "what the packet filters permit",
+            Self::Upkeep => "leftovers, logging, time, and gaps in the exports",
         }
     }
 }

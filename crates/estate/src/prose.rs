@@ -32,6 +32,78 @@ impl From<&str> for Prose {
     }
 }
 
+/// Words of ours that names of services and resources begin with, and words that begin a sentence. Whatever else a text begins
+/// with may be a name of a configuration, which is shown as it is written there.
+const COMMON: [&str; 46] = [
+    "a",
+    "access",
+    "account",
+    "an",
+    "any",
+    "cache",
+    "clients",
+    "community",
+    "connection",
+    "connections",
+    "control",
+    "database",
+    "export",
+    "folder",
+    "it",
+    "key",
+    "log",
+    "management",
+    "message",
+    "module",
+    "networks",
+    "no",
+    "one",
+    "page",
+    "peer",
+    "please",
+    "port",
+    "relay",
+    "rule",
+    "running",
+    "service",
+    "share",
+    "signing",
+    "some",
+    "stored",
+    "syslog",
+    "target",
+    "the",
+    "their",
+    "time",
+    "tunnel",
+    "unknown",
+    "user",
+    "users",
+    "web",
+    "what",
+];
+
+/// The text with a capital first letter, as a heading or a sentence begins, unless it begins with a name.
+#[must_use]
+pub fn capitalized(text: &str) -> String {
+    let word = text.split([' ', ',', ':', ';']).next().unwrap_or_default();
+    if !COMMON.contains(&word) {
+        return text.to_owned();
+    }
+    let mut letters = text.chars();
+    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
+}
+
+/// The text as one sentence or several: with a capital first letter, and a full stop at the end.
+#[must_use]
+pub fn sentence(text: &str) -> String {
+    let mut text = capitalized(text);
+    if !text.is_empty() && !text.ends_with(['.', '!', '?']) {
+        text.push('.');
+    }
+    text
+}
+
 #[cfg(not(any(test, feature = "testing")))]
 fn worded(text: String) -> String {
     text
@@ -73,5 +145,31 @@ pub mod reword {
         let mut hasher = DefaultHasher::new();
         (seed, &text).hash(&mut hasher);
         format!("w{:x}", hasher.finish())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn headings_and_sentences_begin_with_a_capital_unless_with_a_name() {
+        for (text, heading) in [
+            ("database (PostgreSQL) requires no TLS", "Database (PostgreSQL) requires no TLS"),
+            ("edge forwards", "edge forwards"),
+            ("crew is open", "crew is open"),
+            ("port forward of tcp 80", "Port forward of tcp 80"),
+            ("eth0 accepts", "eth0 accepts"),
+            ("rsync server", "rsync server"),
+            ("iSCSI target", "iSCSI target"),
+            ("`x` is", "`x` is"),
+            ("10.0.0.0/8 overlaps", "10.0.0.0/8 overlaps"),
+            ("", ""),
+        ] {
+            assert_eq!(capitalized(text), heading);
+        }
+        assert_eq!(sentence("it is"), "It is.");
+        assert_eq!(sentence("It is."), "It is.");
+        assert_eq!(sentence(""), "");
     }
 }

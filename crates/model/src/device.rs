@@ -22,7 +22,7 @@ pub struct Device {
     /// What the estate file says its callers are to send through their tunnel.
     pub wanted_sends: Option<Sends>,
     /// Names and addresses by which the estate file says clients dial it.
-    pub dialled: Vec<String>,
+    pub server_names: Vec<String>,
     /// Interfaces that the estate file says face the outside.
     pub stated_outside: Vec<String>,
 }

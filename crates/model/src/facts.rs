@@ -109,9 +109,9 @@ pub struct Facts {
     pub units: Vec<Unit>,
     /// Tunnels.
     pub tunnels: Vec<Tunnel>,
-    /// Secure shell servers.
+    /// SSH servers.
     pub ssh_servers: Vec<SshServer>,
-    /// Public keys of the secure shell.
+    /// Public keys of the SSH.
     pub ssh_keys: Vec<SshKey>,
     /// Who may act as somebody else, in the order of the rules.
     pub sudo_rules: Vec<SudoRule>,

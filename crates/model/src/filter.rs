@@ -149,8 +149,8 @@ impl Filter {
         }
         (self.complete, self.gaps_placed) = (false, self.complete || self.gaps_placed);
         let text = format!(
-            "table {} has {count} rules; from here on those beyond {most} were not read, and verdicts that they may change are left \
-             open; {}",
+            "table {} has {count} rules; those beyond {most} were not read, and verdicts that depend on them are left \
+             undetermined; {}",
             self.table,
             Limit::Rules.remedy()
         );

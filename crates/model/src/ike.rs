@@ -33,9 +33,9 @@ impl PreSharedKey {
         let named: Vec<&str> =
             self.identities.iter().map(String::as_str).filter(|one| !ANY.contains(one)).collect();
         match named.as_slice() {
-            [] => "whoever calls".into(),
+            [] => "any peer".into(),
             named if named.len() < self.identities.len() => {
-                format!("{} and whoever calls", named.join(" and "))
+                format!("{} and any peer", named.join(" and "))
             }
             named => named.join(" and "),
         }

@@ -24,8 +24,8 @@ impl IkeDaemon {
     #[must_use]
     pub fn advice(self, strongswan: &str, libreswan: &str) -> String {
         match self {
-            Self::StrongSwan => format!(" In this file's language: `{strongswan}`."),
-            Self::Libreswan => format!(" In this file's language: `{libreswan}`."),
+            Self::StrongSwan => format!(" Setting: `{strongswan}`."),
+            Self::Libreswan => format!(" Setting: `{libreswan}`."),
             Self::Appliance => String::new(),
         }
     }

@@ -72,7 +72,7 @@ pub const LIMITS: [LimitRow; 12] = [
         bytes: true,
         default: 4 << 30,
         range: (1, u64::MAX),
-        beyond: "files that come later in order of path are not read",
+        beyond: "later files, in order of path, are not read",
     },
     LimitRow {
         limit: Limit::Files,
@@ -81,7 +81,7 @@ pub const LIMITS: [LimitRow; 12] = [
         bytes: false,
         default: 500_000,
         range: (1, 50_000_000),
-        beyond: "files that come later in order of path are not read",
+        beyond: "later files, in order of path, are not read",
     },
     LimitRow {
         limit: Limit::ArchiveBytes,
@@ -90,25 +90,25 @@ pub const LIMITS: [LimitRow; 12] = [
         bytes: true,
         default: 512 << 20,
         range: (1, u64::MAX),
-        beyond: "an archive that is larger is not read; of one that holds more, what comes later",
+        beyond: "a larger archive is not read; of an archive that holds more, later files are not read",
     },
     LimitRow {
         limit: Limit::ArchiveRatio,
         name: "archive-ratio",
-        what: "times its size that an archive may unpack to; the first MiB is free",
+        what: "ratio to which an archive may unpack; the first MiB is free",
         bytes: false,
         default: 200,
         range: (1, 1_000_000),
-        beyond: "what is packed more tightly is not unpacked",
+        beyond: "content that is packed more tightly is not unpacked",
     },
     LimitRow {
         limit: Limit::ArchiveDepth,
         name: "archive-depth",
-        what: "archives in each other",
+        what: "nested archives",
         bytes: false,
         default: 2,
         range: (1, 16),
-        beyond: "archives that lie deeper are not opened",
+        beyond: "deeper archives are not opened",
     },
     LimitRow {
         limit: Limit::LineBytes,
@@ -117,34 +117,34 @@ pub const LIMITS: [LimitRow; 12] = [
         bytes: true,
         default: 16 << 20,
         range: (1, 2000 << 20),
-        beyond: "the line is not read; the file's others are",
+        beyond: "the line is not read; the other lines of the file are",
     },
     LimitRow {
         limit: Limit::Nesting,
         name: "nesting",
-        what: "blocks, sections and values in each other",
+        what: "nested blocks, sections and values",
         bytes: false,
         default: 32,
         range: (1, 100),
-        beyond: "what stands deeper is not read",
+        beyond: "deeper content is not read",
     },
     LimitRow {
         limit: Limit::Includes,
         name: "includes",
-        what: "files that read in each other",
+        what: "nested includes",
         bytes: false,
         default: 16,
         range: (1, 100),
-        beyond: "files further on are not read in; a daemon's own limit holds where it is lower",
+        beyond: "deeper files are not included; the limit of the daemon holds where it is lower",
     },
     LimitRow {
         limit: Limit::Expansion,
         name: "expansion",
-        what: "times its size that a file may grow to by what it names once and uses often; the first MiB is free",
+        what: "ratio to which a file may grow by repeated use of what it names once; the first MiB is free",
         bytes: false,
         default: 50,
         range: (1, 1_000_000),
-        beyond: "what names more is not understood",
+        beyond: "what exceeds it is not understood",
     },
     LimitRow {
         limit: Limit::Rules,
@@ -153,16 +153,16 @@ pub const LIMITS: [LimitRow; 12] = [
         bytes: false,
         default: 1_000_000,
         range: (1, ANY),
-        beyond: "verdicts for which later rules may matter are left open",
+        beyond: "verdicts that later rules may change are left undetermined",
     },
     LimitRow {
         limit: Limit::SetNodes,
         name: "set-nodes",
-        what: "nodes of a set diagram that one question about packets may cost; all questions about rules together cost in proportion",
+        what: "nodes of a set diagram for one query about packets; all queries about rules together in proportion",
         bytes: false,
         default: 60_000,
         range: (1, ANY),
-        beyond: "the question is left open, and said to be",
+        beyond: "the query is left undetermined and reported as such",
     },
 ];
 
@@ -243,13 +243,13 @@ impl fmt::Display for Names {
 #[derive(Debug, Clone, thiserror::Error)]
 pub enum LimitError {
     /// What was said has no value.
-    #[error("`{0}` says no value; write NAME=VALUE, such as nesting=64")]
+    #[error("`{0}` has no value; write NAME=VALUE, such as nesting=64")]
     NoValue(String),
     /// There is no such limit.
-    #[error("there is no limit `{0}`; there are {Names}")]
+    #[error("there is no limit `{0}`; known are {Names}")]
     NoLimit(String),
     /// The value is none, or too small or too large.
-    #[error("`{value}` is no value for {} ({}); it goes from {}{}", row.name, row.what, row.range.0, upto(row.range.1))]
+    #[error("`{value}` is not a value for {} ({}); expected {}{}", row.name, row.what, row.range.0, upto(row.range.1))]
     OutOfRange {
         /// What was said.
         value: String,

@@ -35,7 +35,7 @@ impl FactorKind {
         match self {
             Self::Knowledge => "password",
             Self::Certificate => "certificate",
-            Self::Possession => "key or token",
+            Self::Possession => "possession (key)",
             Self::OneTimeCode => "one-time code",
         }
     }

@@ -59,20 +59,20 @@ impl ServedKind {
     #[must_use]
     pub fn words(self) -> &'static str {
         match self {
-            Self::Shares => "file shares",
-            Self::Exports => "file exports",
-            Self::Modules => "file modules",
-            Self::Transfers => "file transfer",
-            Self::Disks => "disks",
-            Self::Monitoring => "monitoring",
-            Self::Pages => "web pages",
+            Self::Shares => "SMB server",
+            Self::Exports => "NFS server",
+            Self::Modules => "rsync server",
+            Self::Transfers => "FTP server",
+            Self::Disks => "iSCSI target",
+            Self::Monitoring => "SNMP agent",
+            Self::Pages => "web server",
             Self::Relays => "relay",
             Self::Databases => "database",
             Self::Cache => "cache",
             Self::Broker => "message broker",
-            Self::Names => "name service",
-            Self::Time => "time service",
-            Self::Logs => "log collector",
+            Self::Names => "DNS server",
+            Self::Time => "NTP server",
+            Self::Logs => "syslog server",
         }
     }
 
@@ -236,10 +236,10 @@ impl Sources {
     pub fn words(&self) -> String {
         const MOST: usize = 4;
         if self.is_everybody() {
-            return "everybody".into();
+            return "any address".into();
         }
         if self.is_nobody() {
-            return "nobody".into();
+            return "no address".into();
         }
         // The device itself goes without saying where others are meant.
         let others = self.ranges.iter().any(|range| !range.first().is_loopback()) || !self.names.is_empty();
@@ -280,11 +280,11 @@ impl AuthRequirement {
         match self {
             Self::Nothing => "nothing",
             Self::Address => "a trusted address",
-            Self::Community => "a community",
+            Self::Community => "an SNMP community string",
             Self::Password => "a password",
             Self::Proof => "a login",
             Self::Certificate => "a certificate",
-            Self::Refused => "nobody is let in",
+            Self::Refused => "access refused",
         }
     }
 }
@@ -449,7 +449,7 @@ impl ServiceResource {
             label: None,
             path: None,
             sources: Sources::everybody(),
-            login: Setting::Unknown { why: "what it asks for".into() },
+            login: Setting::Unknown { why: "authentication required".into() },
             users: Vec::new(),
             writes: Setting::Stated { value: false, origin },
             signing: None,

@@ -1,4 +1,4 @@
-//! The secure shell server: what its configuration says for a connection (sshd_config(5)).
+//! The SSH server: what its configuration says for a connection (sshd_config(5)).
 
 use crate::glob;
 use crate::written::Word;
@@ -85,7 +85,7 @@ pub struct SshConnection<'a> {
     pub local_port: Option<u16>,
 }
 
-/// A secure shell server.
+/// A SSH server.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -113,7 +113,7 @@ impl SshServer {
     #[must_use]
     pub fn effective(&self, keyword: &str, connection: &SshConnection<'_>) -> Setting<Vec<String>> {
         let Ok(at) = self.keywords.binary_search_by(|one| one.name.as_str().cmp(keyword)) else {
-            return Setting::Unknown { why: format!("`{keyword}` is not modelled") };
+            return Setting::Unknown { why: format!("`{keyword}` is not analysed") };
         };
         let known = &self.keywords[at];
         let matching = |block: &&SshBlock| !block.criteria.is_empty() && block.holds(connection);
@@ -124,7 +124,9 @@ impl SshServer {
             .or_else(|| stated(global.filter(|one| one.keyword == keyword), known.joins))
             .unwrap_or_else(|| match self.program {
                 OPENSSH => Setting::Default(known.defaults.clone()),
-                program => Setting::Unknown { why: format!("{program} does not say what `{keyword}` is") },
+                program => {
+                    Setting::Unknown { why: format!("{program} does not show the value of `{keyword}`") }
+                }
             })
     }
 

@@ -1,4 +1,4 @@
-//! Public keys of the secure shell: those that let people in, and those that servers show (sshd(8), AUTHORIZED_KEYS FILE
+//! Public keys of the SSH: those that let people in, and those that servers show (sshd(8), AUTHORIZED_KEYS FILE
 //! FORMAT; RFC 4253, 6.6).
 
 use crate::Origin;

@@ -37,7 +37,7 @@ pub enum TunnelFamily {
     Vxlan,
     /// A TLS relay: one port handed on to another through TLS.
     TlsRelay,
-    /// Ports handed on through the secure shell.
+    /// Ports handed on through the SSH.
     SshForward,
 }
 
@@ -209,16 +209,16 @@ impl Reference {
     /// What a sheet does not say, beside what it says at a line.
     #[must_use]
     pub fn unsaid(origin: Origin) -> Self {
-        Self { unsaid: true, ..Self::configuration("what the sheet does not say", origin) }
+        Self { unsaid: true, ..Self::configuration("the sheet does not state it", origin) }
     }
 
     /// The question about something that may be settled there; `about` continues a sentence, as "whether NAME asks for it".
     #[must_use]
     pub fn question(&self, about: &str) -> String {
         if self.unsaid {
-            return format!("the sheet does not say {about}; ask for it");
+            return format!("Please state in the device sheet {about}.");
         }
-        format!("{about} may stand in `{}`, which is not among the exports; ask for it", self.path)
+        format!("Please provide `{}`: it may decide {about}, and is not among the exports.", self.path)
     }
 }
 

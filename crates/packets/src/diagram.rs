@@ -17,7 +17,7 @@ use std::hash::BuildHasher;
 
 /// More nodes were needed than were allowed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("the set needs more than the {0} nodes it may have")]
+#[error("the set needs more than the limit of {0} nodes")]
 pub struct OverBudget(pub usize);
 
 /// A set, by its diagram in the [`Diagrams`] that made it. Two sets of one `Diagrams` are equal where these are.

@@ -92,7 +92,7 @@ fn digits_for_letters(text: &str) -> String {
 pub(crate) fn what_is_wrong(text: &str) -> String {
     let what = fault(text);
     match probably(text) {
-        Some(meant) => format!("{what}; probably {meant} was meant"),
+        Some(meant) => format!("{what}; {meant} was probably intended"),
         None => what,
     }
 }

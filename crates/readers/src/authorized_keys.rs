@@ -1,4 +1,4 @@
-//! Public keys of the secure shell: `authorized_keys` and the `.pub` files of servers (sshd(8), AUTHORIZED_KEYS FILE FORMAT).
+//! Public keys of the SSH: `authorized_keys` and the `.pub` files of servers (sshd(8), AUTHORIZED_KEYS FILE FORMAT).
 
 use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
 use base64::Engine;
@@ -9,7 +9,7 @@ use trevlin_model::ssh_key::{SshKey, SshKeyUse};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "ssh-keys",
-    title: "public keys of the secure shell",
+    title: "authorized SSH keys",
     manual: "sshd(8)",
     recognise,
     read: |export, _| read(export),
@@ -119,7 +119,7 @@ fn read(export: &Export) -> Reading {
         let Some(((options, kind, _, comment), key)) = parsed else {
             book.not_understood(
                 origin,
-                "expected a kind of key, the key in Base64, and a comment; sshd passes such a line over",
+                "expected a key type, the key in Base64, and a comment; sshd ignores such a line",
             );
             continue;
         };

@@ -95,7 +95,7 @@ pub(crate) fn statements<'a>(
                 }
                 if stack.len() >= export.limits().of(Limit::Nesting) {
                     if skipped == 0 {
-                        book.cut(one.origin, Limit::Nesting, "blocks in each other");
+                        book.cut(one.origin, Limit::Nesting, "nested blocks");
                     } else {
                         book.class(one.origin, LineClass::NotUnderstood);
                     }

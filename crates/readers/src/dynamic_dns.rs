@@ -11,7 +11,7 @@ use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
 /// The reader of the one.
 pub(crate) const DDCLIENT: Reader = Reader {
     name: "ddclient",
-    title: "client for dynamic names (ddclient)",
+    title: "dynamic DNS client (ddclient)",
     manual: "ddclient(8)",
     recognise: recognise_ddclient,
     read: read_ddclient,
@@ -20,7 +20,7 @@ pub(crate) const DDCLIENT: Reader = Reader {
 /// The reader of the other.
 pub(crate) const INADYN: Reader = Reader {
     name: "inadyn",
-    title: "client for dynamic names (inadyn)",
+    title: "dynamic DNS client (inadyn)",
     manual: "inadyn.conf(5)",
     recognise: recognise_inadyn,
     read: read_inadyn,
@@ -100,7 +100,7 @@ fn read_ddclient(export: &Export, _: &ReadContext<'_>) -> Reading {
                     bearing |= JUDGED.contains(&key);
                     match key {
                         "password" | "fw-password" => {
-                            let held = held(value, "the client for dynamic names", export.origin_of(value));
+                            let held = held(value, "the dynamic DNS client", export.origin_of(value));
                             found.token = found.token.or(held.as_ref().map(|_| origin));
                             reading.facts.secrets.extend(held);
                         }
@@ -176,9 +176,9 @@ fn read_inadyn(export: &Export, _: &ReadContext<'_>) -> Reading {
         let Some((key, value)) = text.split_once('=').map(|(key, value)| (key.trim(), value.trim())) else {
             match text.starts_with("include(") {
                 true => {
-                    book.not_understood(origin, "the file it reads in is not looked at; export it as well")
+                    book.not_understood(origin, "the included file is not read; please export it as well")
                 }
-                false => book.not_understood(origin, "expected `name = value`, or a block of a provider"),
+                false => book.not_understood(origin, "expected `name = value`, or a provider block"),
             }
             continue;
         };
@@ -200,7 +200,7 @@ fn read_inadyn(export: &Export, _: &ReadContext<'_>) -> Reading {
                 book.understood(origin);
             }
             "password" => {
-                let held = held(bare, "the client for dynamic names", export.origin_of(bare));
+                let held = held(bare, "the dynamic DNS client", export.origin_of(bare));
                 one.token = held.as_ref().map(|_| origin);
                 reading.facts.secrets.extend(held);
                 book.understood(origin);

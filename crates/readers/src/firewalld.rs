@@ -95,7 +95,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         }
         for origin in &own.direct {
             reading.facts.not_modelled.push(NotModelled::beside(
-                "a list of rules that firewalld hands to the kernel as they are",
+                "firewalld direct rules, which are passed to the kernel unchanged",
                 *origin,
             ));
         }

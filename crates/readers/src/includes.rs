@@ -18,7 +18,7 @@ pub fn read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Readi
     // Where a reader could say of which line, it did.
     if exceeded && !reading.ledger.cuts.iter().any(|cut| cut.limit == Limit::Expansion) {
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-        book.cut(export.origin(0..0), Limit::Expansion, "lists are used in very many places");
+        book.cut(export.origin(0..0), Limit::Expansion, "lists are included in very many places");
     }
     let missing = missing(reader.name, export, around);
     let notes = if missing.is_empty() { &[][..] } else { &reading.ledger.notes };

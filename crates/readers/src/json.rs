@@ -78,10 +78,10 @@ impl<'a> Source<'a> {
 impl Broken {
     /// For people, with what follows for the program whose file it is.
     pub(crate) fn words(self, consequence: &str) -> String {
-        let what = if self.ends { "the JSON breaks off here" } else { "the JSON is broken here" };
-        let remedy = if self.ends { "; export it again" } else { "" };
+        let what = if self.ends { "the JSON is truncated here" } else { "the JSON is invalid here" };
+        let remedy = if self.ends { "; please export it again" } else { "" };
         let comma = if consequence.is_empty() { "" } else { ", " };
-        format!("{what}; what stands before it was read{comma}{consequence}{remedy}")
+        format!("{what}; what precedes it was read{comma}{consequence}{remedy}")
     }
 }
 
@@ -277,7 +277,7 @@ impl<'a> Json<'a> {
     /// Tells of what stands deeper in it than values are followed, and says whether anything does.
     pub(crate) fn tell_cuts(&self, book: &mut LineRecorder<'_>) -> bool {
         let cuts = self.cuts();
-        cuts.iter().for_each(|origin| book.cut(*origin, Limit::Nesting, "values in each other"));
+        cuts.iter().for_each(|origin| book.cut(*origin, Limit::Nesting, "nested values"));
         !cuts.is_empty()
     }
 

@@ -6,7 +6,7 @@ use trevlin_model::{Export, Origin};
 
 /// The reader.
 pub(crate) const READER: Reader =
-    Reader { name: "pam", title: "stack of authentication modules", manual: "pam.d(5)", recognise, read };
+    Reader { name: "pam", title: "PAM stack", manual: "pam.d(5)", recognise, read };
 
 fn recognise(export: &Export) -> Recognition {
     let tells = export.lines().take(TELLING_LINES).any(|line| {
@@ -94,7 +94,7 @@ fn line(text: &str, origin: Origin) -> Result<Option<PamLine>, String> {
     let control = match control.to_ascii_lowercase().as_str() {
         "include" => PamControl::Include(target.clone()),
         "substack" => PamControl::Substack(target.clone()),
-        word => actions(word).ok_or_else(|| format!("`{control}` is no control"))?,
+        word => actions(word).ok_or_else(|| format!("`{control}` is not a control"))?,
     };
     let takes_over = !matches!(control, PamControl::Actions { .. });
     let module = if takes_over {

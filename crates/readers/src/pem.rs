@@ -114,7 +114,7 @@ pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Readi
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         if block.is_private_key() {
             if !block.closed {
-                book.not_understood(origin, "`-----END …-----` is missing: the key is cut off");
+                book.not_understood(origin, "`-----END …-----` is missing: the key is truncated");
                 reading.facts.unreadable_blocks.push(UnreadableBlock { is_key: true, origin });
             } else {
                 book.understood(origin);
@@ -140,7 +140,7 @@ pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Readi
                 reading.facts.certificates.push(one);
             }
             Err(why) => {
-                book.not_understood(origin, format!("{why}; export the file again"));
+                book.not_understood(origin, format!("{why}; please export the file again"));
                 reading.facts.unreadable_blocks.push(UnreadableBlock { is_key: false, origin });
             }
         }
@@ -166,9 +166,9 @@ fn encrypted(block: &Block<'_>) -> bool {
 }
 
 fn certificate(block: &Block<'_>, origin: Origin) -> Result<Certificate, &'static str> {
-    const BROKEN: &str = "this block is no certificate";
+    const BROKEN: &str = "this block is not a certificate";
     if !block.closed {
-        return Err("`-----END …-----` is missing: the certificate is cut off");
+        return Err("`-----END …-----` is missing: the certificate is truncated");
     }
     let der = base64::engine::general_purpose::STANDARD.decode(block.body()).map_err(|_| BROKEN)?;
     x509::certificate(&der, origin).ok_or(BROKEN)

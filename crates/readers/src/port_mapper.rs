@@ -10,7 +10,7 @@ use trevlin_model::{Export, LineClass, Origin, PortRange};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "port-mapper",
-    title: "service that opens ports on request (miniupnpd)",
+    title: "UPnP/NAT-PMP port mapping service (miniupnpd)",
     manual: "miniupnpd(8)",
     recognise,
     read,
@@ -109,7 +109,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 }
                 None => book.not_understood(
                     origin,
-                    "expected ports outside, a network and ports inside, such as `allow 1024-65535 10.4.0.0/24 1024-65535`",
+                    "expected external ports, a network and internal ports, such as `allow 1024-65535 10.4.0.0/24 1024-65535`",
                 ),
             }
             continue;
@@ -132,7 +132,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 continue;
             }
             _ => {
-                book.not_understood(origin, "no keyword of miniupnpd; the service leaves it out");
+                book.not_understood(origin, "not a keyword of miniupnpd; the service ignores it");
                 continue;
             }
         }

@@ -11,7 +11,7 @@ use trevlin_model::{Export, LineClass, Origin, Setting};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "hostapd",
-    title: "radio networks (hostapd)",
+    title: "Wi-Fi networks (hostapd)",
     manual: "hostapd(8), hostapd.conf",
     recognise,
     read,
@@ -84,7 +84,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         };
         if let Some(kind) = kind {
             let value = if key == "sae_password" { value.split('|').next().unwrap_or(value) } else { value };
-            hold(export, &mut reading.facts, value, kind, "the radio network");
+            hold(export, &mut reading.facts, value, kind, "the Wi-Fi network");
         }
     }
     for values in &networks {

@@ -311,12 +311,12 @@ fn words_of_including(text: &str) -> Vec<usize> {
 
 /// What is noted at a line that reads in a file that was not exported.
 pub(crate) fn missing_note(path: &str) -> String {
-    format!("`{path}` is not among the exports; what it states is missing here")
+    format!("please provide `{path}`, which is included and not among the exports")
 }
 
 /// What is asked about a file that was not exported.
 pub(crate) fn missing_question(path: &str) -> String {
-    format!("`{path}` is not among the exports; ask for it")
+    format!("please provide `{path}`, which is included and not among the exports")
 }
 
 /// Sets ledger lines by origin and collects notes: the one thing every reader does for each statement.
@@ -393,7 +393,7 @@ impl<'a> LineRecorder<'a> {
         let text = format!("{what}: more than {} {}", self.export.limits().get(limit), limit.row().what);
         // What is read in from another export is told here too: nobody else followed it this far.
         if self.ledger.cut(Truncation { limit, origin, text: format!("{text}; {}", limit.remedy()) }) {
-            self.note(origin, format!("{text}; what is beyond was not read"));
+            self.note(origin, format!("{text}; what exceeds it was not read"));
         }
     }
 
@@ -415,12 +415,12 @@ impl<'a> LineRecorder<'a> {
     ) -> bool {
         let path = other.path();
         if open.again {
-            self.note(origin, format!("`{path}` reads itself in again; it was read once"));
+            self.note(origin, format!("`{path}` includes itself; it was read once"));
             return false;
         }
         let most = most.min(self.export.limits().of(Limit::Includes));
         if open.depth > most {
-            self.cut(origin, Limit::Includes, &format!("`{path}` was not read in"));
+            self.cut(origin, Limit::Includes, &format!("`{path}` was not included"));
             return false;
         }
         let (once, times, bytes) = &mut self.read_in;
@@ -431,7 +431,11 @@ impl<'a> LineRecorder<'a> {
         *bytes += size;
         let most = FREE_READ_IN + TIMES_READ_IN * (self.export.text().len() + once.values().sum::<usize>());
         if *times > MOST_READ_IN || *bytes > most {
-            self.cut(origin, Limit::Includes, "files read in others over and over; the rest was not read in");
+            self.cut(
+                origin,
+                Limit::Includes,
+                "includes are repeated too often; the remaining ones were not read",
+            );
             return false;
         }
         true

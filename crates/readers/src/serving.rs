@@ -34,7 +34,7 @@ pub(crate) fn is_known(program: &str, name: &str) -> bool {
 
 /// The note for a setting that the program does not have.
 pub(crate) fn unknown(manual: &str) -> String {
-    format!("no setting of {manual}; check its spelling against the manual of the version in use")
+    format!("not a setting of {manual}; check its spelling against the manual of the version in use")
 }
 
 /// `yes`, `true`, `on`, `1` and their opposites, whatever their capitals.

@@ -72,15 +72,12 @@ pub(crate) fn tell(format: &str, export: &Export, around: &ReadContext<'_>, read
         let name = &export.text()[place];
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         match name.len() > LONGEST {
-            true => book.not_understood(
-                origin,
-                "no such setting is known here; check its spelling, and look at what it does",
-            ),
+            true => {
+                book.not_understood(origin, "not a known setting; check its spelling, and review its effect")
+            }
             false => book.not_understood(
                 origin,
-                format!(
-                    "`{name}` is no setting that is known here; check its spelling, and look at what it does"
-                ),
+                format!("`{name}` is not a known setting; check its spelling, and review its effect"),
             ),
         }
     }

@@ -88,8 +88,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         lines(other, around, &mut state, &mut aside);
     }
     let origin = state.first.unwrap_or_else(|| export.origin(0..0));
-    let mut served =
-        Served::new(ServedKind::Monitoring, "SNMP agent", "monitoring (SNMP)", &["snmpd"], origin);
+    let mut served = Served::new(ServedKind::Monitoring, "SNMP agent", "SNMP agent", &["snmpd"], origin);
     served.endpoints = if state.endpoints.is_empty() {
         // By itself, and for a transport without a version, it listens by IPv4 (snmpd(8), LISTENING ADDRESSES).
         let all = Endpoint::everywhere(Protocol::UDP, 161, TransportSecurity::Optional, origin);
@@ -154,7 +153,7 @@ fn lines(export: &Export, around: &ReadContext<'_>, state: &mut State, reading: 
         if rest.len() < needed {
             book.not_understood(
                 origin,
-                format!("expected {needed} words or more behind `{keyword}`; the agent leaves the line out"),
+                format!("expected {needed} words or more after `{keyword}`; the agent ignores the line"),
             );
             reading.facts.masked_places.push(origin);
             continue;

@@ -9,13 +9,8 @@ use trevlin_model::listen::Socket;
 use trevlin_model::{Export, Families, Family, LineClass, Origin, Protocol};
 
 /// The reader.
-pub(crate) const READER: Reader = Reader {
-    name: "sockets",
-    title: "sockets that wait for somebody",
-    manual: "ss(8), netstat(8)",
-    recognise,
-    read,
-};
+pub(crate) const READER: Reader =
+    Reader { name: "sockets", title: "listening sockets", manual: "ss(8), netstat(8)", recognise, read };
 
 /// What a line is.
 #[derive(Debug, PartialEq, Eq)]
@@ -213,7 +208,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             }
             Line::No => book.not_understood(
                 origin,
-                "expected a socket as `ss -tulpn` prints it: kind, state, two queues, both ends",
+                "expected a socket line of `ss -tulpn`: kind, state, two queues, both ends",
             ),
         }
     }

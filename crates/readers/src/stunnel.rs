@@ -67,7 +67,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             } else {
                 book.not_understood(
                     entry.origin,
-                    "no option of stunnel(8); the program does not start with it",
+                    "not an option of stunnel(8); the program does not start with it",
                 );
             }
         }
@@ -165,11 +165,11 @@ fn listener(text: &str, origin: Origin) -> Listener {
         Some(Err(_)) if host == Some("localhost") => {
             Setting::Stated { value: Some([127, 0, 0, 1].into()), origin }
         }
-        Some(Err(_)) => Setting::Unknown { why: "`accept` names a host".into() },
+        Some(Err(_)) => Setting::Unknown { why: "`accept` is a host name".into() },
     };
     let port = match port.parse() {
         Ok(value) => Setting::Stated { value, origin },
-        Err(_) => Setting::Unknown { why: format!("`{port}` is a service by name") },
+        Err(_) => Setting::Unknown { why: format!("`{port}` is a service name") },
     };
     Listener { protocol: Protocol::TCP, address, port }
 }

@@ -11,7 +11,7 @@ use trevlin_model::{Export, Limit, LineClass, Origin, Reference};
 
 /// The reader.
 pub(crate) const READER: Reader =
-    Reader { name: "sudoers", title: "who may act as somebody else", manual: "sudoers(5)", recognise, read };
+    Reader { name: "sudoers", title: "sudo rules", manual: "sudoers(5)", recognise, read };
 
 /// How deep files read in others, as the program has it (`MAX_SUDOERS_DEPTH`).
 const DEPTH: usize = 128;
@@ -423,7 +423,7 @@ fn take(
                 if let Some(name) = settings(rest).find(|name| !DEFAULTS.contains(name)) {
                     book.not_understood(
                         line.origin,
-                        format!("`{name}` is no default of sudoers(5) that is known here; sudo warns of it and goes on"),
+                        format!("`{name}` is not a known default of sudoers(5); sudo warns and continues"),
                     );
                 }
             }

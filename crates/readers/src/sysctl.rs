@@ -9,7 +9,7 @@ use trevlin_model::{Export, ExportState};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "sysctl",
-    title: "settings of the kernel",
+    title: "kernel settings",
     manual: "sysctl.conf(5), sysctl.d(5), sysctl(8)",
     recognise,
     read,
@@ -81,7 +81,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             Some(_) => {}
             // A name alone with a minus keeps a pattern from applying to it (sysctl.d(5)).
             None if line.text.trim_start().starts_with("-net") => book.understood(origin),
-            None => book.not_understood(origin, "expected a setting of the kernel, as `name = value`"),
+            None => book.not_understood(origin, "expected a kernel setting, as `name = value`"),
         }
     }
     reading

@@ -73,7 +73,7 @@ pub(crate) fn gnutls(text: &str, origin: Origin) -> Offer {
             "@" => {
                 offer.open = Some((
                     AlgorithmRole::Protocol,
-                    format!("the list `{name}` that the system keeps decides what is taken"),
+                    format!("the system-wide list `{name}` decides which ciphers are accepted"),
                 ));
             }
             "-" | "!" => {
@@ -164,7 +164,7 @@ pub(crate) fn openssl(
     let most = || text.split([':', ',', ' ']).count() * size_of::<Offered>();
     // To look through a list for each of them is work as well.
     if !crate::growth::may_grow(text.len()) || !crate::growth::may_grow(most()) {
-        let why = "its list of ciphers is used in more places than are followed; look at it by hand";
+        let why = "its cipher list is used in more places than are followed; please review it by hand";
         offer.open = Some((AlgorithmRole::Encryption, why.into()));
         return offer;
     }
@@ -190,7 +190,7 @@ pub(crate) fn openssl(
             }
         }
         None if VERSIONS[2..4].iter().any(|name| allowed(name)) => {
-            let question = "no lowest version of TLS is stated: with OpenSSL before 3.0 version 1.0 is taken";
+            let question = "no minimum TLS version is set: with OpenSSL before 3.0, TLS 1.0 is accepted";
             open = Some((AlgorithmRole::Protocol, question.to_owned()));
         }
         None => {}

@@ -29,7 +29,7 @@ impl<'a> Source<'a> {
         let column = error.pos().col.saturating_sub(1) as usize;
         let start = line.map_or(whole.len(), |line| line.start as usize);
         let told = whole.len().min(start + line.map_or(0, |line| bytes(line.text, column)));
-        let why = format!("this is not XML from here on ({error}); what stands before it was read");
+        let why = format!("this is not XML from here on ({error}); what precedes it was read");
         // Where the text breaks off, nothing else is wrong with it.
         let mut at = whole.len();
         for number in 0..TRIES {

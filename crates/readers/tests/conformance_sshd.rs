@@ -1,4 +1,4 @@
-//! The secure shell server's configuration against `sshd -T`: generated configurations, with drop-ins and conditions,
+//! The SSH server's configuration against `sshd -T`: generated configurations, with drop-ins and conditions,
 //! for several connections. Needs the server program; `scripts/conformance.sh` installs it and runs these tests.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]

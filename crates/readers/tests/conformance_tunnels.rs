@@ -1,5 +1,5 @@
 //! Holds the readers of tunnels against the programs whose files they read: charon with both of its front ends, Libreswan's
-//! parser, OpenVPN, wg-quick, stunnel, the client of the secure shell. Run by `scripts/conformance.sh`, as root.
+//! parser, OpenVPN, wg-quick, stunnel, the client of the SSH. Run by `scripts/conformance.sh`, as root.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 

@@ -122,16 +122,13 @@ fn style(meaning: OverlapKind) -> Style {
 /// When writing fails.
 pub fn free_text(free: &[IpNet], wanted: u32, out: &mut dyn io::Write) -> io::Result<()> {
     if free.is_empty() {
-        return writeln!(out, "no private network with room for {wanted} addresses is free in this estate");
+        return writeln!(out, "no private network with room for {wanted} clients is free in this estate");
     }
-    writeln!(
-        out,
-        "{DIM}private networks with room for {wanted} callers that collide with nothing here:{DIM:#}"
-    )?;
+    writeln!(out, "{DIM}free private networks with room for {wanted} clients:{DIM:#}")?;
     for net in free {
         // The ends and the server's own address are not for callers.
         let room = (1u64 << (net.max_prefix_len() - net.prefix_len())) - 3;
-        writeln!(out, "  {BOLD}{:<18}{BOLD:#} room for {room} callers", net.to_string())?;
+        writeln!(out, "  {BOLD}{:<18}{BOLD:#} room for {room} clients", net.to_string())?;
     }
     Ok(())
 }
@@ -142,7 +139,7 @@ pub fn free_text(free: &[IpNet], wanted: u32, out: &mut dyn io::Write) -> io::Re
 /// When writing fails.
 pub fn addresses_text(sheet: &Sheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     if sheet.allocations.is_empty() && sheet.mistyped.is_empty() {
-        return writeln!(out, "nothing in these exports lays claim to an address");
+        return writeln!(out, "no address allocation was found in these exports");
     }
     tree(&sheet.allocations, width, out)?;
     if !sheet.overlaps.is_empty() {
@@ -229,7 +226,7 @@ fn claimants(rows: &[Row]) -> String {
     };
     match rows {
         [row] => {
-            let foreign = if row.foreign { ", in somebody else's space" } else { "" };
+            let foreign = if row.foreign { ", in foreign public address space" } else { "" };
             format!("{} ({}:{}){foreign}", name(row), row.path, row.line)
         }
         rows => {
@@ -251,13 +248,13 @@ fn summary(sheet: &Sheet, out: &mut dyn io::Write) -> io::Result<()> {
         (count(OverlapKind::Fault), count(OverlapKind::Unclear), count(OverlapKind::Meant));
     told.push(format!("{FAULT}!{FAULT:#} {}", plural(faults, "overlap")));
     if unclear > 0 {
-        told.push(format!("{MEANT}?{MEANT:#} {unclear} if both are at one place"));
+        told.push(format!("{MEANT}?{MEANT:#} {unclear} if both are at one site"));
     }
     if meant > 0 {
-        told.push(format!("{MEANT}~{MEANT:#} {meant} that the design intends, at a price"));
+        told.push(format!("{MEANT}~{MEANT:#} {meant} by design"));
     }
     if !sheet.mistyped.is_empty() {
-        told.push(format!("{FAULT}x{FAULT:#} {} mistyped", sheet.mistyped.len()));
+        told.push(format!("{FAULT}x{FAULT:#} {} malformed", sheet.mistyped.len()));
     }
     writeln!(out, "\n{}", told.join(", "))
 }

@@ -25,7 +25,7 @@ pub fn list(checks: &[&Check]) -> String {
 #[must_use]
 pub fn explain(check: &Check, width: usize) -> String {
     let mut out = format!("{BOLD}{}{BOLD:#}\n{}\n\n", check.id, check.title);
-    let rated = format!("{} where no context raises or lowers it", check.severity.word());
+    let rated = format!("{} as base severity", check.severity.word());
     let references = check.cited().to_string();
     for (label, text) in [
         ("rated", rated.as_str()),
@@ -51,8 +51,8 @@ pub fn explain(check: &Check, width: usize) -> String {
 pub fn check_page(check: &Check) -> String {
     let references: String = check.cited().words().map(|one| format!("- {one}\n")).collect();
     format!(
-        "# {title}\n\n`{id}`, one of the checks of [{area}](../README.md#{area}): {question}. Rated {severity} where no context raises \
-         or lowers it.\n\n## Why it matters\n\n{why}\n\n## How it is judged\n\n{judged}\n\n## How to mend it\n\n{fix}\n\n## See\n\n{references}",
+        "# {title}\n\n`{id}`, a check of the area [{area}](../README.md#{area}): {question}. Base severity: \
+         {severity}.\n\n## Risk\n\n{why}\n\n## Criteria\n\n{judged}\n\n## Remedy\n\n{fix}\n\n## References\n\n{references}",
         title = check.title,
         id = check.id,
         area = check.area.word(),
@@ -68,13 +68,13 @@ pub fn check_page(check: &Check) -> String {
 #[must_use]
 pub fn check_index(checks: &[&Check]) -> String {
     let mut out = format!(
-        "# Checks\n\n{} checks, by area, in the order of the work. Each page says why it matters, what passes and what is left open, and how \
-         to mend it; `trevlin checks ID` shows the same. Made from the checks themselves.\n",
+        "# Checks\n\n{} checks by area, in the order in which remote access is reviewed. Each page states risk, criteria, \
+         remedy and references; `trevlin checks ID` prints the same. These pages are generated from the checks.\n",
         checks.len()
     );
     for area in Area::ALL {
-        let _ = writeln!(out, "\n## {}\n\nWhat is asked: {}.\n", area.word(), area.question());
-        let _ = writeln!(out, "| check | rated | what is wrong where it fails |\n| --- | --- | --- |");
+        let _ = writeln!(out, "\n## {}\n\nScope: {}.\n", area.word(), area.question());
+        let _ = writeln!(out, "| check | base severity | title |\n| --- | --- | --- |");
         for check in checks.iter().filter(|check| check.area == area) {
             let _ =
                 writeln!(out, "| [{0}]({0}.md) | {1} | {2} |", check.id, check.severity.word(), check.title);

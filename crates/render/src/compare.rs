@@ -64,29 +64,29 @@ fn sections(found: &Comparison) -> Vec<Section> {
             most: 5,
         },
         Section {
-            title: "Not as before",
+            title: "Changed",
             about: findings(found.changed.len()),
             lines: worse_first(&found.changed).into_iter().map(changed).collect(),
             most: 3,
         },
     ];
     if let Some(exposure) = &found.exposure {
-        let mut lines: Vec<Line> = exposure.came.iter().map(|one| exposed("reached now", one)).collect();
+        let mut lines: Vec<Line> = exposure.came.iter().map(|one| exposed("newly reachable", one)).collect();
         lines.extend(exposure.changed.iter().map(|one| Line {
             severity: None,
             count: 1,
             text: format!("{} now, {} before: {}", one.new, one.old, one.what),
             places: Vec::new(),
         }));
-        lines.extend(exposure.went.iter().map(|one| exposed("no longer", one)));
+        lines.extend(exposure.went.iter().map(|one| exposed("no longer reachable", one)));
         let about = format!(
-            "{} came, {} went, {} changed, {} as before",
+            "{} new, {} removed, {} changed, {} unchanged",
             exposure.came.len(),
             exposure.went.len(),
             exposure.changed.len(),
             exposure.still
         );
-        all.push(Section { title: "What the outside reaches", about, lines, most: 5 });
+        all.push(Section { title: "Reachable from the Internet", about, lines, most: 5 });
     }
     all.push(Section {
         title: "Fixed",
@@ -95,9 +95,9 @@ fn sections(found: &Comparison) -> Vec<Section> {
         most: 6,
     });
     all.push(Section {
-        title: "Gone, and nobody looked",
+        title: "Not verified",
         about: format!(
-            "{} that are fixed only if what is not here is truly gone",
+            "{} fixed only if the missing files and devices are really gone",
             findings(found.unseen.len())
         ),
         lines: missing(found),
@@ -110,7 +110,7 @@ fn sections(found: &Comparison) -> Vec<Section> {
         most: 2,
     });
     all.push(Section {
-        title: "Still there",
+        title: "Remaining",
         about: findings(found.still.len()),
         lines: grouped(&found.still),
         most: 3,
@@ -148,7 +148,7 @@ fn missing(found: &Comparison) -> Vec<Line> {
         .into_iter()
         .filter_map(|(missing, all)| {
             let top_findings = all.iter().max_by_key(|one| one.severity)?;
-            let text = format!("{missing} is not here: {}", top_findings.title);
+            let text = format!("{missing} is missing from the new exports: {}", top_findings.title);
             Some(Line { severity: Some(top_findings.severity), count: all.len(), text, places: Vec::new() })
         })
         .collect();
@@ -157,7 +157,7 @@ fn missing(found: &Comparison) -> Vec<Line> {
 }
 
 fn exposed(word: &str, one: &Exposed) -> Line {
-    let text = format!("{word}: {} of {} ({})", one.what, one.device, one.protection);
+    let text = format!("{word}: {} on {} ({})", one.what, one.device, one.protection);
     Line { severity: None, count: 1, text, places: Vec::new() }
 }
 
@@ -211,22 +211,22 @@ fn lead(found: &Comparison) -> Vec<String> {
     }
     let asked = (found.answered.len() + found.still_asked, found.asked.len() + found.still_asked);
     if asked != (0, 0) {
-        let about = format!("{} settled, {} new", found.answered.len(), found.asked.len());
-        lines.push(format!("open questions {} -> {}   {about}", asked.0, asked.1));
+        let about = format!("{} answered, {} new", found.answered.len(), found.asked.len());
+        lines.push(format!("information requests {} -> {}   {about}", asked.0, asked.1));
     }
     let mut devices = Vec::new();
     if !found.came.is_empty() {
-        devices.push(format!("came: {}", found.came.join(", ")));
+        devices.push(format!("new devices: {}", found.came.join(", ")));
     }
     if !found.went.is_empty() {
-        devices.push(format!("went: {}", found.went.join(", ")));
+        devices.push(format!("removed devices: {}", found.went.join(", ")));
     }
-    devices.extend(found.renamed.iter().map(|one| format!("{} is {} now", one.old, one.new)));
+    devices.extend(found.renamed.iter().map(|one| format!("{} is now {}", one.old, one.new)));
     if !devices.is_empty() {
         lines.push(format!("devices        {}", devices.join("; ")));
     }
     if found.exposure.is_none() {
-        lines.push("What the outside reaches is not compared: saved results do not tell it, nor do exports without an outside.".to_owned());
+        lines.push("Exposure is not compared: neither saved results nor exports without an Internet interface contain it.".to_owned());
     }
     lines
 }
@@ -259,7 +259,7 @@ pub fn compare_text(
     }
     let sections = sections(found);
     if sections.is_empty() {
-        return writeln!(out, "nothing was found in either");
+        return writeln!(out, "no findings in either");
     }
     let mut cut = false;
     for section in sections {
@@ -332,7 +332,7 @@ fn write_line(line: &Line, width: usize, out: &mut dyn io::Write) -> io::Result<
 /// When writing fails.
 pub fn compare_markdown(found: &Comparison, names: Names<'_>, out: &mut dyn io::Write) -> io::Result<()> {
     let safe = |text: &str| markdown(&sanitize(text));
-    writeln!(out, "# What became of {}\n", safe(names.old))?;
+    writeln!(out, "# Comparison of {}\n", safe(names.old))?;
     let (old, new) = (safe(&date(&found.old_as_of)), safe(&date(&found.new_as_of)));
     writeln!(out, "{} as of {old}, and {} as of {new}.\n", safe(names.old), safe(names.new))?;
     for line in lead(found) {
@@ -347,7 +347,7 @@ pub fn compare_markdown(found: &Comparison, names: Names<'_>, out: &mut dyn io::
             }
             continue;
         }
-        writeln!(out, "| severity | findings | what | where |\n| --- | --- | --- | --- |")?;
+        writeln!(out, "| severity | findings | title | place |\n| --- | --- | --- | --- |")?;
         for line in &section.lines {
             let severity = line.severity.map_or("", Severity::word);
             let text = ticked_markdown(&sanitize(&line.text));
@@ -355,7 +355,7 @@ pub fn compare_markdown(found: &Comparison, names: Names<'_>, out: &mut dyn io::
         }
     }
     for (title, questions) in
-        [("Questions that are settled", &found.answered), ("New questions", &found.asked)]
+        [("Answered information requests", &found.answered), ("New information requests", &found.asked)]
     {
         if !questions.is_empty() {
             writeln!(out, "\n## {title}\n")?;

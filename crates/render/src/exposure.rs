@@ -64,14 +64,14 @@ pub(crate) fn some(all: &[String], most: usize) -> String {
 fn protected(row: &ReachedRow) -> String {
     let encrypted = match row.service.encrypted {
         Some(Encrypted::Yes) => "encrypted",
-        Some(Encrypted::No) => "in plain text",
-        Some(Encrypted::May) => "encryption not certain",
+        Some(Encrypted::No) => "no encryption",
+        Some(Encrypted::May) => "encryption optional",
         None => "encryption not known",
     };
     let factors = match &row.service.factors {
         None => "logins not known".to_owned(),
-        Some(none) if none.is_empty() => "asks for nothing".to_owned(),
-        Some(factors) => format!("asks for {}", joined_factors(factors, " and ")),
+        Some(none) if none.is_empty() => "no login".to_owned(),
+        Some(factors) => format!("login: {}", joined_factors(factors, " and ")),
     };
     let mut all = vec![encrypted.to_owned(), factors];
     all.extend(row.service.remarks.iter().cloned());
@@ -81,10 +81,10 @@ fn protected(row: &ReachedRow) -> String {
 pub(crate) fn known(known: Known) -> &'static str {
     match known {
         Known::Configured => "configured",
-        Known::Observed => "observed, in no file that was exported",
+        Known::Observed => "socket seen, without an exported configuration",
         Known::Both => "configured and observed",
-        Known::Absent => "configured, but its socket was not seen",
-        Known::Disabled => "configured, but switched off",
+        Known::Absent => "configured, without a socket in the export",
+        Known::Disabled => "configured, disabled",
     }
 }
 
@@ -123,15 +123,15 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
     if sheet.starts.is_empty() {
         writeln!(
             out,
-            "no interface faces the outside for certain; say which does in trevlin.toml: [device.\"NAME\"] outside = [\"INTERFACE\"]"
+            "no interface is known to face the Internet; set it in trevlin.toml: [device.\"NAME\"] outside = [\"INTERFACE\"]"
         )?;
         return guesses(sheet, width, out);
     }
     out.write_all(crate::incomplete::text(&sheet.incomplete).as_bytes())?;
-    let title = format!("REACHED FROM {}, by {}", sheet.from.to_uppercase(), starts(sheet));
+    let title = format!("REACHABLE FROM {}, via {}", sheet.from.to_uppercase(), starts(sheet));
     writeln!(out, "{BOLD}{}{BOLD:#}", sanitize(&title))?;
     if sheet.reached.is_empty() {
-        writeln!(out, "\n  no service that is known is reached")?;
+        writeln!(out, "\n  no known service is reachable")?;
     }
     for row in &sheet.reached {
         reached(row, width, out)?;
@@ -139,7 +139,7 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
     // What a forward opens is told with the forward.
     let wide: Vec<&OpeningRow> = sheet.openings.iter().filter(|one| one.forward.is_none()).collect();
     if !wide.is_empty() {
-        writeln!(out, "\n{BOLD}LET THROUGH, to where no service is known{BOLD:#}")?;
+        writeln!(out, "\n{BOLD}OPENINGS without a known service{BOLD:#}")?;
         for row in wide {
             opening(row, width, out)?;
         }
@@ -147,7 +147,7 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
     let nowhere: Vec<&ForwardRow> =
         sheet.forwards.iter().filter(|one| one.fate != ForwardVerdict::Works).collect();
     if !nowhere.is_empty() {
-        writeln!(out, "\n{BOLD}PORT FORWARDS that reach no known service{BOLD:#}")?;
+        writeln!(out, "\n{BOLD}PORT FORWARDS without a known service{BOLD:#}")?;
         for row in nowhere {
             forward(row, width, out)?;
         }
@@ -156,11 +156,11 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
         let all: Vec<String> =
             sheet.pings.iter().map(|one| format!("{} ({})", one.device, some(&one.addresses, 3))).collect();
         writeln!(out)?;
-        wrapped(0, &format!("Answers a ping: {}", all.join("; ")), width, out)?;
+        wrapped(0, &format!("Answers ICMP echo: {}", all.join("; ")), width, out)?;
     }
     for one in &sheet.breadth {
         let text = format!(
-            "By {} over {}: {} addresses, {} pairs of an address and a port",
+            "Via {} over {}: {} addresses, {} pairs of an address and a port",
             one.protocol.to_uppercase(),
             one.version,
             one.addresses,
@@ -176,15 +176,15 @@ fn reached(row: &ReachedRow, width: usize, out: &mut dyn io::Write) -> io::Resul
     let style = style(row.protection);
     let (sign, word) = (sign(row.protection), row.protection.word());
     let name = sanitize(&row.service.name).into_owned();
-    writeln!(out, "\n{style}{sign} {word:<8}{style:#} {BOLD}{name}{BOLD:#} of {}", sanitize(&row.device))?;
+    writeln!(out, "\n{style}{sign} {word:<12}{style:#} {BOLD}{name}{BOLD:#} on {}", sanitize(&row.device))?;
     let who = some(&row.sources, 4);
     let verb = if row.everybody { "calls" } else { "call" };
-    let may = if row.certain { "" } else { " (a rule that is not modelled decides)" };
+    let may = if row.certain { "" } else { " (a condition not analysed decides)" };
     let called = format!("{who} {verb} {} {}{may}", some(&row.called, 3), some(&row.called_at, 4));
     wrapped(12, &called, width, out)?;
     let there = format!("{} {}", row.address, row.endpoint.join(", "));
     let same = row.called == [row.address.to_string()] && row.called_at == row.endpoint;
-    let answers = if same { String::new() } else { format!("answers at {there}; ") };
+    let answers = if same { String::new() } else { format!("listens on {there}; ") };
     wrapped(
         12,
         &format!("{answers}{}, {}; {}", row.service.kind, known(row.service.known), protected(row)),
@@ -193,7 +193,7 @@ fn reached(row: &ReachedRow, width: usize, out: &mut dyn io::Write) -> io::Resul
     )?;
     steps(&row.steps, width, out)?;
     for place in &row.service.evidence {
-        line(&row.device, "serves it", Some((&place.path, place.line)), width, out)?;
+        line(&row.device, "listens here", Some((&place.path, place.line)), width, out)?;
     }
     Ok(())
 }
@@ -233,13 +233,13 @@ fn opening(row: &OpeningRow, width: usize, out: &mut dyn io::Write) -> io::Resul
     let to = match row.to {
         OpeningTo::Device => format!("{} itself", row.device),
         OpeningTo::Network => format!(
-            "hosts behind {}{}",
+            "networks behind {}{}",
             row.device,
             row.leaving.as_ref().map(|name| format!(":{name}")).unwrap_or_default()
         ),
-        OpeningTo::Beyond => format!("a next hop behind {} that is in no export", row.device),
+        OpeningTo::Beyond => format!("a next hop behind {} that was not exported", row.device),
     };
-    let may = if row.certain { "" } else { ", where a rule that is not modelled decides" };
+    let may = if row.certain { "" } else { ", where a condition not analysed decides" };
     let text = format!(
         "{to}: {} at {}, from {}{may}",
         some(&row.at.iter().map(ToString::to_string).collect::<Vec<_>>(), 6),
@@ -253,11 +253,8 @@ fn opening(row: &OpeningRow, width: usize, out: &mut dyn io::Write) -> io::Resul
 
 fn forward(row: &ForwardRow, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     writeln!(out)?;
-    let called = if row.called_at.is_empty() {
-        String::new()
-    } else {
-        format!(", called at {}", some(&row.called_at, 4))
-    };
+    let called =
+        if row.called_at.is_empty() { String::new() } else { format!(", on {}", some(&row.called_at, 4)) };
     let to = row.to.as_ref().map(|to| format!(" to {to}")).unwrap_or_default();
     let who = match row.sources.as_slice() {
         _ if row.everybody => String::new(),
@@ -281,7 +278,7 @@ fn guesses(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Write) -> io::
     if sheet.guesses.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\n{BOLD}TAKEN TO BE SO{BOLD:#} (trevlin.toml puts it right)")?;
+    writeln!(out, "\n{BOLD}ASSUMPTIONS{BOLD:#} (correct them in trevlin.toml)")?;
     for guess in &sheet.guesses {
         wrapped(2, &format!("{}; otherwise: {}", guess.text, guess.otherwise), width, out)?;
     }
@@ -304,7 +301,10 @@ fn summary(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Result<()> {
         )?;
     }
     if sheet.cut {
-        writeln!(out, "There is more than was followed; ask for a part with --from or --device.")?;
+        writeln!(
+            out,
+            "The result is incomplete: the work limit was reached; select a part with --from or --device."
+        )?;
     }
     Ok(())
 }
@@ -363,7 +363,7 @@ pub fn exposure_csv(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Resul
     }
     for one in &sheet.openings {
         records.push([
-            "let through".into(),
+            "permitted".into(),
             one.to.to_string(),
             yes(one.certain),
             one.sources.join(" "),

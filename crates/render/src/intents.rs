@@ -38,9 +38,9 @@ pub fn intents_text(rows: &[IntentRow], width: usize, out: &mut dyn io::Write) -
             _ => ("!", AnsiColor::Red.on_default().bold()),
         };
         let services =
-            if row.services.is_empty() { "every service".to_owned() } else { some(&row.services, 6) };
+            if row.services.is_empty() { "any service".to_owned() } else { some(&row.services, 6) };
         let only = if row.only { ", and nothing else" } else { "" };
-        let meant = format!("{} reaches {} at {services}{only}", row.from, some(&row.to, 4));
+        let meant = format!("{} reaches {} on {services}{only}", row.from, some(&row.to, 4));
         writeln!(out, "{style}{sign} {:<18}{style:#} {DIM}trevlin.toml:{}{DIM:#}", row.verdict, row.line)?;
         for line in wrapped(&meant, width, "  ") {
             writeln!(out, "{BOLD}{line}{BOLD:#}")?;
@@ -48,8 +48,8 @@ pub fn intents_text(rows: &[IntentRow], width: usize, out: &mut dyn io::Write) -
         if let Some(problem) = &row.problem {
             writeln!(out, "    {}", sanitize(problem))?;
         }
-        parts("does not come through", &row.missing, width, out)?;
-        parts("comes through beyond it", &row.excess, width, out)?;
+        parts("blocked", &row.missing, width, out)?;
+        parts("beyond the intent", &row.excess, width, out)?;
     }
     let hold = rows.iter().filter(|one| one.verdict == IntentVerdict::Holds).count();
     writeln!(out, "\n{} intents, {hold} hold", rows.len())
@@ -57,8 +57,8 @@ pub fn intents_text(rows: &[IntentRow], width: usize, out: &mut dyn io::Write) -
 
 fn parts(what: &str, all: &[PartRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     for part in all {
-        let unsure = if part.certain { "" } else { " (a rule that is not modelled decides)" };
-        let text = format!("{what}: {} at {}{unsure}", some(&part.at, 6), some(&part.addresses, 6));
+        let unsure = if part.certain { "" } else { " (a condition not analysed decides)" };
+        let text = format!("{what}: {} on {}{unsure}", some(&part.at, 6), some(&part.addresses, 6));
         for line in wrapped(&text, width, "    ") {
             writeln!(out, "{line}")?;
         }

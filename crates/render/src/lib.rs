@@ -12,6 +12,7 @@
 //! ```
 
 mod addresses;
+mod alike;
 mod baseline;
 mod checks;
 mod columns;

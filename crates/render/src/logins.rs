@@ -29,7 +29,7 @@ pub fn logins_json(rows: &[LoginPath], out: &mut dyn io::Write) -> io::Result<()
 /// When writing fails.
 pub fn logins_text(rows: &[LoginPath], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     if rows.is_empty() {
-        return writeln!(out, "no way to log in was found in these exports");
+        return writeln!(out, "no login path was found in these exports");
     }
     let shown: Vec<_> =
         rows.iter().map(|row| (row.device.as_str(), cells(row), style(row.verdict))).collect();
@@ -46,7 +46,8 @@ fn style(verdict: LoginVerdict) -> Style {
     }
 }
 
-pub(crate) const HEADS: [&str; 7] = ["to", "who", "which list", "factors", "from where", "limits", "verdict"];
+pub(crate) const HEADS: [&str; 7] =
+    ["to", "who", "identity source", "factors", "reachable from", "limits", "verdict"];
 
 const LOOK: Look<7> = Look { heads: HEADS, shares: [17, 14, 15, 12, 14, 13, 14], widest: 140 };
 
@@ -65,7 +66,7 @@ pub(crate) fn cells(row: &LoginPath) -> [String; 7] {
     let factors =
         if row.factors.is_empty() { "not known".to_owned() } else { joined_factors(&row.factors, " + ") };
     let factors = if row.verdict == LoginVerdict::Nothing { "none".to_owned() } else { factors };
-    let limits = if row.limits.is_empty() { "none stated".to_owned() } else { row.limits.join(", ") };
+    let limits = if row.limits.is_empty() { "no limits".to_owned() } else { row.limits.join(", ") };
     [row.service.clone(), who, row.list.clone(), factors, from, limits, row.verdict.to_string()]
 }
 
@@ -81,5 +82,5 @@ fn summary(rows: &[LoginPath], out: &mut dyn io::Write) -> io::Result<()> {
     .filter(|verdict| count(*verdict) > 0)
     .map(|verdict| format!("{0}{1} {verdict}{0:#}", style(verdict), count(verdict)))
     .collect();
-    writeln!(out, "{} ways in: {}", rows.len(), told.join(", "))
+    writeln!(out, "{} login paths: {}", rows.len(), told.join(", "))
 }

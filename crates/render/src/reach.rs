@@ -99,7 +99,7 @@ pub fn reach_all_text(answers: &[FlowAnswer], width: usize, out: &mut dyn io::Wr
         let style = style(one.reached.verdict);
         let expected = match (one.as_expected, one.expect) {
             (Some(true), _) => Some("as expected".to_owned()),
-            (Some(false), Some(expect)) => Some(format!("{} was expected", word(expect))),
+            (Some(false), Some(expect)) => Some(format!("expected: {}", word(expect))),
             _ => None,
         };
         let reason = one.reason.as_ref().map(|why| sanitize(why).into_owned());
@@ -119,8 +119,8 @@ pub fn reach_all_text(answers: &[FlowAnswer], width: usize, out: &mut dyn io::Wr
     let wrong = answers.iter().filter(|one| one.as_expected == Some(false)).count();
     let asked = answers.iter().filter(|one| one.expect.is_some()).count();
     match (answers.len(), asked, wrong) {
-        (all, 0, _) => writeln!(out, "{all} answers"),
-        (all, asked, 0) => writeln!(out, "{all} answers, all {asked} expectations hold"),
-        (all, asked, wrong) => writeln!(out, "{all} answers, {wrong} of {asked} expectations do not hold"),
+        (all, 0, _) => writeln!(out, "{all} results"),
+        (all, asked, 0) => writeln!(out, "{all} results, all {asked} expectations hold"),
+        (all, asked, wrong) => writeln!(out, "{all} results, {wrong} of {asked} expectations do not hold"),
     }
 }

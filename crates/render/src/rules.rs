@@ -84,8 +84,7 @@ pub fn rules_csv(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> 
     writer.flush()
 }
 
-pub(crate) const HEADS: [&str; 7] =
-    ["line", "does", "from", "to", "service", "lets in", "verdict and remarks"];
+pub(crate) const HEADS: [&str; 7] = ["line", "does", "from", "to", "service", "breadth", "assessment"];
 
 const LOOK: Look<7> = Look { heads: HEADS, shares: [5, 14, 17, 17, 13, 8, 26], widest: 140 };
 
@@ -107,7 +106,7 @@ pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> 
         if !filter.whole {
             writeln!(
                 out,
-                "a part of it is missing or was not understood, so no rule is said never to be met"
+                "a part of it is missing or was not understood, so shadowed rules are not reported"
             )?;
         }
         summary(filter, out)?;
@@ -146,12 +145,14 @@ fn summary(filter: &FilterSheet, out: &mut dyn io::Write) -> io::Result<()> {
     let yellow = AnsiColor::Yellow.on_default().bold();
     let open = match summary.accepting.as_slice() {
         [] => String::new(),
-        chains => format!("{red}{} by default{red:#}", sanitize(&format!("{} accept", chains.join(" and ")))),
+        chains => {
+            format!("{red}default policy: {}{red:#}", sanitize(&format!("{} accept", chains.join(" and "))))
+        }
     };
     let parts: Vec<String> = [
-        (summary.never_met, "never met", red),
-        (summary.temporary, "meant for a time", red),
-        (summary.every_service, "with every service", yellow),
+        (summary.never_met, "shadowed", red),
+        (summary.temporary, "temporary", red),
+        (summary.every_service, "any service", yellow),
         (summary.changes_nothing, "without effect", yellow),
         (summary.no_comment, "without a comment", DIM),
     ]
@@ -166,10 +167,10 @@ fn summary(filter: &FilterSheet, out: &mut dyn io::Write) -> io::Result<()> {
 
 fn heading(chain: &ChainSheet) -> String {
     match (chain.hook, chain.policy, chain.reached) {
-        (Some(hook), Some("drop"), _) => format!("chain {} ({hook}) drops what no rule decides", chain.name),
-        (Some(hook), _, _) => format!("chain {} ({hook}) accepts what no rule decides", chain.name),
+        (Some(hook), Some("drop"), _) => format!("chain {} ({hook}), default policy: drop", chain.name),
+        (Some(hook), _, _) => format!("chain {} ({hook}), default policy: accept", chain.name),
         (None, _, true) => format!("chain {}", chain.name),
-        (None, _, false) => format!("chain {}: nothing leads to it", chain.name),
+        (None, _, false) => format!("chain {}: unreachable", chain.name),
     }
 }
 
@@ -218,7 +219,7 @@ pub(crate) fn cells(row: &RuleRow, path: &str) -> [String; 7] {
     let breadth = row.breadth.map_or_else(|| "-".to_owned(), |all| format!("2^{all:.0}"));
     let breadth = match row.left {
         Some(left) if left < 0.995 && row.breadth.is_some() && left > 0.0 => {
-            format!("{breadth}, {:.0} % left", left * 100.0)
+            format!("{breadth}, {:.0} % effective", left * 100.0)
         }
         _ => breadth,
     };

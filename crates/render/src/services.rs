@@ -53,7 +53,7 @@ pub fn services_text(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) 
 
 /// Where a service listens, how it is protected and who reaches it, in words.
 pub(crate) fn told(row: &ServedRow) -> (String, String, String) {
-    let by = if row.local { "for the device alone".to_owned() } else { reached_by(row) };
+    let by = if row.local { "for the device only".to_owned() } else { reached_by(row) };
     (places(&row.places), protected(row), by)
 }
 
@@ -102,8 +102,8 @@ fn places(all: &[PlaceRow]) -> String {
         let at = match (&one.address, &one.interface) {
             (Some(address), _) => address.to_string(),
             (None, Some(interface)) => interface.clone(),
-            (None, None) if one.versions.len() == 1 => format!("every {} address", one.versions[0]),
-            (None, None) => "every address".to_owned(),
+            (None, None) if one.versions.len() == 1 => format!("any {} address", one.versions[0]),
+            (None, None) => "any address".to_owned(),
         };
         match groups.iter_mut().find(|(known, _)| *known == at) {
             Some((_, ports)) => ports.push(one.endpoint),
@@ -145,33 +145,36 @@ fn by_protocol(ports: &[ProtocolPorts]) -> String {
 fn protected(row: &ServedRow) -> String {
     let encrypted = match row.encrypted {
         Some(Encrypted::Yes) => "encrypted",
-        Some(Encrypted::No) => "in plain text",
-        Some(Encrypted::May) => "encryption not insisted on",
+        Some(Encrypted::No) => "no encryption",
+        Some(Encrypted::May) => "encryption optional",
         None => "encryption not known",
     };
     let factors = match &row.factors {
         None => "logins not known".to_owned(),
-        Some(none) if none.is_empty() => "asks for nothing".to_owned(),
-        Some(factors) => format!("asks for {}", joined_factors(factors, " and ")),
+        Some(none) if none.is_empty() => "no login".to_owned(),
+        Some(factors) => format!("login: {}", joined_factors(factors, " and ")),
     };
     format!("{encrypted}, {factors}")
 }
 
 fn reached(row: &ServedRow) -> String {
-    if row.local { "for the device alone".to_owned() } else { format!("reached by {}", reached_by(row)) }
+    if row.local { "for the device only".to_owned() } else { format!("reachable from {}", reached_by(row)) }
 }
 
 fn reached_by(row: &ServedRow) -> String {
     let mut told = Vec::new();
     if !row.outside.is_empty() {
-        told.push(format!("{} outside", row.outside.join(", ")));
+        told.push(format!("{} on the Internet", row.outside.join(", ")));
     }
     if !row.callers.is_empty() {
-        told.push(format!("callers of {}", row.callers.join(", ")));
+        told.push(format!("clients of {}", row.callers.join(", ")));
     }
-    let who =
-        if told.is_empty() { "the inside, as far as filters tell".to_owned() } else { told.join(" and ") };
-    let perhaps = if row.uncertain { " (perhaps: a rule is not modelled)" } else { "" };
+    let who = if told.is_empty() {
+        "internal networks, as far as filters show".to_owned()
+    } else {
+        told.join(" and ")
+    };
+    let perhaps = if row.uncertain { " (possibly: a condition not analysed decides)" } else { "" };
     format!("{who}{perhaps}")
 }
 
@@ -206,7 +209,7 @@ fn part(part: &PartRow, rooms: &[usize; 2], width: usize, out: &mut dyn io::Writ
     let bare = part.login == Some(AuthRequirement::Nothing) && !part.near;
     what.push(match part.asks {
         Some(refused) if part.login == Some(AuthRequirement::Refused) => refused.to_owned(),
-        Some(asks) => format!("asks for {asks}"),
+        Some(asks) => format!("requires {asks}"),
         None => "login not known".to_owned(),
     });
     match part.writes {
@@ -216,7 +219,7 @@ fn part(part: &PartRow, rooms: &[usize; 2], width: usize, out: &mut dyn io::Writ
     }
     match part.encryption {
         Some("required") => what.push("encrypted".into()),
-        Some("never") => what.push("in clear".into()),
+        Some("never") => what.push("clear text".into()),
         _ => {}
     }
     what.extend(part.remarks.iter().map(|remark| (*remark).to_owned()));
@@ -265,12 +268,12 @@ fn wrapped(indent: usize, text: &str, width: usize, style: Style, out: &mut dyn 
 fn summary(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let count = |wanted: &str| rows.iter().filter(|row| sign(row).0 == wanted).count();
     let told: Vec<String> = [
-        ("!", "reached by everybody outside"),
-        ("o", "by some outside"),
-        ("c", "by callers"),
+        ("!", "reachable from the Internet"),
+        ("o", "from some Internet addresses"),
+        ("c", "by VPN clients"),
         ("i", "inside"),
-        (".", "for the device alone"),
-        ("x", "switched off"),
+        (".", "for the device only"),
+        ("x", "disabled"),
     ]
     .into_iter()
     .filter(|(sign, _)| count(sign) > 0)

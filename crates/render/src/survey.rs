@@ -30,7 +30,7 @@ const GOOD: Style = AnsiColor::Green.on_default();
 const OPEN: Style = AnsiColor::Yellow.on_default();
 
 const LOOK: Look<5> = Look {
-    heads: ["device", "what was read", "lines", "outside", "understood"],
+    heads: ["device", "exports", "lines", "outside", "understood"],
     shares: [15, 43, 8, 22, 12],
     widest: 130,
 };
@@ -51,7 +51,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
     let files: usize = survey.devices.iter().map(files_of).sum();
     writeln!(
         out,
-        "{BOLD}{}, {}{BOLD:#}: {} lines became facts, {} have no bearing, {} were not understood\n",
+        "{BOLD}{}, {}{BOLD:#}: {} lines understood, {} not relevant, {} not understood\n",
         counted(survey.devices.len(), "device"),
         counted(files, "file"),
         sum(|one| one.understood),
@@ -74,7 +74,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
     };
     let unsure: Vec<&SurveyedDevice> = survey.devices.iter().filter(|one| is_unsure(one)).collect();
     if !unsure.is_empty() {
-        section("Where the outside is", "not told, or a guess: say it in trevlin.toml", out)?;
+        section("Internet interfaces", "assumed or unknown ones: set them in trevlin.toml", out)?;
         for one in unsure {
             writeln!(out, "  {}", fitted(&sanitize(&told_outside(one)), width - 2))?;
         }
@@ -82,7 +82,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
     }
     let missing: Vec<&SurveyedDevice> = survey.devices.iter().filter(|one| !one.missing.is_empty()).collect();
     if !missing.is_empty() {
-        section("Missing files", "some line refers to them", out)?;
+        section("Missing files", "referenced by exported lines", out)?;
         for one in missing {
             let shown = if all { one.missing.len() } else { SHOWN_FILES };
             for file in one.missing.iter().take(shown) {
@@ -107,7 +107,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
     lacks.sort_unstable();
     lacks.dedup();
     if !lacks.is_empty() {
-        section("Worth asking for", "what devices can export and these have not", out)?;
+        section("Recommended exports", "not provided, although the devices support them", out)?;
         for what in lacks {
             let of: Vec<&str> = survey
                 .devices
@@ -126,7 +126,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
     }
     let unknown: Vec<&String> = survey.devices.iter().flat_map(|one| &one.unknown).collect();
     if !unknown.is_empty() {
-        section("Of no format that is read here", "a phrasebook or a sheet teaches them", out)?;
+        section("Unsupported formats", "a phrasebook or device sheet adds support", out)?;
         let shown = if all { unknown.len() } else { SHOWN_FILES };
         for path in unknown.iter().take(shown) {
             writeln!(out, "  {}", fitted(&sanitize(path), width - 2))?;
@@ -137,7 +137,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         writeln!(out)?;
     }
     if !survey.left_out.is_empty() {
-        section("Not read", "nothing of this is in any result", out)?;
+        section("Not read", "not included in any result", out)?;
         let shown = if all { survey.left_out.len() } else { SHOWN_FILES };
         for one in survey.left_out.iter().take(shown) {
             let text = sanitize(&format!("  {}: {}", one.path, one.why)).into_owned();
@@ -150,11 +150,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         writeln!(out)?;
     }
     if survey.open_questions > 0 {
-        writeln!(
-            out,
-            "{} are left open: `trevlin questions` lists them to send",
-            counted(survey.open_questions, "question")
-        )?;
+        writeln!(out, "{} open: `trevlin questions` lists them", counted(survey.open_questions, "question"))?;
     }
     Ok(())
 }
@@ -180,7 +176,7 @@ fn cells(one: &SurveyedDevice) -> [String; 5] {
         formats.push(format!("{} more", one.formats.len() - SHOWN_FORMATS));
     }
     if !one.unknown.is_empty() {
-        formats.push(format!("{} of no known format", counted(one.unknown.len(), "file")));
+        formats.push(format!("{} of unknown format", counted(one.unknown.len(), "file")));
     }
     let outside: Vec<String> = one
         .outside
@@ -208,15 +204,15 @@ fn is_unsure(one: &SurveyedDevice) -> bool {
 
 fn told_outside(one: &SurveyedDevice) -> String {
     if one.outside.is_empty() {
-        return format!("{}: nothing tells", one.name);
+        return format!("{}: not known", one.name);
     }
     let told = |outside: &OutsideRow| {
         let addresses = match outside.addresses.as_slice() {
             [] => String::new(),
             all => format!(" ({})", all.join(", ")),
         };
-        format!("{}{addresses}, as {}", outside.interface, outside.why)
+        format!("{}{addresses}: {}", outside.interface, outside.why)
     };
     let all: Vec<String> = one.outside.iter().filter(|outside| !outside.certain).map(told).collect();
-    format!("{}: perhaps {}", one.name, all.join("; "))
+    format!("{}: possibly {}", one.name, all.join("; "))
 }

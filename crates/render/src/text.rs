@@ -6,7 +6,7 @@ mod short;
 use crate::Renderer;
 pub use page::Detail;
 use page::{BOLD, DIM, PATH, Page, WIDEST_PROSE, mark, place_and_title};
-pub(crate) use page::{answered, fitted, idle, said, short, stale};
+pub(crate) use page::{addressee, answered, fitted, idle, said, short, stale};
 pub(crate) use page::{counted, merged, style};
 use rayon::prelude::*;
 use std::collections::BTreeSet;

@@ -25,8 +25,14 @@ pub fn tunnels_json(rows: &[TunnelRow], out: &mut dyn io::Write) -> io::Result<(
     crate::json::write(&Document { schema: "trevlin-tunnels/1", tunnels: rows }, out)
 }
 
-pub(crate) const HEADS: [&str; 6] =
-    ["tunnel", "other end, what it shows", "weakest taken", "sends, gets", "reached from", "verdict"];
+pub(crate) const HEADS: [&str; 6] = [
+    "tunnel",
+    "peer and authentication",
+    "weakest algorithm offered",
+    "routes / pool",
+    "reachable from",
+    "verdict",
+];
 
 const LOOK: Look<6> = Look { heads: HEADS, shares: [19, 23, 15, 19, 14, 9], widest: 120 };
 
@@ -41,7 +47,7 @@ pub fn tunnels_text(rows: &[TunnelRow], width: usize, out: &mut dyn io::Write) -
     let shown: Vec<_> =
         rows.iter().map(|row| (row.device.as_str(), cells(row), style(row.verdict))).collect();
     table(&LOOK, &shown, width, out)?;
-    writeln!(out, "{} tunnels; --detail NAME shows everything of one, with its lines", rows.len())
+    writeln!(out, "{} tunnels; --detail NAME shows one with its lines", rows.len())
 }
 
 /// Everything of some tunnels, each with its place.
@@ -57,10 +63,10 @@ pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Resul
         writeln!(out, "{BOLD}{} on {}{BOLD:#}", sanitize(&row.name), sanitize(&row.device))?;
         writeln!(out, "  {}, {} ({}:{})", row.protocol, row.role, sanitize(&row.path), row.line)?;
         for (what, text) in [
-            ("other end", row.who.clone()),
-            ("it shows", row.factors.join(" + ")),
+            ("peer", row.who.clone()),
+            ("authentication", row.factors.join(" + ")),
             ("key", row.key.to_string()),
-            ("reached from", row.from.clone()),
+            ("reachable from", row.from.clone()),
             ("sends", row.sends.to_owned()),
         ] {
             if !text.is_empty() {
@@ -128,7 +134,7 @@ mod tests {
             who: "gate.yard.veyholm.example".into(),
             factors: vec!["shared key".into(), "XAuth".into()],
             from: "outside interface eth0".into(),
-            weakest: "MODP, 1024 bits with a subgroup (group 22) (broken)".into(),
+            weakest: "MODP 1024 bits with a subgroup (group 22) (broken)".into(),
             key: TunnelKey::Shared("trivial"),
             sends: "some networks",
             pools: vec!["2001:db8:20:18::10-2001:db8:20:18::ff".into(), "10.20.4.200-10.20.4.225".into()],

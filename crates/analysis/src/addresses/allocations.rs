@@ -50,18 +50,18 @@ impl ClaimKind {
     pub fn words(self) -> &'static str {
         match self {
             Self::Network => "network",
-            Self::Link => "tunnel's link",
-            Self::Address => "own address",
-            Self::OutsideAddress => "outside address",
+            Self::Link => "tunnel link",
+            Self::Address => "interface address",
+            Self::OutsideAddress => "public address",
             Self::Route => "route",
-            Self::Remote => "behind a tunnel",
-            Self::PoolNetwork => "pool's network",
+            Self::Remote => "remote network",
+            Self::PoolNetwork => "network of a pool",
             Self::Pool => "pool",
             Self::DhcpRange => "DHCP range",
             Self::Reservation => "reservation",
             Self::FixedAddress => "fixed address",
-            Self::Translation => "translated to",
-            Self::NameServer => "name server",
+            Self::Translation => "NAT address",
+            Self::NameServer => "DNS server",
         }
     }
 }
@@ -118,7 +118,7 @@ pub(super) fn of(estate: &Estate) -> (Vec<Allocation>, Vec<PoolOwner>) {
         gathered.dhcp(device);
         gathered.callers(device);
         for (server, origin) in &device.facts.name_servers {
-            gathered.name_server(*server, "its own lookups", *origin);
+            gathered.name_server(*server, "its own resolver", *origin);
         }
     }
     gathered.allocations.shrink_to_fit();
@@ -259,7 +259,7 @@ impl Gathered {
             for (range, origin) in &plan.sent_through {
                 // Everything is no claim on anything.
                 if range.network().is_none_or(|net| net.prefix_len() > 3) {
-                    let owner = format!("told to callers of {name}");
+                    let owner = format!("pushed to clients of {name}");
                     self.allocation(ClaimKind::Route, *range, &owner, *origin);
                 }
             }
@@ -331,7 +331,7 @@ impl Gathered {
             }
             if let Some((range, origin)) = profile.remote_address {
                 self.allocation(ClaimKind::FixedAddress, range, owner, origin).who =
-                    Some("the link's other end".into());
+                    Some("remote end of the link".into());
             }
         }
     }

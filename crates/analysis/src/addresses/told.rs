@@ -10,7 +10,7 @@ pub fn sentence(estate: &EstateMap, plan: &Plan, overlap: &Overlap) -> String {
     let (a_told, b_told) = (told(estate, a), told(estate, b));
     if overlap.shared == a.range || overlap.shared == b.range {
         let (inner, outer) = if overlap.shared == a.range { (a_told, b_told) } else { (b_told, a_told) };
-        let word = if a.range == b.range { "is the same as" } else { "lies in" };
+        let word = if a.range == b.range { "equals" } else { "lies within" };
         format!("{inner} {word} {outer}.")
     } else {
         format!("{a_told} and {b_told} share {}.", overlap.shared.short())
@@ -27,18 +27,18 @@ pub fn told(estate: &EstateMap, allocation: &Allocation) -> String {
         ClaimKind::Network => format!("{range}, the network of {owner} on {device} ({place})"),
         ClaimKind::Link => format!("{range}, the tunnel's link {owner} on {device} ({place})"),
         ClaimKind::Address => format!("{range}, the address of {owner} on {device} ({place})"),
-        ClaimKind::OutsideAddress => format!("{range}, the outside address of {device} ({owner}, {place})"),
+        ClaimKind::OutsideAddress => format!("{range}, the public address of {device} ({owner}, {place})"),
         ClaimKind::Route => format!("{range}, a route of {device} ({owner}, {place})"),
         ClaimKind::Remote => format!("{range}, which {device} reaches through {owner} ({place})"),
-        ClaimKind::PoolNetwork => format!("{range}, set aside for callers of {owner} on {device} ({place})"),
-        ClaimKind::Pool => format!("{range}, given to callers by {owner} on {device} ({place})"),
-        ClaimKind::DhcpRange => format!("{range}, handed out by {owner} on {device} ({place})"),
+        ClaimKind::PoolNetwork => format!("{range}, reserved for clients of {owner} on {device} ({place})"),
+        ClaimKind::Pool => format!("{range}, assigned to clients by {owner} on {device} ({place})"),
+        ClaimKind::DhcpRange => format!("{range}, assigned by {owner} on {device} ({place})"),
         ClaimKind::Reservation => format!("{range}, reserved for {who} by {owner} on {device} ({place})"),
         ClaimKind::FixedAddress => {
             format!("{range}, the fixed address of {who} in {owner} on {device} ({place})")
         }
-        ClaimKind::Translation => format!("{range}, which {device} translates others to ({place})"),
-        ClaimKind::NameServer => format!("{range}, the name server that {owner} on {device} names ({place})"),
+        ClaimKind::Translation => format!("{range}, the NAT address of {device} ({place})"),
+        ClaimKind::NameServer => format!("{range}, the DNS server that {owner} on {device} names ({place})"),
     }
 }
 
@@ -53,9 +53,9 @@ pub fn mistyped(facts: &trevlin_model::Facts) -> Vec<(String, &MalformedAddress)
         all.extend(server.malformed.iter().map(|bad| (server.name.clone(), bad)));
     }
     let options = facts.ppp_profiles.iter().flat_map(|one| &one.malformed);
-    all.extend(options.map(|bad| ("pppd's options".to_owned(), bad)));
+    all.extend(options.map(|bad| ("the pppd options".to_owned(), bad)));
     let lists = facts.credentials.iter().flat_map(|one| &one.malformed);
-    all.extend(lists.map(|bad| ("a list of logins".to_owned(), bad)));
+    all.extend(lists.map(|bad| ("a list of accounts".to_owned(), bad)));
     all.extend(facts.malformed.iter().map(|bad| ("the device".to_owned(), bad)));
     // A file that another reads in is met twice.
     let mut seen = std::collections::BTreeSet::new();

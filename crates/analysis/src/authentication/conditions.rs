@@ -1,4 +1,4 @@
-//! Conditions of a secure shell server under which the way in is another.
+//! Conditions of a SSH server under which the way in is another.
 
 use ipnet::IpNet;
 use std::net::IpAddr;

@@ -1,4 +1,4 @@
-//! How many factors a way in asks for: what a stack of authentication modules, or a secure shell server, lets pass.
+//! How many factors a way in asks for: what a stack of authentication modules, or a SSH server, lets pass.
 
 mod conditions;
 mod radius;
@@ -8,7 +8,7 @@ pub mod tunnels;
 pub use conditions::conditions;
 pub use radius::of_radius;
 pub use sources::of_source;
-pub use tunnels::{Dialled, dialled, easier, of_tls_based, ways_in};
+pub use tunnels::{Dialled, easier, of_tls_based, server_names, ways_in};
 
 use serde::Deserialize;
 use std::collections::BTreeSet;
@@ -88,7 +88,7 @@ pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origi
     let services = &estate.devices[device].facts.pam_services;
     let missing = |path: &str, origin: Origin| Factors::Unknown {
         ask: format!(
-            "`/etc/pam.d/{path}` decides, and is not among the exports; ask for it and the files it includes"
+            "please provide `/etc/pam.d/{path}` and the files it includes: it decides and is not among the exports"
         ),
         evidence: vec![origin, asked_at],
         file: Some(format!("/etc/pam.d/{path}")),
@@ -116,7 +116,8 @@ pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origi
     walk.from(0, None, Proved::default());
     let first = steps.first().map_or(found.origin, |step| step.origin);
     if walk.left == 0 {
-        let ask = format!("the stack of `{service}` is too long to be walked; review it by hand");
+        let ask =
+            format!("the PAM stack of `{service}` is too long to be followed; please review it by hand");
         return Factors::Unknown { ask, evidence: vec![first, asked_at], file: None };
     }
     match (easiest(walk.ends, service, asked_at), radius) {
@@ -143,7 +144,8 @@ fn easiest(ends: BTreeSet<Proved>, service: &str, asked_at: Origin) -> Factors {
         }
         (_, Some(unknown)) => Factors::Unknown {
             ask: format!(
-                "`{}` in the stack of `{service}` decides, and what it asks for does not show here; ask how it is set up",
+                "please state what `{}` in the PAM stack of `{service}` requires: it decides, and the exports do not show \
+                 its settings",
                 unknown.elsewhere.as_deref().unwrap_or_default()
             ),
             evidence: unknown.lines.iter().copied().chain([asked_at]).collect(),
@@ -151,7 +153,9 @@ fn easiest(ends: BTreeSet<Proved>, service: &str, asked_at: Origin) -> Factors {
         },
         // Nobody passes at all: more than any number of factors.
         _ => Factors::Unknown {
-            ask: format!("no way through the stack of `{service}` was found; review it by hand"),
+            ask: format!(
+                "no path through the PAM stack of `{service}` grants access; please review it by hand"
+            ),
             evidence: vec![asked_at],
             file: None,
         },
@@ -289,7 +293,7 @@ impl Walk<'_> {
     }
 }
 
-/// One way in that a secure shell server accepts.
+/// One way in that a SSH server accepts.
 #[derive(Debug, Clone)]
 pub struct ShellWay {
     /// Methods, all of which are asked for.
@@ -298,7 +302,7 @@ pub struct ShellWay {
     pub factors: Factors,
 }
 
-/// Every way in that a secure shell server accepts for a connection.
+/// Every way in that a SSH server accepts for a connection.
 #[must_use]
 pub fn of_shell(
     estate: &Estate,

@@ -39,8 +39,8 @@ pub fn of_radius(estate: &Estate, device: usize, asker: RadiusAsker, asked_at: O
         };
         return Factors::Unknown {
             ask: format!(
-                "a RADIUS server decides, and which one is not told by the exports; ask for {list}, for that server's policy \
-                 for these callers, and whether a second factor is required there"
+                "a RADIUS server that the exports do not identify decides; please provide {list}, the policy of that server \
+                 for these users, and whether a second factor is required there"
             ),
             evidence: vec![asked_at],
             file: None,
@@ -60,8 +60,8 @@ fn of_target(estate: &Estate, device: usize, target: &RadiusTarget, asked_at: Or
     let outside = |ask: String| Factors::Unknown { ask, evidence: vec![target.origin, asked_at], file: None };
     let Some(server) = device_of(estate, device, target.address) else {
         return outside(format!(
-            "the RADIUS server `{}` decides, and is no device of this estate; ask who runs it for its policy for these callers, \
-             and whether a second factor is required there",
+            "the RADIUS server `{}`, which is not among the exports, decides; please provide its policy for these users, and \
+             whether a second factor is required there",
             target.server
         ));
     };
@@ -94,8 +94,8 @@ fn of_server(estate: &Estate, server: usize, lines: Vec<Origin>) -> Factors {
     if let Some(upstream) = device.facts.radius_upstreams.iter().find(|one| one.realms.iter().any(everybody))
     {
         let ask = format!(
-            "the RADIUS server {name} hands callers on to `{}`; ask who runs that for its policy, and whether a second factor is \
-             required there",
+            "the RADIUS server {name} forwards requests to `{}`; please provide the policy of that server, and whether a \
+             second factor is required there",
             upstream.server
         );
         return unknown(ask, Some(upstream.origin));
@@ -111,8 +111,8 @@ fn of_server(estate: &Estate, server: usize, lines: Vec<Origin>) -> Factors {
     let sites = &device.facts.radius_sites;
     let Some(site) = sites.iter().find(|site| site.name == "default").or_else(|| sites.first()) else {
         let ask = format!(
-            "the RADIUS server {name} decides, and its site is not among the exports; ask for \
-             `/etc/freeradius/3.0/sites-enabled/` and whether a second factor is required there"
+            "the RADIUS server {name} decides, and its site is not among the exports; please provide \
+             `/etc/freeradius/3.0/sites-enabled/`, and whether a second factor is required there"
         );
         return unknown(ask, None);
     };
@@ -129,8 +129,7 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
     if let Some(step) = steps().find(|step| !told_apart(&step.module)) {
         return Factors::Unknown {
             ask: format!(
-                "`{}` in the site `{}` of the RADIUS server {} has a say, and what it asks for does not show here; ask how it is \
-                 set up",
+                "`{}` in the site `{}` of the RADIUS server {} takes part in the decision; please state how it is configured",
                 step.module, site.name, device.name
             ),
             evidence: lines.into_iter().chain([step.origin]).collect(),
@@ -155,8 +154,7 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
         return match (methods.is_empty(), password) {
             (true, _) => Factors::Unknown {
                 ask: format!(
-                    "the RADIUS server {} asks for EAP, and with which methods is not told by the exports; ask for \
-                     `mods-enabled/eap`",
+                    "please provide `mods-enabled/eap` of the RADIUS server {}: it decides which EAP methods are accepted",
                     device.name
                 ),
                 evidence: lines.into_iter().chain([step.origin]).collect(),
@@ -172,7 +170,7 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
     }
     Factors::Unknown {
         ask: format!(
-            "the site `{}` of the RADIUS server {} holds callers against nothing that is known here; review it by hand",
+            "the site `{}` of the RADIUS server {} checks against no source that is known here; please review it by hand",
             site.name, device.name
         ),
         evidence: lines.into_iter().chain([site.origin]).collect(),

@@ -17,7 +17,9 @@ pub fn of_source(
     asked_at: Origin,
 ) -> Factors {
     let unknown = |who: &str, wanted: &str| Factors::Unknown {
-        ask: format!("{who} decides, so the number of factors does not show here; ask for {wanted}"),
+        ask: format!(
+            "{who} decides, so the exports do not show the number of factors; please provide {wanted}"
+        ),
         evidence: vec![asked_at],
         file: None,
     };
@@ -32,16 +34,16 @@ pub fn of_source(
         }
         PasswordSource::Directory => unknown(
             "a directory",
-            "how it checks these callers, and whether a second factor is required there",
+            "its policy for these users, and whether a second factor is required there",
         ),
         PasswordSource::IdentityProvider => unknown(
             "an identity provider",
-            "its policy for these callers, and whether a second factor is required there",
+            "its policy for these users, and whether a second factor is required there",
         ),
         PasswordSource::Script => unknown("a script", "the script, or a description of what it checks"),
-        PasswordSource::PlugIn(_) => unknown("a plug-in", "what the plug-in checks, and its configuration"),
+        PasswordSource::PlugIn(_) => unknown("a plug-in", "the settings of the plug-in and what it checks"),
         PasswordSource::Management => {
-            unknown("the management program", "what it checks before it lets a caller in")
+            unknown("the management program", "what it checks before it grants access")
         }
     }
 }

@@ -26,14 +26,14 @@ pub enum Dialled<'a> {
 }
 
 /// What pppd asks of the callers of a dial-in tunnel.
-pub fn dialled<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a DialIn) -> Dialled<'a> {
+pub fn server_names<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a DialIn) -> Dialled<'a> {
     let profile = &dial_in.profile;
     let auth = match (profile.auth, tunnel.missing_configuration()) {
         (Some((true, origin)), _) => origin,
-        (Some((false, origin)), _) => return Dialled::Nobody("`noauth` lets every caller in", origin),
+        (Some((false, origin)), _) => return Dialled::Nobody("`noauth` accepts any client", origin),
         (None, Some(missing)) => return Dialled::NotExported(missing),
         // pppd asks nobody then, as the tunnel server starts it as root (pppd(8), auth).
-        (None, None) => return Dialled::Nobody("no option asks callers to authenticate", profile.origin),
+        (None, None) => return Dialled::Nobody("no option requires authentication", profile.origin),
     };
     // PAM has a say where the password itself arrives, which only PAP does.
     let decides =
@@ -104,7 +104,7 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &WayIn) -> Factors {
         }
         return if kinds.is_empty() {
             Factors::Unknown {
-                ask: "what is asked of callers is not known".into(),
+                ask: "the exports do not show which authentication is required".into(),
                 evidence: vec![way.origin],
                 file: None,
             }

@@ -30,7 +30,7 @@ impl Status {
         match self {
             Self::Broken => "broken",
             Self::Deprecated => "deprecated",
-            Self::Legacy => "on its way out",
+            Self::Legacy => "being phased out",
             Self::Acceptable => "acceptable",
             Self::Recommended => "recommended",
             Self::QuantumResistant => "quantum-resistant",

@@ -85,9 +85,9 @@ pub fn ike_pairs(estate: &Estate) -> Vec<(End<'_>, End<'_>)> {
 
 /// Names by which an end may be called: those that clients dial, and the identities that it shows.
 fn names<'a>(estate: &'a Estate, end: &End<'a>) -> impl Iterator<Item = &'a str> {
-    let dialled = estate.devices[end.device].dialled.iter().map(String::as_str);
+    let server_names = estate.devices[end.device].server_names.iter().map(String::as_str);
     let shown = end.connection.local.iter().filter_map(|round| round.identity.as_ref());
-    dialled.chain(shown.map(|(name, _)| bare(name)))
+    server_names.chain(shown.map(|(name, _)| bare(name)))
 }
 
 /// An identity without the sign that says it is a name.

@@ -46,11 +46,11 @@ impl Protection {
     #[must_use]
     pub fn meaning(self) -> &'static str {
         match self {
-            Self::Unprotected => "nothing known protects it, or only what is no longer fit",
-            Self::Weak => "one factor that can be guessed protects it",
-            Self::Undetermined => "what answers, or what it asks for, is not known",
-            Self::Protected => "encrypted, and asks for what cannot be guessed",
-            Self::Limited => "only named sources reach it",
+            Self::Unprotected => "no effective protection",
+            Self::Weak => "protected by one guessable factor",
+            Self::Undetermined => "the service or its protection is not known",
+            Self::Protected => "encrypted, and requires a login that cannot be guessed",
+            Self::Limited => "limited to named sources",
         }
     }
 }
@@ -84,7 +84,7 @@ pub fn protection_evidence(estate: &Analyses, device: usize, service: &Service) 
             let family = estate.devices[device].facts.tunnels[number].family;
             found.encrypted = Some(of_family(family));
             if matches!(family, TunnelFamily::Pptp) {
-                found.remarks.push("its encryption has been broken for years".into());
+                found.remarks.push("its encryption is broken".into());
             }
             logins::factors_of_tunnel(estate, device, number)
         }
@@ -105,7 +105,7 @@ pub fn protection_evidence(estate: &Analyses, device: usize, service: &Service) 
         _ => row,
     };
     if found.remarks.is_empty() && known.is_some_and(|known| known.obsolete) {
-        found.remarks.push("the protocol is no longer fit for use".into());
+        found.remarks.push("obsolete protocol".into());
     }
     found
 }
@@ -133,8 +133,8 @@ fn of_served(
     let mut remarks = Vec::new();
     match open.as_slice() {
         [] => {}
-        [one] => remarks.push(format!("{one} asks for nothing")),
-        [one, rest @ ..] => remarks.push(format!("{one} and {} more ask for nothing", rest.len())),
+        [one] => remarks.push(format!("{one} requires no login")),
+        [one, rest @ ..] => remarks.push(format!("{one} and {} more require no login", rest.len())),
     }
     let asked: Option<Vec<AuthRequirement>> = parts.iter().map(|part| part.login.value().copied()).collect();
     let factors = asked.and_then(|all| all.into_iter().min()).and_then(|least| match least {

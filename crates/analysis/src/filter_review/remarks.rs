@@ -81,7 +81,7 @@ pub fn of_rule(
     match found {
         None => remarks.push(Remark {
             kind: RemarkKind::NotReached,
-            text: "no chain that packets come to leads here".into(),
+            text: "no active chain leads here".into(),
             others: Vec::new(),
         }),
         Some(found) => status(review, id, rule, found, &mut remarks),
@@ -101,15 +101,15 @@ pub fn of_rule(
         && matches!(rule.target, Target::Accept | Target::Drop | Target::Reject)
         && !within
     {
-        let text = "no comment says what it is for".to_owned();
+        let text = "no comment states its purpose".to_owned();
         remarks.push(Remark { kind: RemarkKind::NoComment, text, others: Vec::new() });
     }
     if counted && rule.packets == Some(0) {
-        let text = "counted no packet".to_owned();
+        let text = "packet counter is zero".to_owned();
         remarks.push(Remark { kind: RemarkKind::NeverCounted, text, others: Vec::new() });
     }
     if found.is_some_and(|found| !found.exact) {
-        let text = "a condition that is not modelled".to_owned();
+        let text = "condition not analysed".to_owned();
         remarks.push(Remark { kind: RemarkKind::NotModelled, text, others: Vec::new() });
     }
     Told { described, breadth, remarks }
@@ -124,20 +124,15 @@ fn status(review: &FilterReview<'_>, id: RuleId, rule: &Rule, found: &RuleReview
     match &found.status {
         RuleStatus::Impossible => push(
             RemarkKind::Impossible,
-            "no packet can meet its conditions, with those of the jump that leads here".into(),
+            "its conditions, with those of the jump that leads here, exclude each other".into(),
             Vec::new(),
         ),
-        RuleStatus::NotDecided => push(
-            RemarkKind::NotModelled,
-            "whether it is ever met was not decided: a part of the chain is missing".into(),
-            Vec::new(),
-        ),
+        RuleStatus::NotDecided => {
+            push(RemarkKind::NotModelled, "not decided: a part of the chain is missing".into(), Vec::new())
+        }
         RuleStatus::TooCostly => push(
             RemarkKind::NotModelled,
-            format!(
-                "whether it is ever met was not decided: telling would cost too much; {}",
-                Limit::SetNodes.remedy()
-            ),
+            format!("not decided: work limit reached; {}", Limit::SetNodes.remedy()),
             Vec::new(),
         ),
         RuleStatus::Covered { by } => {
@@ -148,9 +143,9 @@ fn status(review: &FilterReview<'_>, id: RuleId, rule: &Rule, found: &RuleReview
             let late = matches!(rule.target, Target::Drop | Target::Reject)
                 && takers.iter().any(|taker| taker.target == Target::Accept && may_be_new(taker));
             let (kind, text) = match (same, late) {
-                (Some(_), _) => (RemarkKind::Duplicate, "says the same as an earlier rule"),
-                (None, true) => (RemarkKind::DenyTooLate, "never met: earlier rules accept what it denies"),
-                (None, false) => (RemarkKind::NeverMatched, "never met: earlier rules take everything"),
+                (Some(_), _) => (RemarkKind::Duplicate, "duplicates an earlier rule"),
+                (None, true) => (RemarkKind::DenyTooLate, "shadowed: earlier rules accept what it denies"),
+                (None, false) => (RemarkKind::NeverMatched, "shadowed: earlier rules match everything first"),
             };
             let others = match same {
                 Some(one) => origins(review, &[*one]),
@@ -168,9 +163,9 @@ fn status(review: &FilterReview<'_>, id: RuleId, rule: &Rule, found: &RuleReview
                 && !rule.matches.is_empty()
             {
                 let text = if by.is_empty() {
-                    "without it the policy does the same"
+                    "redundant: the default policy has the same effect"
                 } else {
-                    "without it later rules do the same"
+                    "redundant: later rules have the same effect"
                 };
                 push(RemarkKind::ChangesNothing, text.into(), origins(review, by));
             }
@@ -187,7 +182,7 @@ fn status(review: &FilterReview<'_>, id: RuleId, rule: &Rule, found: &RuleReview
             // That the last rule of a chain is behind all others needs no word.
             if !exceptions.is_empty() && !rule.matches.is_empty() {
                 let ids: Vec<RuleId> = exceptions.iter().map(|one| one.by).collect();
-                push(RemarkKind::AfterExceptions, "behind exceptions to it".into(), origins(review, &ids));
+                push(RemarkKind::AfterExceptions, "follows its exceptions".into(), origins(review, &ids));
             }
         }
     }
@@ -231,9 +226,9 @@ fn broad(breadth: Breadth, described: &Described) -> Option<Remark> {
     }
     let everything = described.open.is_whole() && described.more.is_empty();
     let (kind, text) = if everything {
-        (RemarkKind::AcceptsEverything, "lets everything through")
+        (RemarkKind::AcceptsEverything, "permits all traffic")
     } else {
-        (RemarkKind::EveryService, "lets every service through")
+        (RemarkKind::EveryService, "permits any service")
     };
     Some(Remark { kind, text: text.into(), others: Vec::new() })
 }
@@ -277,7 +272,7 @@ impl Temporary {
         match (self.date, self.passed) {
             (Some(date), true) => format!("its comment names {date}, which has passed"),
             (Some(date), false) => format!("its comment names {date}"),
-            (None, _) => format!("its comment says `{}`", self.word.unwrap_or_default()),
+            (None, _) => format!("its comment reads `{}`", self.word.unwrap_or_default()),
         }
     }
 }

@@ -85,8 +85,8 @@ fn action(rule: &Rule) -> String {
         Target::Log => return "log".to_owned(),
         Target::Continue => "count".to_owned(),
         Target::Translate(how) => match how.kind {
-            TranslationKind::Destination | TranslationKind::Redirect => "translate destination".to_owned(),
-            TranslationKind::Source | TranslationKind::Masquerade => "translate source".to_owned(),
+            TranslationKind::Destination | TranslationKind::Redirect => "DNAT".to_owned(),
+            TranslationKind::Source | TranslationKind::Masquerade => "SNAT".to_owned(),
             TranslationKind::NetworkMap => "map network".to_owned(),
         },
         Target::NotModelled { name, .. } => name.clone(),
@@ -129,7 +129,9 @@ impl Parts {
             MatchKind::Protocol(protocol) => self.protocols.push(format!("{not}{}", protocol.name())),
             MatchKind::DestinationPorts(all) => self.ports.push(format!("{not}{}", ports(all))),
             MatchKind::SourcePorts(all) => self.ports.push(format!("from port {not}{}", ports(all))),
-            MatchKind::EitherPorts(all) => self.ports.push(format!("{not}{} on either side", ports(all))),
+            MatchKind::EitherPorts(all) => {
+                self.ports.push(format!("source or destination {not}{}", ports(all)))
+            }
             MatchKind::Icmp(all) => {
                 let types = all.iter().map(|one| {
                     let (kind, code) = (one.first >> 8, one.first & 0xff);
@@ -149,7 +151,7 @@ impl Parts {
             MatchKind::TcpFlags { looked_at, set } => {
                 let syn = *looked_at & 0b10 != 0 && *set == 0b10;
                 self.more.push(if syn {
-                    format!("{not}opening packets")
+                    format!("{not}new TCP connections")
                 } else {
                     format!("{not}certain TCP flags")
                 });
@@ -233,8 +235,8 @@ fn states(held: &ConnectionStates) -> String {
         ("related", held.related),
         ("invalid", held.invalid),
         ("untracked", held.untracked),
-        ("source translated", held.snat),
-        ("destination translated", held.dnat),
+        ("SNAT", held.snat),
+        ("DNAT", held.dnat),
     ];
     all.iter().filter(|(_, is)| *is).map(|(word, _)| *word).collect::<Vec<_>>().join(" or ")
 }

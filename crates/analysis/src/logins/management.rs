@@ -13,8 +13,8 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<LoginPa
     let management = ManagementPort::of(tunnel).filter(|one| !one.port.is_empty())?;
     let reached = from(estate, at, Protocol::TCP, management.port.parse().ok());
     let (who, place) = match (management.is_socket(), management.is_local() == Some(true)) {
-        (true, _) => ("who may open the socket", "itself only"),
-        (_, true) => ("any program", "itself only"),
+        (true, _) => ("file permissions of the socket", "the device itself"),
+        (_, true) => ("any local program", "the device itself"),
         (_, false) => ("anybody", reached.as_str()),
     };
     let (factors, verdict) = if management.password {
@@ -25,7 +25,7 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<LoginPa
     Some(LoginPath {
         device: device.name.clone(),
         kind: ServiceKind::Management,
-        service: format!("management of {}", tunnel.name),
+        service: format!("management interface of {}", tunnel.name),
         who: who.into(),
         administrators: Vec::new(),
         list: if management.password { "password file" } else { "none" }.into(),

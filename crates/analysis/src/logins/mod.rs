@@ -42,7 +42,7 @@ pub fn factors_of_tunnel(estate: &Analyses, at: usize, number: usize) -> Option<
     (proof.verdict != LoginVerdict::OpenQuestion).then_some(proof.factors)
 }
 
-/// What a secure shell server asks everybody for, on the easiest way in; none where that is not known.
+/// What a SSH server asks everybody for, on the easiest way in; none where that is not known.
 #[must_use]
 pub fn factors_of_shell(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let server = estate.devices[at].facts.ssh_servers.get(number)?;

@@ -80,17 +80,17 @@ pub fn from(estate: &Analyses, device: usize, protocol: Protocol, port: Option<u
     let front = |reached: &Reachable| {
         let first = reached.steps.first().map_or(device, |step| step.device);
         match estate.outside(device).iter().find(|one| one.certain) {
-            Some(interface) if first == device => format!("outside interface {}", interface.name),
-            _ => format!("outside, by {}", estate.devices.get(first).map_or("-", |one| &one.name)),
+            Some(interface) if first == device => format!("Internet interface {}", interface.name),
+            _ => format!("Internet, via {}", estate.devices.get(first).map_or("-", |one| &one.name)),
         }
     };
     match reachability_from {
         Some(Reachability::Everybody(reached)) => front(reached),
         Some(Reachability::Some(reached)) => format!("some {}", front(reached)),
         Some(Reachability::Inside) => "inside".into(),
-        Some(Reachability::Forwarded(front, _)) => format!("outside, by {}", front.name),
+        Some(Reachability::Forwarded(front, _)) => format!("Internet, via {}", front.name),
         _ => match estate.outside(device).iter().find(|one| one.certain) {
-            Some(interface) => format!("outside interface {}", interface.name),
+            Some(interface) => format!("Internet interface {}", interface.name),
             None if estate.devices[device].facts.has_interfaces => "inside".into(),
             None => "not known".into(),
         },
@@ -108,7 +108,7 @@ pub(crate) fn named_users<'a>(mut users: impl ExactSizeIterator<Item = &'a str>)
 /// From where what listens there is reached, as a phrase.
 pub fn listener_from(estate: &Analyses, device: usize, listener: &Listener) -> String {
     if listener.loopback_only() {
-        return "itself only".into();
+        return "the device itself".into();
     }
     from(estate, device, listener.protocol, listener.port.value().copied())
 }

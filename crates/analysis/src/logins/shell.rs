@@ -49,7 +49,7 @@ fn superuser(estate: &Analyses, at: usize, server: &SshServer) -> Option<LoginPa
         (row.factors, row.verdict) = judged(known(&way.factors));
         row.list = shell_list(&ways);
         if word == "forced-commands-only" {
-            row.limits.insert(0, "stated commands only".into());
+            row.limits.insert(0, "forced commands only".into());
         }
     }
     row.administrators = vec!["root".into()];
@@ -85,12 +85,12 @@ fn shell(
         administrators: administrators.filter(of_row).collect(),
         sources: allowed_sources(server, connection),
         kind: ServiceKind::Shell,
-        service: "secure shell".into(),
+        service: "SSH".into(),
         who: who.unwrap_or_else(|| allowed(estate, at, server)),
         list: shell_list(&ways),
         factors,
         from: if server.refused.is_some() {
-            "would not start".into()
+            "does not start".into()
         } else {
             from(estate, at, Protocol::TCP, Some(port))
         },
@@ -152,7 +152,8 @@ fn allowed_sources(server: &SshServer, connection: &SshConnection<'_>) -> Vec<St
 
 /// Limits that are stated, in words.
 fn limits(device: &Device, server: &SshServer, connection: &SshConnection<'_>) -> Vec<String> {
-    let shown = [("maxauthtries", "tries"), ("maxsessions", "sessions"), ("logingracetime", "s to log in")];
+    let shown =
+        [("maxauthtries", "tries"), ("maxsessions", "sessions"), ("logingracetime", "s login grace time")];
     let mut found: Vec<String> = shown
         .iter()
         .filter_map(|(keyword, words)| match server.effective(keyword, connection) {
@@ -165,7 +166,7 @@ fn limits(device: &Device, server: &SshServer, connection: &SshConnection<'_>) -
         service.is_some_and(|service| service.lines.iter().any(|line| line.module == "pam_faillock"))
     };
     if counts("sshd") || counts("common-auth") {
-        found.push("locked after failures".into());
+        found.push("lockout after failures".into());
     }
     found
 }

@@ -1,6 +1,6 @@
 //! Tunnels that answer callers.
 
-use crate::authentication::{Dialled, Factors, dialled, of_source, of_tls_based};
+use crate::authentication::{Dialled, Factors, of_source, of_tls_based, server_names};
 use crate::context::Analyses;
 use crate::l2tp;
 use crate::logins::{LoginPath, ServiceKind, judged, listener_from, named_users};
@@ -79,7 +79,7 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<LoginPa
         who,
         list,
         factors,
-        from: if tunnel.refused.is_some() { "would not start".into() } else { from },
+        from: if tunnel.refused.is_some() { "does not start".into() } else { from },
         limits: limits(tunnel, estate.dial_in(at, number)),
         verdict: if tunnel.refused.is_some() { LoginVerdict::OpenQuestion } else { verdict },
         evidence: trevlin_estate::evidence::evidence(estate, &[tunnel.origin]),
@@ -94,7 +94,7 @@ fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
         return ("not known".into(), "not known".into(), None);
     };
     let list = || "local list".to_owned();
-    match dialled(device, &device.facts.tunnels[number], dial_in) {
+    match server_names(device, &device.facts.tunnels[number], dial_in) {
         Dialled::NotExported(_) => ("not known".into(), "not exported".into(), None),
         Dialled::Nobody(..) => ("anybody".into(), "none".into(), Some(BTreeSet::new())),
         Dialled::Elsewhere(source, origin) => {
@@ -103,7 +103,7 @@ fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
                 Factors::Known(kinds, _) => Some(kinds),
                 Factors::Unknown { .. } => None,
             };
-            ("anybody there".into(), source_words(estate, at, tunnel.family, source), known)
+            ("any user".into(), source_words(estate, at, tunnel.family, source), known)
         }
         Dialled::Eap(_) => ("not known".into(), "EAP".into(), None),
         Dialled::NoList(_) => ("not exported".into(), list(), None),
@@ -160,7 +160,7 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
         lists.insert(0, "pre-shared keys".into());
     }
     if !tunnel.peers.is_empty() {
-        lists.push("keys of peers".into());
+        lists.push("peer keys".into());
     }
     for way in &tunnel.proof.alternatives {
         let words = way.passwords.iter().map(|check| source_words(estate, at, tunnel.family, &check.source));
@@ -185,8 +185,8 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
         None if tunnel.proof.shared_key.is_some() && tunnel.proof.passwords.is_empty() => {
             by_shared_key(estate, at, tunnel)
         }
-        None if certificate => "who has a certificate".into(),
-        None => "anybody there".into(),
+        None if certificate => "holders of a certificate".into(),
+        None => "any user".into(),
     };
     (who, lists.join(" and "), factors)
 }
@@ -195,13 +195,13 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
 fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
     const SHOWN: [(&str, &str); 8] = [
         ("max-clients", "callers"),
-        ("max-same-clients", "at once for a login"),
-        ("inactive", "s idle"),
-        ("idle-timeout", "s idle"),
-        ("session-timeout", "s a session"),
-        ("max-ban-score", "points to a ban"),
-        ("duplicate-cn", "one login for several"),
-        ("client-config-dir", "settings for each caller"),
+        ("max-same-clients", "concurrent per account"),
+        ("inactive", "s idle timeout"),
+        ("idle-timeout", "s idle timeout"),
+        ("session-timeout", "s session timeout"),
+        ("max-ban-score", "points until a ban"),
+        ("duplicate-cn", "one account for several clients"),
+        ("client-config-dir", "per-client settings"),
     ];
     let mut found: Vec<String> = SHOWN
         .iter()
@@ -218,7 +218,8 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
         })
         .collect();
     if let Some(dial_in) = dial_in {
-        let shown = [(dial_in.profile.idle, "s idle"), (dial_in.profile.max_connect, "s a session")];
+        let shown =
+            [(dial_in.profile.idle, "s idle timeout"), (dial_in.profile.max_connect, "s session timeout")];
         let above = shown
             .iter()
             .filter_map(|(limit, words)| Some((limit.filter(|(seconds, _)| *seconds > 0)?.0, words)));
@@ -234,7 +235,7 @@ fn by_shared_key(estate: &Analyses, at: usize, tunnel: &Tunnel) -> String {
     match (named, estate.devices[at].facts.pre_shared_keys.as_slice()) {
         (Some((name, _)), _) => name.clone(),
         (None, [only]) => only.whom(),
-        _ => "who has the key".into(),
+        _ => "holders of the key".into(),
     }
 }
 

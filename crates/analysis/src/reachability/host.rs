@@ -37,7 +37,7 @@ impl EstateMap {
     pub fn lacks(&self, at: usize) -> Vec<Lack> {
         let tables = self.tables_in_force(at);
         let broken = tables.iter().filter(|table| !table.complete && !table.gaps_placed).map(|table| Lack {
-            what: format!("what table {} lacks in this export", table.table),
+            what: format!("the missing part of table {}", table.table),
             only_blocks: false,
             origin: table.origin,
         });

@@ -45,7 +45,7 @@ impl From {
 
 /// What looks like an address and is none.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is no address and no network")]
+#[error("`{0}` is neither an address nor a network")]
 pub struct NoPlace(pub String);
 
 /// What is aimed at.
@@ -141,7 +141,7 @@ impl TrafficSource {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum AskError {
     /// There is no such device.
-    #[error("there is no device {0}; there are: {1}")]
+    #[error("there is no device {0}; known are: {1}")]
     NoDevice(String, String),
     /// The device has no such interface, and no rule names it.
     #[error("{device} has no interface {interface}; it has: {known}")]
@@ -155,22 +155,22 @@ pub enum AskError {
     },
     /// Nothing tells where the connection enters.
     #[error(
-        "nothing tells by which device and interface it enters; say so with `--entering DEVICE:INTERFACE`"
+        "the exports do not show through which device and interface it enters; use `--entering DEVICE:INTERFACE`"
     )]
     Entering,
     /// Several places have the source.
-    #[error("{0} may be in several places: {1}; say which with `--entering DEVICE:INTERFACE`")]
+    #[error("{0} may be in several places: {1}; choose one with `--entering DEVICE:INTERFACE`")]
     Several(IpRange, String),
     /// Nothing has this name.
     #[error(
-        "nothing is called {0}: no device, no tunnel that is called, no group with fixed addresses; there are: {1}"
+        "nothing is named {0}: no device, no remote-access tunnel, no group with fixed addresses; known are: {1}"
     )]
     NoName(String, String),
     /// Addresses of a device are not known.
-    #[error("the addresses of {0} were not exported, so where it sends from is not known")]
+    #[error("the addresses of {0} were not exported, so its source addresses are not known")]
     NoAddress(String),
     /// Several devices have an outside interface.
-    #[error("several interfaces face the outside: {0}; say which with `--entering DEVICE:INTERFACE`")]
+    #[error("several interfaces face the Internet: {0}; choose one with `--entering DEVICE:INTERFACE`")]
     SeveralOutside(String),
     /// The addresses are of different IP versions.
     #[error("{0} and {1} are of different IP versions")]

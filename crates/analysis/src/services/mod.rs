@@ -27,7 +27,7 @@ const GRE: u8 = 47;
 /// What a service is, where its configuration says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum What {
-    /// A secure shell server, by its number.
+    /// A SSH server, by its number.
     Shell(usize),
     /// A tunnel, by its number.
     Tunnel(usize),
@@ -256,7 +256,7 @@ pub fn services(estate: &Estate, at: usize) -> Vec<Service> {
     for (number, mapper) in device.facts.port_mappers.iter().enumerate() {
         let service = |port| Service {
             port,
-            ..configured("port opening on request", What::PortMapper(number), UDP, mapper.origin)
+            ..configured("UPnP/NAT-PMP port mapping", What::PortMapper(number), UDP, mapper.origin)
         };
         all.extend(mapper.upnp.then(|| service(1900)));
         all.extend(mapper.nat_pmp.then(|| service(5351)));
@@ -345,7 +345,7 @@ fn of_files(device: &Device) -> Vec<Service> {
     all.into_iter().map(named).collect()
 }
 
-/// Where a secure shell server listens (sshd_config(5), ListenAddress, Port, AddressFamily).
+/// Where a SSH server listens (sshd_config(5), ListenAddress, Port, AddressFamily).
 fn shell(number: usize, server: &SshServer) -> Vec<Service> {
     if server.refused.is_some() {
         return Vec::new();
@@ -369,7 +369,7 @@ fn shell(number: usize, server: &SshServer) -> Vec<Service> {
     let base = |port: u16, origin: Option<Origin>| Service {
         port,
         families,
-        ..configured("secure shell", What::Shell(number), TCP, origin.unwrap_or(server.origin))
+        ..configured("SSH", What::Shell(number), TCP, origin.unwrap_or(server.origin))
     };
     let mut all = Vec::new();
     for (text, origin) in values("listenaddress") {
@@ -426,7 +426,7 @@ fn of_tunnel(number: usize, tunnel: &Tunnel) -> Vec<Service> {
     {
         let local = port.is_local() == Some(true);
         let address = local.then(|| IpAddr::from([127, 0, 0, 1])).or_else(|| port.address());
-        let name = format!("management of {}", tunnel.name);
+        let name = format!("management interface of {}", tunnel.name);
         let one = configured(&name, What::TunnelManagement(number), TCP, port.origin);
         all.push(Service { address, port: number_of, ..one });
     }

@@ -44,7 +44,8 @@ impl Topology {
                 if !interface.certain {
                     self.guesses.push(Assumption {
                         text: format!(
-                            "{} of {} is taken to lie inside: its addresses are private, and its next hop is in no export",
+                            "{} of {} is assumed to face internal networks: its addresses are private, and its next hop is \
+                             in no export",
                             interface.name, one.name
                         ),
                         otherwise: fix(&format!("[\"{}\"]", interface.name)),
@@ -54,15 +55,16 @@ impl Topology {
                 }
                 let guessed = match interface.reason {
                     OutsideReason::PublicAddress(origin) => Some((origin, "it has the only public address")),
-                    OutsideReason::Hides(origin) => {
-                        Some((origin, "what leaves by it is given its address, and nothing tells better"))
-                    }
+                    OutsideReason::Hides(origin) => Some((
+                        origin,
+                        "outgoing connections are translated to its address, and no stronger evidence exists",
+                    )),
                     OutsideReason::Stated | OutsideReason::DefaultRoute(_) => None,
                 };
                 if let Some((origin, why)) = guessed {
                     self.guesses.push(Assumption {
                         text: format!(
-                            "{} of {} is taken to face the outside: {why}",
+                            "{} of {} is assumed to face the Internet: {why}",
                             interface.name, one.name
                         ),
                         otherwise: fix("[]"),

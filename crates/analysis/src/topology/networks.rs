@@ -135,7 +135,7 @@ fn twins(estate: &Estate, places: &[Place], a: &Member, b: &Member) -> Assumptio
     };
     Assumption {
         text: format!(
-            "{} and {} both have {}, and are taken to be on two networks of the same numbers",
+            "{} and {} both have {}, and are assumed to be on two separate networks with the same addresses",
             name(a),
             name(b),
             a.address

@@ -205,22 +205,22 @@ impl Comparison {
         let mut worse = false;
         if was.severity != is.severity {
             worse |= is.severity > was.severity;
-            all.push(format!("{} before", was.severity.word()));
+            all.push(format!("previously {}", was.severity.word()));
         }
         if was.status != is.status {
             worse |= is.status == Status::Open;
             all.push(match is.status {
-                Status::Accepted => "accepted now".to_owned(),
-                Status::Open => "accepted no longer".to_owned(),
+                Status::Accepted => "now accepted".to_owned(),
+                Status::Open => "no longer accepted".to_owned(),
             });
         }
         if was.title != is.title && how != Match::Elsewhere {
-            all.push(format!("`{}` before", was.title));
+            all.push(format!("previously `{}`", was.title));
         }
         let place = |one: &SeenFinding| one.evidence.first().map(|first| first.path.clone());
         let elsewhere = how == Match::Elsewhere || place(was) != place(is) || was.device != is.device;
         if elsewhere && let Some(first) = was.evidence.first() {
-            all.push(format!("was at {}:{}", first.path, first.line));
+            all.push(format!("previously at {}:{}", first.path, first.line));
         }
         let changed = || ChangedFinding { finding: is.clone(), was: was.clone(), how: all.clone(), worse };
         match (elsewhere, all.len()) {

@@ -4,10 +4,11 @@ use crate::run::{DeviceSummary, ExportSummary, Finding, NoteSummary, OpenQuestio
 use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_analysis::context::Analyses;
-use trevlin_checks::check::{Check, Fail, Question};
+use trevlin_checks::check::{Addressee, Check, Fail, Question};
 use trevlin_checks::subject::Subject;
 use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::evidence::{Evidence, evidence};
+use trevlin_estate::prose::{capitalized, sentence};
 use trevlin_model::{LineClass, Origin};
 
 /// Texts on their way out. Of very many findings few say what no other says: each text is held once.
@@ -55,8 +56,8 @@ pub(super) fn finding(
         area: check.area,
         severity: fail.rating.severity(),
         device: texts.hold(device),
-        title: mask(&fail.title.into_string()),
-        detail: mask(&fail.detail.into_string()),
+        title: mask(&capitalized(&fail.title.into_string())),
+        detail: mask(&sentence(&fail.detail.into_string())),
         why_this_severity: mask(&fail.rating.sentence()),
         evidence: texts.evidence(estate, &fail.evidence),
         remedy: check.fix,
@@ -90,11 +91,16 @@ pub(super) fn open_question(
     if !question.quoted {
         evidence.iter_mut().for_each(|one| one.excerpt = texts.hold("…"));
     }
+    let addressee = match question.addressee {
+        Addressee::Device(at) => estate.devices[at].name.as_str(),
+        Addressee::Subject | Addressee::Estate => device,
+    };
     OpenQuestion {
         check: check.id,
         area: check.area,
-        device: texts.hold(device),
-        question: texts.hold(&estate.masker().mask(&question.question.into_string())),
+        device: texts.hold(addressee),
+        estate_wide: question.addressee == Addressee::Estate,
+        question: texts.hold(&estate.masker().mask(&sentence(&question.question.into_string()))),
         evidence,
         files: question.files,
         about,

@@ -369,7 +369,7 @@ impl Maker<'_> {
     }
 
     fn sources(&self, everybody: bool, all: &[IpRange]) -> Vec<String> {
-        if everybody { vec!["everybody".to_owned()] } else { ranges(all) }
+        if everybody { vec!["any".to_owned()] } else { ranges(all) }
     }
 
     /// Addresses of an opening: a network for what is most of it.
@@ -450,14 +450,14 @@ impl Maker<'_> {
         let allocation = |number: usize| {
             let allocation = &self.estate.plan().allocations[number];
             let whose = allocation.who.as_ref().unwrap_or(&allocation.owner);
-            self.estate.masker().mask(&format!("{} of {whose}", allocation.kind.words()))
+            self.estate.masker().mask(&format!("{} on {whose}", allocation.kind.words()))
         };
         let (fate, remark) = match &one.fate {
             ForwardOutcome::Service(all) => {
                 let names = all.iter().map(|at| {
                     let reached = &self.exposure.reached[*at];
                     let service = &self.services[reached.device][reached.service];
-                    format!("{} of {}", service.name, self.name(reached.device))
+                    format!("{} on {}", service.name, self.name(reached.device))
                 });
                 let mut names: Vec<String> = names.collect();
                 names.sort();
@@ -466,24 +466,24 @@ impl Maker<'_> {
             }
             ForwardOutcome::NothingServes { device, certain: true } => (
                 ForwardVerdict::NothingAnswers,
-                Some(format!("no socket of {} waits there", self.name(*device))),
+                Some(format!("{} has no listening socket there", self.name(*device))),
             ),
             ForwardOutcome::NothingServes { device, certain: false } => (
                 ForwardVerdict::PerhapsNothingAnswers,
                 Some(format!(
-                    "no file of {} says that anything does; ask for its `ss -tulpn`",
+                    "no file of {} names a service there; its `ss -tulpn` would show it",
                     self.name(*device)
                 )),
             ),
             ForwardOutcome::Claimed(number) => (ForwardVerdict::NotExported, Some(allocation(*number))),
             ForwardOutcome::NobodyThere => {
-                (ForwardVerdict::NobodyThere, Some("nothing in the exports has this address".to_owned()))
+                (ForwardVerdict::NobodyThere, Some("no exported device has this address".to_owned()))
             }
             ForwardOutcome::BlockedLater => (ForwardVerdict::BlockedLater, None),
             ForwardOutcome::Lost => (ForwardVerdict::Circle, None),
             ForwardOutcome::Depends => (ForwardVerdict::Depends, None),
             ForwardOutcome::NeverMet => {
-                (ForwardVerdict::NeverMet, Some("no connection from there comes to it".to_owned()))
+                (ForwardVerdict::NeverMet, Some("no connection from this source reaches it".to_owned()))
             }
         };
         let to = one.address.map(|address| match one.port {

@@ -72,7 +72,7 @@ pub fn sheet(estate: &Analyses) -> Vec<IntentRow> {
             at: ports(one.protocol, &one.ports),
             device: name(one.device),
             addresses: match one.gone {
-                Some(Egress::Outside) => vec!["outside".to_owned()],
+                Some(Egress::Outside) => vec!["Internet".to_owned()],
                 _ => short(&one.addresses),
             },
             certain: one.certain,

@@ -268,8 +268,8 @@ fn lists(estate: &Analyses, review: &FilterReview<'_>) -> Vec<ListRow> {
     let mut rows = Vec::new();
     for set in &review.filter.sets {
         let remark = match (set.present, set.used_at.is_empty()) {
-            (false, _) => "rules name it, and it is not in the export",
-            (true, true) => "no rule names it",
+            (false, _) => "referenced by rules, and missing from the export",
+            (true, true) => "not referenced by any rule",
             _ => continue,
         };
         let export = estate.export(set.origin.export);

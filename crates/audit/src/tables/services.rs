@@ -238,19 +238,19 @@ fn part_row(estate: &Analyses, site: &Served, part: &ServiceResource, several: b
 /// A remark in words; those that other columns show are left out.
 fn words(remark: Remark) -> Option<&'static str> {
     Some(match remark {
-        Remark::RootKept => "used as the superuser",
-        Remark::AnyPort => "from any port",
-        Remark::Listing => "lists names",
-        Remark::Status => "shows its state",
-        Remark::Administration => "for administrators",
-        Remark::HandedOn => "handed on",
-        Remark::Redirect => "sends to TLS",
-        Remark::RedirectSometimes => "sends some to TLS",
-        Remark::AnyInitiator => "to any machine",
-        Remark::OneSided => "only the client proves itself",
-        Remark::ClearPassword => "password in clear",
-        Remark::Md5Password => "password by MD5",
-        Remark::Commands => "takes commands",
+        Remark::RootKept => "runs as root",
+        Remark::AnyPort => "any source port",
+        Remark::Listing => "directory listing",
+        Remark::Status => "status page",
+        Remark::Administration => "administration",
+        Remark::HandedOn => "forwarded",
+        Remark::Redirect => "redirects to TLS",
+        Remark::RedirectSometimes => "redirects partly to TLS",
+        Remark::AnyInitiator => "any host",
+        Remark::OneSided => "only the client is authenticated",
+        Remark::ClearPassword => "password in clear text",
+        Remark::Md5Password => "MD5 password",
+        Remark::Commands => "accepts commands",
         Remark::Recursion => return None,
     })
 }
@@ -264,7 +264,7 @@ fn reached(estate: &Analyses, device: usize, number: usize, row: &mut ServedRow)
     for (everybody, certain, ranges) in mine(&estate.views().outside) {
         row.uncertain |= !certain;
         if everybody {
-            row.outside = vec!["everybody".to_owned()];
+            row.outside = vec!["any".to_owned()];
             row.everybody = true;
         } else if !row.everybody && !row.outside.contains(&ranges) {
             row.outside.push(ranges);

@@ -154,9 +154,9 @@ pub fn tunnels(estate: &Analyses, baseline: &Baseline, outcome: &Outcome) -> Vec
 
 fn role(tunnel: &Tunnel) -> &'static str {
     match tunnel.role {
-        TunnelRole::Server => "answers callers",
+        TunnelRole::Server => "accepts clients",
         TunnelRole::Client => "calls",
-        TunnelRole::PointToPoint => "joins sites",
+        TunnelRole::PointToPoint => "site-to-site",
     }
 }
 
@@ -242,7 +242,7 @@ fn judged(outcome: &Outcome) -> BTreeMap<&(DeviceId, Subject), Judged> {
         all.push(Said { check: one.check, about, verdict, text, evidence: &one.evidence });
     }
     for one in outcome.open_questions.iter().filter(|one| AREAS.contains(&one.area)) {
-        let text = format!("open question: {}", one.question);
+        let text = format!("information request: {}", one.question);
         let verdict = TunnelVerdict::OpenQuestion;
         all.push(Said { check: one.check, about: &one.about, verdict, text, evidence: &one.evidence });
     }
@@ -293,25 +293,25 @@ fn details(estate: &Analyses, tunnel: &Tunnel) -> Vec<Detail> {
         found.push(Detail { what, text: estate.masker().mask(&text), place: estate.place(origin) });
     };
     if let Some((why, origin)) = &tunnel.refused {
-        add("would not start", why.clone(), *origin);
+        add("does not start", why.clone(), *origin);
     }
     for listener in &tunnel.listeners {
         let address = match listener.address.value() {
             Some(Some(address)) => address.to_string(),
-            Some(None) => "every address".into(),
-            None => "an address that is not known".into(),
+            Some(None) => "any address".into(),
+            None => "an unknown address".into(),
         };
-        let port = listener.port.value().map_or_else(|| "a port that is not known".into(), u16::to_string);
+        let port = listener.port.value().map_or_else(|| "an unknown port".into(), u16::to_string);
         let stated = listener.port.origin().or(listener.address.origin()).unwrap_or(tunnel.origin);
-        add("answers at", format!("{address}, {} {port}", listener.protocol.name()), stated);
+        add("listens on", format!("{address}, {} {port}", listener.protocol.name()), stated);
     }
     if let Some(ipsec) = &tunnel.ipsec {
         ike(ipsec, tunnel.origin, &mut add);
     }
     for peer in &tunnel.peers {
         let allowed: Vec<_> = peer.allowed.iter().map(|(range, _)| range.short()).collect();
-        let where_to = peer.endpoint.as_ref().map_or(String::new(), |end| format!(", called at {end}"));
-        let more = if peer.shared_key.is_some() { ", with a shared key besides" } else { "" };
+        let where_to = peer.endpoint.as_ref().map_or(String::new(), |end| format!(", connected to at {end}"));
+        let more = if peer.shared_key.is_some() { ", with an additional pre-shared key" } else { "" };
         add("peer", format!("{}: {}{where_to}{more}", peer.who, allowed.join(", ")), peer.origin);
     }
     for offer in &tunnel.offers {
@@ -340,9 +340,9 @@ fn details(estate: &Analyses, tunnel: &Tunnel) -> Vec<Detail> {
     }
     for (what, list) in [
         ("behind it", &plan.remote),
-        ("sent through it", &plan.sent_through),
-        ("kept out", &plan.kept_out),
-        ("name server", &plan.name_servers),
+        ("routed into it", &plan.sent_through),
+        ("excluded", &plan.kept_out),
+        ("DNS server", &plan.name_servers),
     ] {
         for (range, origin) in list {
             add(what, range.short(), *origin);
@@ -364,16 +364,17 @@ fn details(estate: &Analyses, tunnel: &Tunnel) -> Vec<Detail> {
 /// What only IKE and IPsec have.
 fn ike(ipsec: &IpsecConnection, line: Origin, add: &mut impl FnMut(&'static str, String, Origin)) {
     let versions = |one: &IkeVersions| match one {
-        IkeVersions::First => "version 1 of IKE",
-        IkeVersions::Second => "version 2 of IKE",
-        IkeVersions::Both => "either version of IKE",
+        IkeVersions::First => "IKEv1",
+        IkeVersions::Second => "IKEv2",
+        IkeVersions::Both => "IKEv1 or IKEv2",
     };
     let told: Vec<_> = ipsec.versions.possible().map(versions).collect();
     let stated = if ipsec.versions.origin().is_some() { "" } else { ", by default" };
     let aggressive = if ipsec.aggressive.is_some() { ", aggressive mode" } else { "" };
     let origin = ipsec.aggressive.or(ipsec.versions.origin()).unwrap_or(line);
     add("version", format!("{}: {}{aggressive}{stated}", ipsec.daemon.name(), told.join(" or ")), origin);
-    for (what, rounds) in [("this end shows", &ipsec.local), ("other end shows", &ipsec.remote)] {
+    for (what, rounds) in [("configured here", &ipsec.local), ("configured at the other end", &ipsec.remote)]
+    {
         for round in rounds {
             let proof = round.proof.possible().next().map(IkeProof::words).unwrap_or_default();
             let who = round.identity.as_ref().map_or("anybody", |(name, _)| name);
@@ -385,12 +386,12 @@ fn ike(ipsec: &IpsecConnection, line: Origin, add: &mut impl FnMut(&'static str,
     let seconds = |setting: &Setting<u64>| match setting.value() {
         Some(0) => "never".to_owned(),
         Some(value) => format!("every {value} s"),
-        None => "after a time that the version decides".to_owned(),
+        None => "after the default time of the version".to_owned(),
     };
-    add("new keys", format!("{} for IKE", seconds(&ipsec.rekey)), ipsec.rekey.origin().unwrap_or(line));
+    add("rekeying", format!("{} for IKE", seconds(&ipsec.rekey)), ipsec.rekey.origin().unwrap_or(line));
     let liveness = match ipsec.liveness.value() {
-        Some(0) | None => "never asked whether it lives".to_owned(),
-        Some(value) => format!("asked after {value} s of silence whether it lives"),
+        Some(0) | None => "no dead-peer detection".to_owned(),
+        Some(value) => format!("dead-peer detection after {value} s of silence"),
     };
     add("the other end", liveness, ipsec.liveness.origin().unwrap_or(line));
     for child in &ipsec.children {
@@ -398,7 +399,7 @@ fn ike(ipsec: &IpsecConnection, line: Origin, add: &mut impl FnMut(&'static str,
         add(
             "child",
             format!(
-                "{} {mode}: {} to {}, new keys {}",
+                "{} {mode}: {} to {}, rekeying {}",
                 child.name,
                 child.local.texts.join(", "),
                 child.remote.texts.join(", "),

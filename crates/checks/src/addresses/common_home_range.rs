@@ -16,13 +16,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Internal network in a range common at home",
     severity: Severity::Low,
-    why: "A caller whose own network has the same addresses reaches nothing inside, or the wrong host: the network at hand wins over \
-          the tunnel. Whoever runs that network can also answer in the place of the server the caller means.",
-    fix: "Number inside networks from a part of the private blocks that is picked at random, not from the beginning of one. Where that \
-          takes long, translate the network for callers, one to one.",
-    judged: "Fails where a tunnel's callers are sent to, or the tunnel server is connected to, an IPv4 network that shares addresses with the \
-             defaults of home routers, telephones and container engines. Does not apply where a device has no callers.",
-    references: &["RFC 1918, 5", "RFC 4193, 3.2.2 (picking at random)"],
+    why: "A client whose home network uses the same addresses cannot reach the internal hosts, or reaches the wrong host, \
+          since the local route takes precedence over the tunnel. A host in that home network can also impersonate the \
+          internal server.",
+    fix: "Number internal networks from a randomly chosen part of the private blocks. Until then, translate the network one \
+          to one for VPN clients.",
+    judged: "Fails where an IPv4 network that is routed to VPN clients, or connected to the VPN server, shares addresses \
+             with defaults of home routers, telephones and container engines. Does not apply to devices without VPN clients.",
+    references: &["RFC 1918, 5", "RFC 4193, 3.2.2 (random selection)"],
     controls: &[],
     run: Run::Map(run),
 };
@@ -83,7 +84,7 @@ fn fail(estate: &EstateMap, name: &str, pool: Origin, met: &[(IpRange, Origin, &
         .iter()
         .map(|(range, origin, common)| {
             format!(
-                "{} ({}) meets {} ({})",
+                "{} ({}) overlaps {} ({})",
                 range.short(),
                 estate.place(*origin),
                 common.prefix,
@@ -94,8 +95,8 @@ fn fail(estate: &EstateMap, name: &str, pool: Origin, met: &[(IpRange, Origin, &
     let mut evidence: Vec<Origin> = met.iter().map(|(_, origin, _)| *origin).collect();
     evidence.push(pool);
     Verdict::Fail(Fail {
-        rating: CHECK.rated("it hits the callers whose own place has the same network"),
-        title: format!("callers of {name} reach {}, which many have at home", networks.join(", ")).into(),
+        rating: CHECK.rated("it affects clients whose own network has the same addresses"),
+        title: format!("Clients of {name} reach {}, a common home network", networks.join(", ")).into(),
         detail: format!("{}.", told.join("; ")).into(),
         evidence,
     })

@@ -15,14 +15,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "DHCP range overlaps another allocation",
     severity: Severity::High,
-    why: "Neither server knows what the other has given away. A caller and a host inside end up with one address, and whoever \
-          answers first gets the traffic of both. It shows on a busy day, when the ranges fill up, and looks like a bad cable.",
-    fix: "Let one of the two hand the addresses out. Give callers a network of their own, or end the DHCP range before the pool begins. \
-          Two DHCP servers for one network need either a split of the range or the arrangement of partners that their program offers.",
-    judged: "Fails where a DHCP range and a tunnel's pool share an address, or the ranges of two DHCP servers do, on one device or on two. \
-             DHCP servers that are partners (high availability, failover) pass, and so do pieces of one server and servers at two \
-             sites. Undetermined where two DHCP servers may stand at two sites.",
-    references: &["RFC 2131, 3.1", "RFC 2131, 1.6 (no address in use by two clients)"],
+    why: "The two servers do not know each other's leases, so a VPN client and an internal host may receive the same \
+          address. Connections then fail intermittently, most often when the ranges fill up.",
+    fix: "Assign the addresses from one server only, give VPN clients a network of their own, or end the DHCP range before \
+          the pool begins. Two DHCP servers on one network need split ranges or a failover pair.",
+    judged: "Fails where a DHCP range and a VPN pool, or the ranges of two DHCP servers, share an address, on one device or \
+             on two. Passes for failover or high-availability pairs, for parts of one server, and for servers at two sites. \
+             Undetermined where two DHCP servers may be at different sites.",
+    references: &["RFC 2131, 3.1", "RFC 2131, 1.6 (unique addresses)"],
     controls: &[],
     run: Run::Map(run),
 };
@@ -56,7 +56,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let why = if a.device == b.device {
                 "both are on one device"
             } else {
-                "they are on two devices, and no screen shows both"
+                "they are on two devices, which do not see each other's leases"
             };
             let subject = Subject::of(SubjectKind::Addresses)
                 .with(&holder.name)
@@ -64,7 +64,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 .with(&estate.devices[b.device].name);
             if *meaning == OverlapKind::Unclear {
                 let question = format!(
-                    "{} and {} both hand out {shared}: ask whether both serve one network, or stand at two sites, and name the sites in the estate file (`site`)",
+                    "Please state whether {} and {} serve the same network or two sites: both assign {shared}. Add the site \
+                     of each device to the estate file (`site`).",
                     name(a),
                     name(b)
                 );
@@ -73,8 +74,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             }
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated(why),
-                title: format!("{} and {} both hand out {shared}", name(a), name(b)).into(),
-                detail: format!("Both ranges hold {shared}: {told}.").into(),
+                title: format!("{} and {} both assign {shared}", name(a), name(b)).into(),
+                detail: format!("Both ranges contain {shared}: {told}.").into(),
                 evidence,
             });
             answers.push(Answer::new(holder.device, subject, verdict));

@@ -16,11 +16,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Address reserved twice",
     severity: Severity::Medium,
-    why: "An address that is kept for somebody stands for that somebody in access rules and logs. Kept for two it stands for \
-          neither: the second who comes takes the first one's connections, and has the first one's rights.",
-    fix: "Find out who uses the address today, and give the other one its own.",
-    judged: "Fails where a fixed address of a tunnel's caller is that of another caller too, or is reserved by a DHCP server for somebody \
-             else. The same name in two lists is one person.",
+    why: "Access rules and logs identify a user or host by its fixed address. If two share it, the second takes over the \
+          connections and the access rights of the first.",
+    fix: "Establish which of the two uses the address, and assign the other a new one.",
+    judged: "Fails where the fixed address of a VPN user is also that of another user, or is reserved for another host by a \
+             DHCP server. The same name in two lists counts as one user.",
     references: &[
         "RFC 2131, 3.1",
         "openvpn(8), --ifconfig-push",
@@ -54,8 +54,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let why = if apart { "the two lists are on two devices" } else { "both lists are on one device" };
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated(why),
-            title: format!("{} is kept for {}", range.short(), names.join(" and for ")).into(),
-            detail: format!("It is stated twice: {told}.").into(),
+            title: format!("{} is reserved for {}", range.short(), names.join(" and for ")).into(),
+            detail: format!("It is assigned twice: {told}.").into(),
             evidence,
         });
         answers.push(Answer::new(

@@ -18,12 +18,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Same network used at two sites",
     severity: Severity::Medium,
-    why: "As soon as a tunnel joins the two, an address means two hosts. Rules and logs that name the network name both sites, and whoever has an \
-          address at the one may pass for a host of the other. Without a tunnel it is the reason why one cannot be built in a hurry.",
-    fix: "Renumber the smaller site. Where a tunnel must join them first, translate one of the networks at it, one to one.",
-    judged: "Judged for devices whose sites the estate file names (`site`). Fails where private networks of interfaces at two sites share \
-             addresses, worse where a tunnel of one of the sites leads to such a network. Where no sites are named, two devices with one and the \
-             same address in one network make an open question. Networks inside one host, and addresses that take turns on one site, are left out.",
+    why: "Once the two sites are connected, an address identifies two hosts. Rules and logs that name the network apply to \
+          both sites, and a host at one site can pass for a host of the other. Without a tunnel, the overlap prevents \
+          connecting the sites at short notice.",
+    fix: "Renumber the smaller site. If the sites must be connected first, translate one of the networks one to one.",
+    judged: "Judged for devices with a site in the estate file (`site`). Fails where private interface networks of two sites \
+             share addresses; one level higher where a tunnel of one site routes to such a network. Where no sites are \
+             named, two devices with the same address in one network lead to an information request. Networks inside one \
+             host, and virtual addresses of one site, are left out.",
     references: &["RFC 1918, 5"],
     controls: &[],
     run: Run::Map(run),
@@ -94,10 +96,10 @@ fn sites(estate: &EstateMap, group: &[&Allocation]) -> Option<Answer> {
         Some(tunnel) => {
             evidence.push(tunnel.origin);
             let also =
-                format!(" {} leads to such a network ({}).", tunnel.owner, estate.place(tunnel.origin));
-            (Severity::High, "a tunnel joins them", also)
+                format!(" {} routes to such a network ({}).", tunnel.owner, estate.place(tunnel.origin));
+            (Severity::High, "a tunnel connects the sites", also)
         }
-        None => (CHECK.severity, "no tunnel between them is among the exports", String::new()),
+        None => (CHECK.severity, "no tunnel between the sites is among the exports", String::new()),
     };
     let shared = first.range.intersection(&second.range).unwrap_or(first.range).short();
     Some(Answer::new(
@@ -105,8 +107,8 @@ fn sites(estate: &EstateMap, group: &[&Allocation]) -> Option<Answer> {
         Subject::of(SubjectKind::Addresses).with(&shared).with(names.join(" ")),
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
-            title: format!("{shared} is in use at {}", names.join(" and at ")).into(),
-            detail: format!("The sites have it at once: {told}.{also}").into(),
+            title: format!("{shared} is used at {}", names.join(" and at ")).into(),
+            detail: format!("Both sites use it: {told}.{also}").into(),
             evidence,
         }),
     ))
@@ -151,7 +153,8 @@ fn same_address(estate: &EstateMap) -> Vec<Answer> {
         }
         let (one, other) = (&estate.devices[first.device].name, &estate.devices[second.device].name);
         let question = format!(
-            "{one} and {other} both have the address {}: ask whether they take turns with it at one site, or stand at two sites with the same network, and name the sites in the estate file (`site`)",
+            "Please state whether {one} and {other} share the address {} as a virtual address, or are at two sites with the \
+             same network. Add the site of each device to the estate file (`site`).",
             range.short()
         );
         let verdict = Verdict::ask(question, vec![first.origin, second.origin]);

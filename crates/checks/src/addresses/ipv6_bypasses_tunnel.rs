@@ -16,15 +16,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "IPv6 bypasses a full IPv4 tunnel",
     severity: Severity::Medium,
-    why: "Whoever sends everything through the tunnel means it: the caller's place must see nothing, and the filters of the inside must see \
-          all. A caller whose place has IPv6 talks to every server that has it too in the clear, past every filter, and nobody notices.",
-    fix: "Send IPv6 through the tunnel as well and give callers addresses for it, or tell their machines to send none while the tunnel is up.",
-    judged: "Fails where callers, or the device itself as a caller, are told to send all of IPv4 through the tunnel and neither all of IPv6 nor \
-             all that is in use of it (2000::/3), and IPv6 is not blocked. Does not apply to split tunnels.",
-    references: &[
-        "RFC 7359 (leakage of IPv6 around tunnels)",
-        "openvpn(8), --redirect-gateway and --block-ipv6",
-    ],
+    why: "A full tunnel is meant to hide traffic from the local network and to apply the filters of the organisation. A \
+          client with IPv6 at its location connects to IPv6 servers directly, outside the tunnel and unfiltered.",
+    fix: "Route IPv6 through the tunnel as well and assign IPv6 addresses to clients, or block IPv6 on clients while the \
+          tunnel is up.",
+    judged: "Fails where clients, or the device itself as a client, route all of IPv4 through the tunnel, but not all IPv6 \
+             in use (2000::/3), and IPv6 is not blocked. Does not apply to split tunnels.",
+    references: &["RFC 7359 (IPv6 leakage from VPNs)", "openvpn(8), --redirect-gateway and --block-ipv6"],
     controls: &[],
     run: Run::Map(run),
 };
@@ -57,12 +55,12 @@ fn judge(estate: &EstateMap, name: &str, plan: &AddressPlan) -> Verdict {
     let Some((_, origin)) = v4.max_by_key(|(range, _)| range.size()) else { return Verdict::DoesNotApply };
     let given =
         plan.pools.iter().flat_map(|pool| &pool.ranges).any(|(range, _)| range.family() == Family::V6);
-    let also = if given { ", though they are given addresses for it" } else { "" };
+    let also = if given { ", although clients receive IPv6 addresses" } else { "" };
     Verdict::Fail(Fail {
-        rating: CHECK.rated("it hits every caller whose place has IPv6"),
-        title: format!("{name} takes all of IPv4 and lets IPv6 go around").into(),
+        rating: CHECK.rated("it affects every client with IPv6 at its location"),
+        title: format!("{name} tunnels all of IPv4, while IPv6 bypasses the tunnel").into(),
         detail: format!(
-            "All of IPv4 is sent through the tunnel ({}), and nothing sends or blocks IPv6{also}.",
+            "All of IPv4 is routed through the tunnel ({}), and IPv6 is neither routed nor blocked{also}.",
             estate.place(*origin)
         )
         .into(),

@@ -1,6 +1,6 @@
 //! The inside does not know the way back to the callers.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::net::IpAddr;
 use trevlin_analysis::addresses::PoolOwner;
@@ -18,14 +18,15 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "No return route to the client pool",
     severity: Severity::Medium,
-    why: "Hosts inside send their replies to the gateway, and the gateway sends what it does not know to the internet. Callers have a tunnel \
-          and no service, replies with inside addresses leave the house, and the next thing somebody does is open something to make it work.",
-    fix: "Add a route on the gateway: the callers' network by the tunnel server's inside address. Or let the tunnel server translate callers to \
-          its own address, at the price that logs inside name the server alone.",
-    judged: "Judged for a tunnel server whose default gateway is a device of the estate. Fails where none of that gateway's routes but the default \
-             one holds the pool, and the server does not translate its callers. Undetermined where the gateway's routes or the server's \
-             filters were not exported, or where the gateway is private and not in the estate. Pools with addresses of a connected network are \
-             another check's.",
+    why: "Internal hosts send replies to the gateway, which forwards unknown addresses to the Internet. VPN clients connect \
+          and reach nothing, and replies with internal addresses leave the network. Such faults are often worked around by \
+          opening more than needed.",
+    fix: "Add a route for the pool on the gateway, with the internal address of the VPN server as next hop. Alternatively \
+          translate VPN clients to the address of the server; internal logs then show that address only.",
+    judged: "Judged for a VPN server whose default gateway is a device of the estate. Fails where no route of the gateway \
+             other than the default route covers the pool, and the server does not translate its clients. Undetermined where \
+             the routes of the gateway or the filters of the server were not exported, or where the gateway is private and \
+             not in the estate. Pools inside a connected network are judged by another check.",
     references: &["RFC 1812, 5.2.4", "ip-route(8)", "iptables-extensions(8), MASQUERADE and SNAT"],
     controls: &[],
     run: Run::Map(run),
@@ -64,7 +65,8 @@ fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, or
         Some(true) => return Verdict::Pass,
         Some(false) => None,
         None => Some(format!(
-            "whether {} translates callers of {} to its own address cannot be told; ask for its filters (`iptables-save`)",
+            "Please provide the packet filter of {} (`iptables-save`): it decides whether clients of {} are translated to \
+             its own address.",
             device.name, holder.name
         )),
     };
@@ -87,7 +89,8 @@ fn way_back(
             return Verdict::Pass;
         }
         let question = format!(
-            "whether the inside finds the way back to callers of {name} cannot be told without the routes of {gateway}, the gateway of {}; ask for `ip -j route show` of it",
+            "Please provide `ip -j route show` of {gateway}, the gateway of {}: it decides whether replies return to \
+             clients of {name}.",
             estate.devices[holder.device].name
         );
         return Verdict::ask(question, vec![origin, default.origin]);
@@ -95,10 +98,10 @@ fn way_back(
     let front = &estate.devices[at];
     if front.facts.routes.is_empty() {
         let question = format!(
-            "whether {} has a route back to callers of {name} cannot be told without its routes; ask for `ip -j route show`",
+            "Please provide `ip -j route show` of {}: it decides whether replies return to clients of {name}.",
             front.name
         );
-        return Verdict::ask(question, vec![origin, default.origin]);
+        return Verdict::ask(question, vec![origin, default.origin]).addressed_to(Addressee::Device(at));
     }
     let knows = front.facts.routes.iter().any(|route| {
         route.forwards
@@ -119,10 +122,12 @@ fn way_back(
         None => format!("has no route for them (its routes begin at {})", estate.place(shown)),
     };
     Verdict::Fail(Fail {
-        rating: CHECK.rated("the server does not translate its callers, so replies are addressed to them"),
-        title: format!("{} has no route back to {}, the callers of {name}", front.name, range.short()).into(),
+        rating: CHECK
+            .rated("the server does not translate its clients, so replies are addressed to the pool"),
+        title: format!("{} has no return route to {}, the client pool of {name}", front.name, range.short())
+            .into(),
         detail: format!(
-            "Callers of {name} are given {} ({}); the inside's gateway {} {instead}.",
+            "Clients of {name} receive addresses of {} ({}); the internal gateway {} {instead}.",
             range.short(),
             estate.place(origin),
             front.name

@@ -15,14 +15,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Client pool inside a connected network",
     severity: Severity::High,
-    why: "Callers who get addresses of an inside network cannot be told from the hosts that live there. Filters, logs \
-          and address lists that mean the inside mean the callers too, and two hosts end up with one address as soon as \
-          somebody inside is given it by hand or by DHCP. Without proxy ARP the inside does not even find the way back.",
-    fix: "Give callers a network of their own that collides with nothing in the estate, route it to the tunnel server, \
-          and write access rules for it.",
-    judged: "Fails where a pool shares addresses with the network of an interface, of the same device or of another one of \
-             the estate, other than the tunnel's own. Milder where the design intends it: proxy ARP or a bridge. Undetermined \
-             where no interfaces were exported or one asks for its address, or the pool is mistyped.",
+    why: "VPN clients cannot be distinguished from internal hosts. Filters, logs and address lists for the internal network \
+          apply to them as well, and manual or DHCP assignments can produce duplicate addresses. Without proxy ARP, replies \
+          do not return to clients.",
+    fix: "Give VPN clients a network of their own that overlaps nothing in the estate, route it to the VPN server, and write \
+          access rules for it.",
+    judged: "Fails where a pool shares addresses with an interface network of the same or another device of the estate, \
+             other than that of the tunnel itself. One level lower where it is intended: proxy ARP or a bridge. Undetermined \
+             where no interfaces were exported, an interface obtains its address dynamically, or the pool is malformed.",
     references: &["RFC 1918, 3", "RFC 1027 (proxy ARP)", "NIST SP 800-77 Rev. 1, 5.3"],
     controls: &[],
     run: Run::Map(run),
@@ -36,7 +36,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (device, name, bad) in mistyped_pools(estate) {
         let question = format!(
-            "the pool of {name} is mistyped ({}), so where it lies cannot be told; ask what was meant and what is in use",
+            "Please state the intended pool of {name} and the range in use: the configured range is malformed ({}).",
             bad.why
         );
         answers.push(Answer::new(
@@ -70,10 +70,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let asks =
             device.facts.interfaces.iter().find_map(|one| one.asks.filter(|_| one.addresses.is_empty()));
         if !device.facts.has_interfaces || asks.is_some() {
-            let why =
-                if asks.is_some() { ": one asks for its address, which the file cannot tell" } else { "" };
+            let why = if asks.is_some() { "; one interface obtains its address dynamically" } else { "" };
             let question = format!(
-                "whether the pool of {} lies inside a network of {} cannot be told without its interfaces{why}; ask for `ip -j addr show`",
+                "Please provide `ip -j addr show` of {1}: it decides whether the pool of {0} lies inside a connected \
+                 network{why}.",
                 holder.name, device.name
             );
             answers.push(answer(Verdict::ask(question, [first].into_iter().chain(asks).collect())));
@@ -92,26 +92,24 @@ fn fail(estate: &EstateMap, pool: &Pool, a: &Allocation, b: &Allocation) -> Verd
             evidence.extend(pool.placement.origin());
             (
                 Severity::Medium,
-                "proxy ARP shows that it is meant, so callers work; they still pass for inside hosts",
+                "proxy ARP shows that it is intended, so clients have connectivity; they still appear as internal hosts",
             )
         }
         Some(PoolPlacement::Bridged) => (
             Severity::Medium,
-            "the tunnel is bridged to the inside, which is meant; callers are inside hosts in everything",
+            "the tunnel is bridged to the internal network by design; clients are internal hosts in every respect",
         ),
         Some(PoolPlacement::Routed) if !own => (
             Severity::High,
-            "the network lives behind another device, which never sends the callers' replies here",
+            "the network is connected to another device, which never forwards replies to the VPN server",
         ),
         Some(PoolPlacement::Routed) => {
-            (Severity::High, "nothing answers for the callers inside, so replies get lost as well")
+            (Severity::High, "without proxy ARP, replies to clients are lost as well")
         }
-        None => {
-            (Severity::High, "whether the server answers for its callers inside (proxy ARP) is not known")
-        }
+        None => (Severity::High, "the exports do not show whether the server uses proxy ARP for its clients"),
     };
     let source = match (pool.from_default, &pool.placement) {
-        (Some(source), _) => format!(" No pool is stated; this is the daemon's default ({source})."),
+        (Some(source), _) => format!(" No pool is configured; this is the default of the daemon ({source})."),
         (None, Setting::Unknown { why }) => format!(" Not known: {why}."),
         _ => String::new(),
     };
@@ -126,13 +124,9 @@ fn fail(estate: &EstateMap, pool: &Pool, a: &Allocation, b: &Allocation) -> Verd
         if own { b.owner.clone() } else { format!("{} on {}", b.owner, estate.devices[b.device].name) };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!(
-            "the callers' pool {} reaches into {network}, the network of {whose}",
-            a.range.short()
-        )
-        .into(),
+        title: format!("Client pool {} overlaps {network}, the network of {whose}", a.range.short()).into(),
         detail: format!(
-            "The pool of {} ({}): {part} inside {network}, which {whose} is connected to ({}).{source}",
+            "The pool of {} ({}): {part} inside {network}, which is connected to {whose} ({}).{source}",
             a.owner,
             estate.place(a.origin),
             estate.place(b.origin),

@@ -18,14 +18,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Client pool in foreign public address space",
     severity: Severity::High,
-    why: "Addresses outside the private blocks belong to somebody. Callers that are given them cannot reach the true owner, replies \
-          may leave for the internet and end up there, and an access rule that names the range lets the owner in once it is \
-          reached from outside. Other blocks mean something else to every router.",
-    fix: "Take the pool from the private blocks (RFC 1918; RFC 4193 for IPv6) and from a part that nothing else here uses. Public \
-          space of your own goes into the estate file (`networks`), so that it is not taken for a mistake.",
-    judged: "Fails where a range lies in public space that neither an interface of the estate nor the estate file names as the \
-             organisation's own, and where it lies in a block with a meaning of its own (shared, link local, multicast and so on). \
-             Private blocks pass. Undetermined where a piece of the range could not be read.",
+    why: "Addresses outside the private blocks are assigned to other organisations. VPN clients cannot reach the real owner, \
+          replies may leave to the Internet, and an access rule for the range also admits the owner. Special-purpose blocks \
+          are handled differently by each router.",
+    fix: "Choose the pool from private address space (RFC 1918; RFC 4193 for IPv6) that is unused in the estate. List public \
+          networks of the organisation in the estate file (`networks`).",
+    judged: "Fails where a range lies in public space that is neither on an interface of the estate nor listed in the estate \
+             file, and where it lies in a special-purpose block (shared, link-local, multicast and so on). Passes for \
+             private blocks. Undetermined where a part of the range could not be read.",
     references: &["RFC 1918, 3", "RFC 4193", "RFC 6598", "IANA Special-Purpose Address Registries"],
     controls: &[],
     run: Run::Map(run),
@@ -50,7 +50,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     }
     for (device, name, bad) in mistyped_pools(estate) {
         let ask = format!(
-            "whose space the pool of {name} lies in cannot be told: {}; ask what the range is meant to be",
+            "Please state the intended pool of {name}: the configured range is malformed ({}).",
             bad.why
         );
         answers.push(Answer::new(
@@ -76,27 +76,27 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &
         Space::Public if own.iter().any(|net| net.intersection(&range) == Some(range)) => Verdict::Pass,
         Space::Public => fail(
             CHECK.severity,
-            "it is public, and nothing names it as the organisation's own".into(),
-            format!("{tunnel} hands out {}, which is public address space", range.short()),
+            "it is public, and no file names it as address space of the organisation".into(),
+            format!("{tunnel} assigns {}, which is public address space", range.short()),
             format!(
-                "It is stated at {place}; no interface of the estate stands in it, and the estate file does not name it."
+                "It is configured at {place}; no interface of the estate uses it, and the estate file does not list it."
             ),
         ),
         Space::Mixed => fail(
             CHECK.severity,
-            "a part of it is somebody else's".into(),
-            format!("{tunnel} hands out {}, which crosses the border of a block", range.short()),
+            "a part of it belongs to another organisation".into(),
+            format!("{tunnel} assigns {}, which crosses a block boundary", range.short()),
             format!(
-                "Stated at {place}, it begins in one block and ends in another, so that a slip in one number is likely."
+                "It is configured at {place}, begins in one block and ends in another, so a mistyped number is likely."
             ),
         ),
         Space::Special(block) => {
             let severity = if block.inner_use { Severity::Low } else { CHECK.severity };
             fail(
                 severity,
-                format!("the block is for {} ({})", block.name, block.source),
-                format!("{tunnel} hands out {}, which is set aside for {}", range.short(), block.name),
-                format!("It is stated at {place}; addresses of that block are not for callers."),
+                format!("the block is reserved for {} ({})", block.name, block.source),
+                format!("{tunnel} assigns {}, which is reserved for {}", range.short(), block.name),
+                format!("It is configured at {place}; addresses of that block are not for VPN clients."),
             )
         }
     }

@@ -14,11 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Client pool much larger than needed",
     severity: Severity::Info,
-    why: "Every access rule for the callers names the whole range, and every other site must keep out of it. The larger it is, the more \
-          likely it meets a network that somebody adds later, here or at a caller's place.",
-    fix: "Set aside what the callers need with room to grow, and give the rest back.",
-    judged: "Fails where an IPv4 pool has room for 1,024 callers or more, and for 64 times as many as the server lets in at a time or as its \
-             list of logins names. Does not apply where neither is known.",
+    why: "Every access rule for VPN clients names the whole range, and every other site must avoid it. A larger range is \
+          more likely to overlap a network that is added later.",
+    fix: "Reduce the pool to the number of clients with room for growth.",
+    judged: "Fails where an IPv4 pool has room for at least 1,024 clients and for 64 times the number that the server \
+             permits at a time or that its list of accounts names. Does not apply where neither is known.",
     references: &["RFC 1918, 5"],
     controls: &[],
     run: Run::Map(run),
@@ -46,7 +46,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
             Some(need) if least >= large && least / times >= u128::from(need.callers.max(1)) => {
                 let (title, detail) = words(estate, &holder.name, least, *origin, &need);
                 Verdict::Fail(Fail {
-                    rating: CHECK.rated("it works, and takes up room"),
+                    rating: CHECK.rated("it causes no failure, and occupies address space"),
                     title: title.into(),
                     detail: detail.into(),
                     evidence: vec![*origin, need.origin],

@@ -15,12 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Client pool too small for its users",
     severity: Severity::Low,
-    why: "The caller who comes when the last address is taken is turned away, on the day when everybody works from elsewhere. What is done \
-          then in a hurry, a second pool in the middle of something else or a second way in, is what audits find a year later.",
-    fix: "Give the tunnel a network with room for everybody who may come in, and some more; `trevlin addresses --free` proposes one.",
-    judged: "Fails where the pool has room for fewer callers than the server lets in at a time, as far as a limit is stated, or than names \
-             stand in its list of logins. Four addresses count as one caller in OpenVPN's net30 topology; where the version decides the \
-             topology, only what is too small either way fails.",
+    why: "Clients are rejected once the last address is assigned, typically on the day everyone works remotely. Emergency \
+          changes, such as a second pool or another login path, then remain in place.",
+    fix: "Assign a network with room for all users and some growth; `trevlin addresses --free` proposes one.",
+    judged: "Fails where the pool has room for fewer clients than the server permits at a time, where a limit is set, or \
+             than its list of accounts names. In the net30 topology of OpenVPN a client needs four addresses; where the \
+             version decides the topology, only a pool too small for both fails.",
     references: &[
         "openvpn(8), --max-clients and --topology",
         "pptpd.conf(5), connections",
@@ -78,8 +78,11 @@ impl<'a> Stores<'a> {
         let of = (holder.device, holder.name.as_str());
         let need =
             |says| move |(callers, origin): &(u32, Origin)| Need { callers: *callers, says, origin: *origin };
-        let stated = self.sessions.get(&of).map(need("callers are let in at a time"));
-        stated.into_iter().chain(self.names.get(&of).map(need("names stand in the list of logins"))).collect()
+        let stated = self.sessions.get(&of).map(need("concurrent clients are permitted"));
+        stated
+            .into_iter()
+            .chain(self.names.get(&of).map(need("accounts are in the list of logins")))
+            .collect()
     }
 
     /// For how many callers a tunnel's pools have room, at least and at most: of the IP version with more of them, since a
@@ -110,9 +113,9 @@ pub(super) fn words(
     need: &Need,
 ) -> (String, String) {
     (
-        format!("{name} has addresses for {room} callers, and {} may come", need.callers),
+        format!("{name} has addresses for {room} clients, and {} are possible", need.callers),
         format!(
-            "The pool has room for {room} callers ({}), while {} {} ({}).",
+            "The pool has room for {room} clients ({}), while {} {} ({}).",
             estate.place(pool),
             need.callers,
             need.says,
@@ -140,7 +143,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 let origin = pool.ranges.first().map_or(pool.origin, |(_, origin)| *origin);
                 let (title, detail) = words(estate, &holder.name, most, origin, need);
                 Verdict::Fail(Fail {
-                    rating: CHECK.rated("callers are turned away, and nobody else is hit"),
+                    rating: CHECK.rated("further clients are rejected; others are not affected"),
                     title: title.into(),
                     detail: detail.into(),
                     evidence: vec![origin, need.origin],

@@ -15,13 +15,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Client pools overlap",
     severity: Severity::High,
-    why: "Two callers can hold one address at the same time, and replies reach the wrong one or neither. Logs that name \
-          an address no longer name a person, and an access rule written for the callers of one tunnel lets in those of \
-          the other. Across devices no single screen shows it.",
-    fix: "Give each tunnel a pool of its own. Change the one with fewer callers, and with it the routes and rules that \
-          name it.",
-    judged: "Fails where two pools of the estate share an address, on one device or on two. Pools of configurations with \
-             which the daemon would not start are left out.",
+    why: "Two clients may receive the same address, and replies reach the wrong client or none. Logs no longer identify a \
+          user, and an access rule for one VPN also admits clients of the other.",
+    fix: "Give each tunnel a pool of its own. Change the one with fewer clients, with the routes and rules that name it.",
+    judged: "Fails where two pools of the estate share an address, on one device or on two. Configurations that the daemon \
+             rejects are left out.",
     references: &["RFC 1918, 3", "NIST SP 800-77 Rev. 1, 5.3"],
     controls: &[],
     run: Run::Map(run),
@@ -73,7 +71,7 @@ fn fail(estate: &EstateMap, group: &[&Allocation]) -> Answer {
         .take(MOST_TOLD)
         .map(|allocation| {
             format!(
-                "{} hands out {} ({})",
+                "{} assigns {} ({})",
                 name(allocation),
                 allocation.range.short(),
                 estate.place(allocation.origin)
@@ -89,16 +87,20 @@ fn fail(estate: &EstateMap, group: &[&Allocation]) -> Answer {
     let shared = others.iter().find_map(|other| first.range.intersection(&other.range));
     let title = match (pools.len(), shared) {
         (2, Some(shared)) => {
-            format!("{} and {} both hand out {}", name(first), name(others[0]), shared.short())
+            format!("{} and {} both assign {}", name(first), name(others[0]), shared.short())
         }
         (count, _) => {
-            format!("{count} pools overlap, beginning with those of {} and {}", name(first), name(others[0]))
+            format!(
+                "{count} client pools overlap, beginning with those of {} and {}",
+                name(first),
+                name(others[0])
+            )
         }
     };
     let why = if others.iter().all(|other| other.device == first.device) {
-        "all are handed out by one device"
+        "one device assigns all of them"
     } else {
-        "they are handed out by devices that cannot see each other's leases"
+        "they are assigned by devices that do not see each other's leases"
     };
     let names: BTreeSet<_> = group.iter().map(|allocation| name(allocation)).collect();
     Answer::new(

@@ -15,15 +15,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Assigned range contains an address in use",
     severity: Severity::Medium,
-    why: "Sooner or later the range gives the address to somebody else while its owner uses it. Two hosts then answer for one \
-          address: connections break at random, logs name the wrong one, and an access rule written for the owner lets the other in.",
-    fix: "Take the address out of the range, or the range away from the address: most servers let a range end before it and go on behind \
-          it. Where both belong to one DHCP server, make the address a reservation of that server.",
-    judged: "Fails where the range of a tunnel's pool or of a DHCP server holds a reservation or a fixed address of somebody else, the \
-             address of an interface of the estate, a name server that others are told, or addresses that others are translated to. \
-             Milder where the fixed addresses belong to the pool's own tunnel. Addresses that were got by asking, and \
-             reservations in a range whose server keeps them for their owners, pass. Undetermined where a DHCP server and the \
-             other device may stand at two sites.",
+    why: "The range will eventually assign the address to another host while its owner uses it. Connections of both then \
+          fail intermittently, logs name the wrong host, and access rules for the owner admit the other.",
+    fix: "Exclude the address from the range: most servers support split ranges. Where one DHCP server assigns both, \
+          configure the address as a reservation of that server.",
+    judged: "Fails where a VPN pool or DHCP range contains a reservation or fixed address of another user, an interface \
+             address of the estate, a DNS server that is pushed to clients, or a NAT address. One level lower where the \
+             fixed addresses belong to the same tunnel. Passes for dynamically obtained addresses and for reservations of \
+             the same server. Undetermined where a DHCP server and the other device may be at different sites.",
     references: &[
         "RFC 2131, 3.1 and 4.3.1",
         "dhcpd.conf(5), fixed-address",
@@ -72,10 +71,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn ask(estate: &EstateMap, pairs: &[(&Allocation, &Allocation)]) -> Verdict {
     let (range, used) = pairs[0];
-    let more =
-        if pairs.len() > 1 { format!(" (and {} more like it)", pairs.len() - 1) } else { String::new() };
+    let more = if pairs.len() > 1 { format!(" (and {} more)", pairs.len() - 1) } else { String::new() };
     let question = format!(
-        "{}{more} would lie in {}, if both are at one place; ask whether they are, and name the sites in the estate file (`site`)",
+        "Please state whether both devices are at one site: {}{more} would lie in {}. Add the site of each device to the \
+         estate file (`site`).",
         told(estate, used),
         told(estate, range)
     );
@@ -90,11 +89,11 @@ fn fail(estate: &EstateMap, holder: &PoolOwner, pairs: &[(&Allocation, &Allocati
     let own = |used: &&Allocation| used.kind == ClaimKind::FixedAddress && used.device == holder.device;
     let strangers = used.iter().filter(|used| !own(used)).count();
     let (severity, why) = if strangers == 0 {
-        (Severity::Low, "only callers of the same device meet")
+        (Severity::Low, "only clients of the same device are affected")
     } else if used.iter().any(|used| used.device != holder.device) {
-        (CHECK.severity, "they are stated on devices that do not know of each other")
+        (CHECK.severity, "they are configured on devices that do not know of each other")
     } else {
-        (CHECK.severity, "both are stated on one device")
+        (CHECK.severity, "both are configured on one device")
     };
     let (used_told, used_places) = listed(estate, &used);
     let (ranges_told, mut evidence) = listed(estate, &ranges);
@@ -104,14 +103,14 @@ fn fail(estate: &EstateMap, holder: &PoolOwner, pairs: &[(&Allocation, &Allocati
         [_] => {
             let one = used[0];
             let whose = match (&one.who, one.kind) {
-                (Some(who), _) => format!("which is kept for {who}"),
-                (None, ClaimKind::NameServer) => "a name server's".to_owned(),
-                (None, ClaimKind::Translation) => "which others are translated to".to_owned(),
+                (Some(who), _) => format!("which is reserved for {who}"),
+                (None, ClaimKind::NameServer) => "the address of a DNS server".to_owned(),
+                (None, ClaimKind::Translation) => "which is a NAT address".to_owned(),
                 (None, _) => format!("the address of {} on {}", one.owner, estate.devices[one.device].name),
             };
-            format!("{} on {device} hands out {}, {whose}", holder.name, one.range.short())
+            format!("{} on {device} assigns {}, {whose}", holder.name, one.range.short())
         }
-        all => format!("{} on {device} hands out {} addresses that are in use", holder.name, all.len()),
+        all => format!("{} on {device} assigns {} addresses in use", holder.name, all.len()),
     };
     let verb = if used_places.len() == 1 { "lies in" } else { "lie in" };
     Verdict::Fail(Fail {

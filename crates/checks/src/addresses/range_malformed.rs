@@ -14,12 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Malformed address or range",
     severity: Severity::Medium,
-    why: "What is no address is read by each program as it likes: it refuses to start, leaves the line out, or takes another range than \
-          the one that was meant. Somebody then looks for the fault elsewhere, and opens more than was ever needed.",
-    fix: "Write the range that was meant, and check with the daemon's own test or log that it took it.",
-    judged: "Fails for every piece of a pool, of a DHCP server, of the options and lists of pppd, of interfaces or of a tunnel that should be an address \
-             and is none: a number over 255, five numbers, a range that runs backwards. What was probably meant is told and never \
-             taken as a fact. Names of hosts are no mistakes.",
+    why: "Programs differ in how they treat a malformed address: one refuses to start, another skips the line, a third uses \
+          a different range. The resulting fault is often worked around by opening more than needed.",
+    fix: "Correct the range, and verify with the configuration test or the log of the daemon that it is accepted.",
+    judged: "Fails for each malformed address in a pool, a DHCP server, pppd options and lists, an interface or a tunnel: a \
+             number over 255, five numbers, a reversed range. The probable intention is reported and never used as a fact. \
+             Host names are not malformed.",
     references: &["RFC 791, 3.1", "RFC 4291, 2.2", "RFC 4632, 3.1"],
     controls: &[],
     run: Run::Map(run),
@@ -41,12 +41,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn fail(estate: &EstateMap, whose: &str, bad: &MalformedAddress) -> Verdict {
     Verdict::Fail(Fail {
-        rating: CHECK.rated("what the program makes of it is not what was meant"),
-        title: format!("an address of {whose} is mistyped: {}", bad.why).into(),
+        rating: CHECK.rated("the effect differs from the intention"),
+        title: format!("Malformed address of {whose}: {}", bad.why).into(),
         detail: format!(
-            "At {} the program expects an address, a network or a range, and this is none; it was not taken for any other.",
+            "At {} an address, network or range is expected; the value was not interpreted as any other.",
             estate.place(bad.origin)
-        ).into(),
+        )
+        .into(),
         evidence: vec![bad.origin],
     })
 }

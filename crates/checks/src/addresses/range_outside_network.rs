@@ -16,13 +16,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Range outside its network, or with unusable addresses",
     severity: Severity::Medium,
-    why: "Whoever is given an address outside the network, the network's own or broadcast address, or that of the server or the gateway, \
-          has no connection, or takes away everybody else's. It hits one caller in many, so nobody finds it.",
-    fix: "End the range before the broadcast address, begin it behind the network's own and behind those of server and gateway, and keep it \
-          inside the network it belongs to.",
-    judged: "Fails where the range of a pool or of a DHCP server goes beyond the network stated with it, or holds that network's own or \
-             broadcast address, the server's own address in the tunnel, or a gateway that clients are told or that the device itself \
-             uses. Networks of 31 and 32 bits have no such addresses; ranges that the program works out by itself pass.",
+    why: "A client that receives an address outside the network, the network or broadcast address, or the address of the \
+          server or gateway has no connectivity or disrupts others. The fault affects few clients and is hard to find.",
+    fix: "End the range before the broadcast address, begin it after the network address and after those of server and \
+          gateway, and keep it inside its network.",
+    judged: "Fails where a pool or DHCP range exceeds the network configured with it, or contains the network or broadcast \
+             address, the tunnel address of the server, or a gateway used by clients or by the device. Networks of 31 and 32 \
+             bits have no such addresses. Passes for ranges that the program computes itself.",
     references: &["RFC 1122, 3.2.1.3", "RFC 3021", "RFC 2131, 3.1"],
     controls: &[],
     run: Run::Map(run),
@@ -60,9 +60,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     rating: CHECK.rated_at(
                         severity,
                         if severity == Severity::Low {
-                            "only whoever is given that one address is hit"
+                            "only the client with that one address is affected"
                         } else {
-                            "others lose their connection as well, or callers have none"
+                            "other hosts lose connectivity as well, or clients have none"
                         },
                     ),
                     title: format!(
@@ -73,7 +73,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     )
                     .into(),
                     detail: format!(
-                        "{} is handed out by {} on {} ({}) and {}.",
+                        "{} is assigned by {} on {} ({}) and {}.",
                         allocation.range.short(),
                         allocation.owner,
                         device.name,
@@ -142,7 +142,7 @@ fn faults(estate: &EstateMap, served: &Served, holder: &PoolOwner, allocation: &
             for server in pool.server_addresses.iter().filter(|server| range.contains(**server)) {
                 fault(
                     Severity::Medium,
-                    format!("holds {server}, the server's own end of the tunnel"),
+                    format!("contains {server}, the tunnel address of the server"),
                     Vec::new(),
                 );
             }
@@ -160,17 +160,17 @@ fn faults(estate: &EstateMap, served: &Served, holder: &PoolOwner, allocation: &
         if !network.covers(&range) {
             fault(
                 Severity::Medium,
-                format!("goes beyond its network {} ({})", network.short(), estate.place(origin)),
+                format!("exceeds its network {} ({})", network.short(), estate.place(origin)),
                 vec![origin],
             );
             continue;
         }
         // IPv6 has no broadcast address, and two addresses are a link without one.
         let (IpAddr::V4(_), true) = (network.first(), network.size() > 2) else { continue };
-        for (end, what) in [(network.first(), "own address"), (network.last(), "broadcast address")] {
+        for (end, what) in [(network.first(), "network address"), (network.last(), "broadcast address")] {
             if range.contains(end) {
                 let what =
-                    format!("holds {end}, the {what} of {} ({})", network.short(), estate.place(origin));
+                    format!("contains {end}, the {what} of {} ({})", network.short(), estate.place(origin));
                 fault(Severity::Low, what, vec![origin]);
             }
         }
@@ -180,7 +180,7 @@ fn faults(estate: &EstateMap, served: &Served, holder: &PoolOwner, allocation: &
     for (gateway, origin) in gateways {
         // A gateway that is a device of the estate is told as an address in use.
         if range.contains(gateway) && estate.holders(gateway).is_empty() {
-            let what = format!("holds {gateway}, the gateway ({})", estate.place(origin));
+            let what = format!("contains {gateway}, the gateway ({})", estate.place(origin));
             fault(Severity::Medium, what, vec![origin]);
         }
     }

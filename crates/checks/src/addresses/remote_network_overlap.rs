@@ -14,11 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Remote network overlaps a local network",
     severity: Severity::High,
-    why: "A packet for such an address can go only one way. What is meant for the other site stays here, or what is meant for a host here \
-          leaves through the tunnel, and whoever holds the address there answers in its place. Rules that name the network mean two places.",
-    fix: "Renumber one side. Until then translate one of the networks at the tunnel, one to one, and let rules name the translated one.",
-    judged: "Fails where a network behind a site-to-site tunnel is, lies in, or crosses a network of an interface of the same device or a pool \
-             of another of its tunnels. A wider network behind the tunnel passes: the more exact route wins.",
+    why: "A packet to such an address can take only one path: traffic for the remote site stays local, or traffic for a \
+          local host leaves through the tunnel. Rules that name the network apply to two places.",
+    fix: "Renumber one side. Until then, translate one of the networks one to one at the tunnel, and use the translated \
+          network in rules.",
+    judged: "Fails where a network behind a site-to-site tunnel equals, lies within or crosses an interface network of the \
+             same device or a pool of another of its tunnels. Passes for a wider remote network, since the more specific \
+             route wins.",
     references: &["RFC 1918, 5", "RFC 4301, 4.4.1", "NIST SP 800-77 Rev. 1, 5.3"],
     controls: &[],
     run: Run::Map(run),
@@ -36,17 +38,12 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             _ => continue,
         };
         let (told, evidence) = listed(estate, &[remote, own]);
-        let what = if own.kind == Network { "the network of" } else { "callers' addresses of" };
+        let what = if own.kind == Network { "the network of" } else { "the client pool of" };
         let verdict = Verdict::Fail(Fail {
-            rating: CHECK.rated("a packet for these addresses has two ways to go"),
-            title: format!(
-                "{} lies behind {} and is {what} {}",
-                overlap.shared.short(),
-                remote.owner,
-                own.owner
-            )
-            .into(),
-            detail: format!("Both are stated on this device: {told}.").into(),
+            rating: CHECK.rated("packets to these addresses have two possible paths"),
+            title: format!("{} behind {} is also {what} {}", overlap.shared.short(), remote.owner, own.owner)
+                .into(),
+            detail: format!("Both are configured on this device: {told}.").into(),
             evidence,
         });
         let subject = Subject::of(SubjectKind::Addresses)

@@ -14,12 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "Running and stored interface addresses differ",
     severity: Severity::Low,
-    why: "What runs and is not stored is gone after the next start, and with it whatever depends on it. What is stored and does not run comes \
-          into force on that day, tested by nobody. Either way the network is not the one that somebody signed for.",
-    fix: "Decide which of the two is meant, and make the other one the same.",
-    judged: "Judged where a device comes with both, and for interfaces whose stored configuration states addresses. Fails where a running \
-             address that was not got by asking is not stored, or a stored one does not run. Link-local and loopback addresses, and interfaces \
-             that are off, are left out.",
+    why: "Running settings that are not stored are lost at the next restart, with all that depends on them. Stored settings \
+          that are not running take effect then, untested. Either way, the network is not the documented one.",
+    fix: "Decide which of the two is intended, and align the other.",
+    judged: "Judged where a device comes with both, for interfaces with addresses in the stored configuration. Fails where a \
+             running static address is not stored, or a stored one is not running. Link-local and loopback addresses, and \
+             disabled interfaces, are left out.",
     references: &["interfaces(5)", "systemd.network(5)", "netplan(5)"],
     controls: &[],
     run: Run::Map(run),
@@ -64,9 +64,9 @@ fn judge(estate: &EstateMap, device: &Device, stored: &Interface, running: &Inte
     let (title, detail, evidence) = match (lost, unused) {
         (None, None) => return Verdict::Pass,
         (Some(lost), Some(unused)) => (
-            format!("{} runs with {} and is stored with {}", stored.name, lost.net, unused.net),
+            format!("Interface {} runs with {}, but {} is stored", stored.name, lost.net, unused.net),
             format!(
-                "{} runs ({}), and {} is stored for the next start ({}).",
+                "{} is running ({}), and {} is stored for the next restart ({}).",
                 lost.net,
                 place(lost),
                 unused.net,
@@ -75,9 +75,9 @@ fn judge(estate: &EstateMap, device: &Device, stored: &Interface, running: &Inte
             vec![lost.origin, unused.origin],
         ),
         (Some(lost), None) => (
-            format!("{} of {} is not stored, and gone after the next start", lost.net, stored.name),
+            format!("Address {} of {} is not stored, and lost at the next restart", lost.net, stored.name),
             format!(
-                "{} runs ({}); the stored configuration of {} ({}) does not state it.",
+                "{} is running ({}); the stored configuration of {} ({}) does not contain it.",
                 lost.net,
                 place(lost),
                 stored.name,
@@ -86,7 +86,7 @@ fn judge(estate: &EstateMap, device: &Device, stored: &Interface, running: &Inte
             vec![lost.origin, stored.origin],
         ),
         (None, Some(unused)) => (
-            format!("{} of {} is stored and does not run", unused.net, stored.name),
+            format!("Address {} of {} is stored but not running", unused.net, stored.name),
             format!(
                 "{} is stored ({}); {} runs without it ({}).",
                 unused.net,
@@ -98,7 +98,7 @@ fn judge(estate: &EstateMap, device: &Device, stored: &Interface, running: &Inte
         ),
     };
     Verdict::Fail(Fail {
-        rating: CHECK.rated(format!("it shows at the next start of {}", device.name)),
+        rating: CHECK.rated(format!("it takes effect at the next restart of {}", device.name)),
         title: title.into(),
         detail: detail.into(),
         evidence,

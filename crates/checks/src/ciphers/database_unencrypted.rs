@@ -14,13 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Database traffic without TLS",
     severity: Severity::Low,
-    why: "Questions and answers are the data themselves, and whoever listens on the way keeps a copy. He may change them as well, and \
-          neither end notices.",
-    fix: "Turn TLS on and ask for it: `ssl = on` with `hostssl` lines, `require-secure-transport = ON`, `tls-port` with `port 0`, \
-          `certfile` for the listener.",
-    judged: "Fails for each service that listens beyond the device and does not ask for encryption of those it lets in from there. Passes where \
-             TLS is asked for, and where nobody but the device itself is let in. Undetermined where a file \
-             that is read in is not among the exports.",
+    why: "Queries and results contain the data itself. An attacker on the path can copy or change them unnoticed.",
+    fix: "Enable and require TLS: `ssl = on` with `hostssl` lines, `require-secure-transport = ON`, `tls-port` with `port \
+          0`, or `certfile` for the listener.",
+    judged: "Fails for each database, cache or broker that listens beyond the device and does not require encryption of \
+             permitted sources. Passes where TLS is required and where only the device itself is permitted. Undetermined \
+             where an included file is missing.",
     references: &[
         "PostgreSQL manual, 19.9",
         "MariaDB documentation, require_secure_transport",
@@ -57,8 +56,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 one.fail_of(
                     CHECK.rating(),
                     &Sources { names: part.sources.names.clone(), ..part.sources.clone() },
-                    format!("{} does not ask for encryption", one.title()),
-                    format!("This holds for {}.", part.title()),
+                    format!("{} does not require TLS", one.title()),
+                    format!("Affected: {}.", part.title()),
                     [line]
                         .into_iter()
                         .chain(one.served.endpoints.first().map(|place| place.origin))

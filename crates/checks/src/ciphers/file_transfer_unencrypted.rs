@@ -15,13 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "File sharing without encryption in transit",
     severity: Severity::Low,
-    why: "Whoever listens on the way has the files without asking the server for anything. Nothing shows that he did.",
-    fix: "Ask for encryption (`server smb encrypt = required`, `sec=krb5p`, `ssl_enable=YES`), or carry the service inside a \
-          tunnel or the secure shell; keep disks on a network of their own.",
-    judged: "Fails for each share, export, module, folder or target whose content need not be encrypted: low where the files say so, for \
-             information where it is a default and only the inside reaches it, graver where callers or the outside do. Passes where encryption is \
-             asked for and where the service is for the device alone. Undetermined where a file that is read in is not among the \
-             exports and all that is seen is encrypted.",
+    why: "An attacker on the path can copy the files without access to the server. The logs of the server do not show it.",
+    fix: "Require encryption (`server smb encrypt = required`, `sec=krb5p`, `ssl_enable=YES`), or carry the service inside a \
+          tunnel or SSH. Keep iSCSI on a dedicated network.",
+    judged: "Fails for each share, export, module, folder or target whose content need not be encrypted: low where the \
+             configuration states it, info where it is a default and only internal networks reach it, higher where VPN \
+             clients or the Internet do. Passes where encryption is required and where the service is limited to the device \
+             itself. Undetermined where an included file is missing and everything visible is encrypted.",
     references: &["smb.conf(5), server smb encrypt", "RFC 7530, 3.2.1", "RFC 4217", "RFC 7143, 9.3"],
     controls: &[Control::grundschutz("APP.3.3.A12")],
     run: Run::Analyses(run),
@@ -74,7 +74,7 @@ fn judge(one: ServiceCase<'_>, first: &ServiceResource, bare: &[&ServiceResource
     });
     let near = matches!(one.who(&widest.sources), Who::Inside | Who::Off(_));
     let base = match stated.is_none() && near {
-        true => CHECK.rating().lowered("no line says so, and it stays inside"),
+        true => CHECK.rating().lowered("it is a default, and reachable from internal networks only"),
         false => CHECK.rating(),
     };
     let mut names: Vec<String> = bare.iter().map(|part| part.title()).collect();
@@ -82,8 +82,8 @@ fn judge(one: ServiceCase<'_>, first: &ServiceResource, bare: &[&ServiceResource
     one.fail_of(
         base,
         &widest.sources,
-        format!("{} gives files out without asking for encryption", one.title()),
-        format!("This is about {}.", crate::support::some_names(&names)),
+        format!("{} does not require encryption", one.title()),
+        format!("Affected: {}.", crate::support::some_names(&names)),
         vec![stated.unwrap_or(first.origin)],
     )
 }

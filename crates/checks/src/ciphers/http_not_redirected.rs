@@ -15,12 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "HTTP not redirected to HTTPS",
     severity: Severity::Low,
-    why: "A visitor who types the name without `https` stays without TLS, and whoever sits between can show him anything, a login page \
-          of his own among it. TLS that is not insisted on protects those who already thought of it.",
-    fix: "Let the site without TLS do one thing: send everybody to the one with TLS (`return 301 https://$host$request_uri`, `Redirect permanent / https://…`, \
-          `redirect scheme https`).",
-    judged: "Fails for each site on a connection without TLS that does not send everybody on, where the same program serves with TLS as well. \
-             Passes where it sends them on. Undetermined where a condition decides that is not followed. A server that has no TLS at all is told where it asks for a password.",
+    why: "A user who enters the name without `https` stays on HTTP. An attacker on the path can then show any content, such as \
+          a false login page.",
+    fix: "Let the HTTP site do nothing but redirect (`return 301 https://$host$request_uri`, `Redirect permanent / \
+          https://…`, `redirect scheme https`).",
+    judged: "Fails for each HTTP site without a complete redirect where the same program also serves HTTPS. Passes where \
+             every request is redirected. Undetermined where an unsupported condition decides. A server without TLS is \
+             reported where it requires a password.",
     references: &["RFC 6797, 7.2", "RFC 9325, 3.2"],
     controls: &[Control::grundschutz("APP.3.2.A11")],
     run: Run::Analyses(run),
@@ -48,7 +49,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             Verdict::Pass
         } else if let Some(line) = some {
             let question = format!(
-                "{} sends some of those who come without TLS to where there is, on a condition that is not followed; look at it by hand",
+                "Please review the redirect of {} by hand: it depends on a condition that is not analysed.",
                 one.title()
             );
             Verdict::ask(question, vec![line, plain.origin])
@@ -56,8 +57,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             one.fail_of(
                 CHECK.rating(),
                 &widest(one.served),
-                format!("{} is served without TLS at port {}, beside pages with it", one.title(), plain.port),
-                "Whoever comes without TLS stays there.".into(),
+                format!("{} is served over HTTP on port {}, beside HTTPS sites", one.title(), plain.port),
+                "HTTP requests are not redirected to HTTPS.".into(),
                 vec![plain.origin, one.served.origin],
             )
         };

@@ -13,12 +13,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Fallback to a legacy cipher",
     severity: Severity::Low,
-    why: "A line for the last old caller holds for everybody: who can pass for an old caller gets old encryption. It stays long after that \
-          caller is gone, since nobody dares to take it away.",
-    fix: "Leave out `compat-mode`, `data-ciphers-fallback`, `providers legacy` and `tls-cert-profile insecure`, after a look at the log for callers \
-          who still need them.",
-    judged: "Fails for OpenVPN configurations that name an older version to go back to, a cipher for ends that cannot negotiate, the provider of \
-             old algorithms, or a profile that takes weak certificates. Which cipher that is, and how weak, is for `ciphers/weak-encryption`.",
+    why: "A setting for one legacy client applies to all: an attacker who poses as a legacy client obtains legacy \
+          encryption. The setting usually stays long after that client is gone.",
+    fix: "Remove `compat-mode`, `data-ciphers-fallback`, `providers legacy` and `tls-cert-profile insecure`, after checking \
+          the log for clients that still need them.",
+    judged: "Fails for OpenVPN configurations with a compatibility version, a fallback cipher, the legacy provider, or a \
+             certificate profile that accepts weak certificates. The strength of the cipher itself is judged by \
+             `ciphers/weak-encryption`.",
     references: &["openvpn(8), --compat-mode, --data-ciphers-fallback, --providers and --tls-cert-profile"],
     controls: &[],
     run: Run::Map(run),
@@ -47,9 +48,9 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     }
     let lines: Vec<_> = found.iter().map(|(line, _)| line.as_str()).collect();
     Verdict::Fail(Fail {
-        rating: CHECK.rated("it takes somebody who passes for an old caller"),
-        title: format!("{} goes back to old encryption for old callers", tunnel.name).into(),
-        detail: format!("Stated: {}. In this file's language: leave the line out.", lines.join(", ")).into(),
+        rating: CHECK.rated("an attacker must pose as a legacy client"),
+        title: format!("{} permits fallback to a legacy cipher", tunnel.name).into(),
+        detail: format!("Configured: {}. Remedy: remove the setting.", lines.join(", ")).into(),
         evidence: found.iter().map(|(_, origin)| *origin).collect(),
     })
 }

@@ -13,19 +13,19 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "SSL, TLS 1.0 or TLS 1.1 offered",
     severity: Severity::Medium,
-    why: "Versions 1.0 and 1.1 of TLS rest on digests that are broken, and nobody mends their faults any more; SSL is worse. \
-          Somebody in between who can make both ends agree on them reads or changes what passes.",
-    fix: "Take version 1.2 and later only: `tls-version-min 1.2` (OpenVPN), `-VERS-TLS1.0:-VERS-TLS1.1:-VERS-DTLS1.0` in `tls-priorities` \
-          (ocserv), `sslVersionMin = TLSv1.2` (stunnel).",
-    judged: "Fails where SSL, or a version of TLS or DTLS that RFC 8996 takes away, may be agreed on; milder where it is what the program takes \
-             by itself. Undetermined where nothing is stated and the version of the program decides.",
+    why: "TLS 1.0 and 1.1 depend on broken hash functions and are no longer maintained; SSL is worse. An attacker on the \
+          path who forces a downgrade can read or change the traffic.",
+    fix: "Permit TLS 1.2 and later only: `tls-version-min 1.2` (OpenVPN), `-VERS-TLS1.0:-VERS-TLS1.1:-VERS-DTLS1.0` in \
+          `tls-priorities` (ocserv), `sslVersionMin = TLSv1.2` (stunnel).",
+    judged: "Fails where SSL, or a version of TLS or DTLS deprecated by RFC 8996, may be negotiated; one level lower where \
+             it is a default of the program. Undetermined where nothing is set and the version of the program decides.",
     references: &["RFC 8996, 4 to 6", "RFC 7568, 3", "RFC 9325, 3.1", "NIST SP 800-52 Rev. 2, 3.1"],
     controls: &[],
     run: Run::Map(run),
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    judge(&CHECK, estate, &[AlgorithmRole::Protocol], "setting up keys", false)
+    judge(&CHECK, estate, &[AlgorithmRole::Protocol], "key negotiation", false)
 }
 
 #[cfg(test)]

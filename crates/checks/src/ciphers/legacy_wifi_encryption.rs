@@ -13,11 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "WEP, WPA or TKIP enabled",
     severity: Severity::High,
-    why: "The key of a WEP network comes out within minutes of listening, whatever it is. WPA and TKIP were a stopgap of 2003, are \
-          withdrawn from the standard, and let packets be forged.",
-    fix: "Set `wpa=2`, `rsn_pairwise=CCMP` and `wpa_key_mgmt=SAE` (or `WPA-EAP`), with `ieee80211w=2`, and replace machines that cannot.",
-    judged: "Fails for WEP, a step milder for WPA of the first generation and for TKIP beside CCMP. Passes for WPA2 with CCMP and for WPA3. Networks without \
-             any protection are told among the logins.",
+    why: "A WEP key is recovered within minutes of listening, whatever its length. WPA and TKIP were interim solutions of \
+          2003, are withdrawn from the standard, and permit packet forgery.",
+    fix: "Set `wpa=2`, `rsn_pairwise=CCMP` and `wpa_key_mgmt=SAE` (or `WPA-EAP`) with `ieee80211w=2`, and replace devices \
+          that do not support it.",
+    judged: "Fails for WEP; one level lower for WPA of the first generation and for TKIP beside CCMP. Passes for WPA2 with \
+             CCMP and for WPA3. Open networks are reported in the area logins.",
     references: &["IEEE 802.11-2016, 12.3", "RFC 7465 (RC4)", "NIST SP 800-153, 2"],
     controls: &[Control::grundschutz("NET.2.1.A3")],
     run: Run::Analyses(run),
@@ -30,19 +31,19 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Wifi).with(&one.interface).with(&one.name),
-                judge(&device.name, one),
+                judge(one),
             ));
         }
     }
     answers
 }
 
-fn judge(device: &str, one: &Radio) -> Verdict {
+fn judge(one: &Radio) -> Verdict {
     let fail = |severity, what: &str, why: &str, evidence| {
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
-            title: format!("the radio network `{}` of {device} is protected by {what}", one.name).into(),
-            detail: format!("It is spanned on {}.", one.interface).into(),
+            title: format!("Wi-Fi network `{}` uses {what}", one.name).into(),
+            detail: format!("Interface: {}.", one.interface).into(),
             evidence,
         })
     };
@@ -50,17 +51,17 @@ fn judge(device: &str, one: &Radio) -> Verdict {
         (RadioProtection::Wep, _) => fail(
             CHECK.severity,
             "WEP",
-            "its key comes out by listening",
+            "the key is recovered by listening",
             vec![one.protection_origin, one.origin],
         ),
         (RadioProtection::Wpa, tkip) => fail(
             CHECK.severity.lower(),
-            "the first WPA",
-            "a withdrawn protocol is taken as well",
+            "first-generation WPA",
+            "a withdrawn protocol is accepted as well",
             [one.protection_origin].into_iter().chain(tkip).collect(),
         ),
         (_, Some(line)) => {
-            fail(CHECK.severity.lower(), "TKIP", "a withdrawn cipher is taken", vec![line, one.origin])
+            fail(CHECK.severity.lower(), "TKIP", "a withdrawn cipher is accepted", vec![line, one.origin])
         }
         _ => Verdict::Pass,
     }

@@ -15,11 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Key lifetime too long",
     severity: Severity::Low,
-    why: "The longer one key is used, the more there is to gain by getting it, and with old ciphers the more there is to break it by. A tunnel that \
-          never makes new keys also never asks again whether the other end still may come in.",
-    fix: "Let keys of the connection last a day at most, and keys of what passes through it some hours.",
-    judged: "Fails where keys of IKE last longer than the baseline asks (24 hours), keys of a child longer than 8 hours, where new ones are never \
-             made, and for OpenVPN servers with `reneg-sec 0` or more than 8 hours. What the daemons do by themselves is well within that.",
+    why: "The longer a key is used, the more data its compromise reveals, and the more ciphertext supports an attack on \
+          legacy ciphers. A tunnel that never rekeys also never re-authenticates its peer.",
+    fix: "Limit IKE keys to one day and data keys to some hours.",
+    judged: "Fails where IKE keys live longer than the baseline permits (24 hours), where data keys live longer than 8 \
+             hours, where rekeying is off, and for OpenVPN servers with `reneg-sec 0` or more than 8 hours. The defaults of \
+             the daemons are within these limits.",
     references: &[
         "NIST SP 800-77 Rev. 1",
         "BSI TR-02102-3",
@@ -52,11 +53,10 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
 fn too_long(what: &str, setting: &Setting<u64>, most: u64) -> Option<(String, Origin)> {
     let (seconds, origin) = setting.stated()?;
     match seconds {
-        0 => Some((format!("{what} are never made anew"), origin)),
-        seconds if *seconds > most => Some((
-            format!("{what} last {} hours, and {} are the most asked for", hours(*seconds), hours(most)),
-            origin,
-        )),
+        0 => Some((format!("{what} are never renewed"), origin)),
+        seconds if *seconds > most => {
+            Some((format!("{what} live {} hours, maximum {}", hours(*seconds), hours(most)), origin))
+        }
         _ => None,
     }
 }
@@ -72,9 +72,9 @@ fn hours(seconds: u64) -> String {
 
 fn of_connection(connection: &IpsecConnection, thresholds: &Thresholds) -> Vec<(String, Origin)> {
     let mut found: Vec<_> =
-        too_long("keys of IKE", &connection.rekey, thresholds.ike_lifetime).into_iter().collect();
+        too_long("IKE keys", &connection.rekey, thresholds.ike_lifetime).into_iter().collect();
     for child in &connection.children {
-        let what = format!("keys of `{}`", child.name);
+        let what = format!("data keys of `{}`", child.name);
         found.extend(too_long(&what, &child.rekey, thresholds.data_lifetime));
     }
     found
@@ -92,7 +92,7 @@ fn verdict(tunnel: &Tunnel, found: &[(String, Origin)]) -> Verdict {
     let Some((first, _)) = found.first() else { return Verdict::Pass };
     let (detail, evidence) = listed(found);
     Verdict::Fail(Fail {
-        rating: CHECK.rated("somebody has to get the key first"),
+        rating: CHECK.rated("an attacker must obtain the key first"),
         title: format!("{}: {first}", tunnel.name).into(),
         detail: detail.into(),
         evidence,

@@ -51,7 +51,7 @@ fn severity(one: &Known<'_>) -> Severity {
     }
 }
 
-/// Judges what every tunnel, and every secure shell server, offers of some roles: the weakest that may be agreed on counts.
+/// Judges what every tunnel, and every SSH server, offers of some roles: the weakest that may be agreed on counts.
 /// `unknown_names` is whether names that no table has are asked about here.
 fn judge(
     check: &Check,
@@ -93,7 +93,7 @@ fn judge(
                 let verdict = tunnel(
                     check,
                     estate,
-                    "secure shell",
+                    "SSH",
                     &offers.iter().collect::<Vec<_>>(),
                     roles,
                     what,
@@ -137,7 +137,7 @@ fn by_line(
     kept.into_iter().map(told).collect()
 }
 
-/// What a secure shell server is told to take. Its own lists, which hold where nothing is stated, are not judged.
+/// What a SSH server is told to take. Its own lists, which hold where nothing is stated, are not judged.
 fn shell(server: &SshServer) -> Vec<Offer> {
     let mut offers = Vec::new();
     for (keyword, role) in [
@@ -201,7 +201,8 @@ fn tunnel(
     }
     if let Some((offer, offered)) = unknown.first() {
         let question = format!(
-            "`{}` is no algorithm that the table knows in the names of {}; ask what it stands for in the version that runs",
+            "Please state which algorithm `{}` is in the version in use: it is not a name that {} defines in the algorithm \
+             table.",
             offered.name,
             offer.spelling.program()
         );
@@ -213,7 +214,7 @@ fn tunnel(
     });
     match asked {
         Some((question, origin)) => {
-            let question = format!("{name}: {question}; ask which version runs");
+            let question = format!("{name}: {question}. Please provide the version in use");
             Verdict::ask(question, vec![origin])
         }
         None if known.is_empty() => Verdict::DoesNotApply,
@@ -244,13 +245,13 @@ fn fail(
         .map(|one| {
             let versions = one.offered.versions.map(|versions| format!(", {versions}")).unwrap_or_default();
             let default =
-                one.offered.default.map(|source| format!(", by default: {source}")).unwrap_or_default();
+                one.offered.default.map(|source| format!(", default: {source}")).unwrap_or_default();
             let block = match one.algorithm.block {
-                Some(64) => ", with blocks of 64 bits",
+                Some(64) => ", with 64-bit blocks",
                 _ => "",
             };
             format!(
-                "`{}` is {}{block} and {} ({}, {}; {}{versions}{default})",
+                "`{}` is {}{block}: {} ({}, {}; {}{versions}{default})",
                 one.offered.name,
                 one.algorithm.name,
                 one.algorithm.status.word(),
@@ -261,13 +262,13 @@ fn fail(
         })
         .collect();
     if more > 0 {
-        told.push(format!("{more} more are no better"));
+        told.push(format!("{more} further weak algorithms"));
     }
     let better = known.len() > weak.len();
     let why = match (better, worst.offered.default) {
-        (_, Some(_)) => "it is what the program takes where nothing is stated",
-        (true, None) => "it stands among better ones, and the other end may choose it",
-        (false, None) => "nothing better is offered",
+        (_, Some(_)) => "it is the default where nothing is set",
+        (true, None) => "stronger algorithms are offered as well, and the peer may choose",
+        (false, None) => "nothing stronger is offered",
     };
     let mut evidence: Vec<Origin> = Vec::new();
     for one in listed {
@@ -280,7 +281,7 @@ fn fail(
             severity,
             format!("{} is {}; {why}", worst.algorithm.name, worst.algorithm.status.word()),
         ),
-        title: format!("{name} may use {} for {what}", worst.algorithm.name).into(),
+        title: format!("{name} offers {} for {what}", worst.algorithm.name).into(),
         detail: format!("{}. {}", told.join("; "), in_its_place(estate, worst)).into(),
         evidence,
     })
@@ -299,7 +300,7 @@ fn in_its_place(estate: &EstateMap, worst: &Known<'_>) -> String {
         };
         return format!("Better: {what}.");
     }
-    format!("In this file's language: `{}`.", instead(estate, worst))
+    format!("Setting: `{}`.", instead(estate, worst))
 }
 
 /// A line that offers what standards recommend, in the program's own language.

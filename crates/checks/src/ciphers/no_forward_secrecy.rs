@@ -16,12 +16,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "No perfect forward secrecy",
     severity: Severity::Low,
-    why: "Without a key exchange of its own, each new key of a child is made from what the connection agreed on at its beginning. Who gets that one \
-          secret, from a memory image or by breaking one exchange, reads everything until the connection is set up anew.",
-    fix: "Name a group in every data proposal (`aes256gcm16-ecp384`), or leave `pfs=yes` where the daemon has it.",
-    judged: "Fails for children of IPsec connections with a proposal that names no group, and for Libreswan with `pfs=no`; milder where it is what \
-             strongSwan takes by itself. With version 2 of IKE the first keys of a child always come from the connection's own; the groups count \
-             from the first renewal on.",
+    why: "Without a separate key exchange, all data keys derive from the initial exchange of the connection. An attacker who \
+          obtains that one secret can decrypt all traffic until the connection is set up again.",
+    fix: "Name a group in every data proposal (`aes256gcm16-ecp384`), or keep `pfs=yes` where the daemon has it.",
+    judged: "Fails for IPsec data proposals without a group, and for Libreswan with `pfs=no`; one level lower where it is \
+             the default of strongSwan. In IKEv2 the first data keys always derive from the initial exchange; groups take \
+             effect from the first rekeying on.",
     references: &[
         "RFC 7296, 2.12 and 2.17",
         "RFC 2409, 5.5",
@@ -74,7 +74,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
             }
             (IkeDaemon::Appliance, None) if child.offers.is_empty() => {
                 let question = format!(
-                    "whether {} makes a key exchange of its own for `{}` is not known; ask for it",
+                    "Please state whether {} uses perfect forward secrecy for `{}`.",
                     tunnel.name, child.name
                 );
                 return Verdict::ask(question, vec![child.origin]);
@@ -100,9 +100,9 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     let mut evidence: Vec<Origin> = without.iter().map(|(_, origin, _)| *origin).collect();
     evidence.dedup();
     let how = match (connection.daemon, default) {
-        (IkeDaemon::Libreswan, _) => "`pfs=no` is stated",
-        (IkeDaemon::Appliance, _) => "no key exchange of its own is made",
-        (_, true) => "the daemon's own proposals, which name no group, may be agreed on",
+        (IkeDaemon::Libreswan, _) => "`pfs=no` is set",
+        (IkeDaemon::Appliance, _) => "no separate key exchange takes place",
+        (_, true) => "the default proposals without a group may be negotiated",
         (_, false) => "a proposal names no group",
     };
     let advice = connection.daemon.advice("aes256gcm16-ecp384", "pfs=yes");
@@ -110,12 +110,12 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
         rating: CHECK.rated_at(
             severity,
             match (first, default) {
-                (true, _) => "with version 1 of IKE one secret then opens all keys of a connection",
-                (false, false) => "it takes the secret of the connection to begin with",
-                (false, true) => "it is what the program takes by itself",
+                (true, _) => "with IKEv1 one secret then reveals all keys of a connection",
+                (false, false) => "the initial secret of the connection must be compromised first",
+                (false, true) => "it is the default of the program",
             },
         ),
-        title: format!("{} may make new keys from old ones", tunnel.name).into(),
+        title: format!("{} may rekey without perfect forward secrecy", tunnel.name).into(),
         detail: format!("For {} {how}.{advice}", names.join(", ")).into(),
         evidence,
     })

@@ -16,12 +16,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Key exchange not quantum-resistant",
     severity: Severity::Info,
-    why: "Who records today what passes can read it once a quantum computer breaks the key exchange. That matters now for what has to stay secret for \
-          ten years and more.",
-    fix: "Add a key exchange that holds (`ke1_mlkem768` behind the ordinary one) or a key that is shared besides: `ppk_id` for IKE, `PresharedKey` for \
-          each WireGuard peer.",
-    judged: "Judged for IPsec and WireGuard. Fails where no proposal holds such an exchange and no key is shared besides; graver where the estate \
-             file asks for it (`[tunnels] quantum_resistant`).",
+    why: "Traffic recorded today can be decrypted once a quantum computer breaks the key exchange. That matters for data \
+          that must stay confidential for ten years or more.",
+    fix: "Add a quantum-resistant key exchange (`ke1_mlkem768` beside the classical one) or an additional pre-shared key: \
+          `ppk_id` for IKE, `PresharedKey` for each WireGuard peer.",
+    judged: "Judged for IPsec and WireGuard. Fails where no proposal has a quantum-resistant exchange and no additional \
+             pre-shared key is used; one level higher where the estate file requires it (`[tunnels] quantum_resistant`).",
     references: &["FIPS 203", "RFC 9370", "RFC 8784", "RFC 9242", "wg(8), PresharedKey"],
     controls: &[],
     run: Run::Map(run),
@@ -50,12 +50,12 @@ fn fail(estate: &EstateMap, tunnel: &Tunnel, detail: String, evidence: Vec<Origi
         rating: CHECK.rated_at(
             if wanted { Severity::Medium } else { CHECK.severity },
             if wanted {
-                "the estate file asks for keys that hold against quantum computers"
+                "the estate file requires quantum-resistant keys"
             } else {
-                "nothing reads it today"
+                "no attack is practical today"
             },
         ),
-        title: format!("the key exchange of {} does not hold against quantum computers", tunnel.name).into(),
+        title: format!("{} has no quantum-resistant key exchange", tunnel.name).into(),
         detail: detail.into(),
         evidence,
     })
@@ -74,7 +74,7 @@ fn of_connection(estate: &EstateMap, tunnel: &Tunnel, connection: &IpsecConnecti
     }
     let origin = control.into_iter().next().map_or(tunnel.origin, |offer| offer.origin);
     let detail =
-        "No proposal of the connection has such a key exchange, and no key is shared besides.".to_owned();
+        "No proposal of the connection contains such a key exchange, and no additional pre-shared key is used.".to_owned();
     fail(estate, tunnel, detail, vec![origin])
 }
 
@@ -86,10 +86,8 @@ fn of_peers(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
     let shown: Vec<_> = without.iter().take(4).map(|peer| format!("`{}`", peer.who)).collect();
     let more = without.len() - shown.len();
     let more = if more == 0 { String::new() } else { format!(" and {more} more") };
-    let detail = format!(
-        "No key is shared besides with {}{more}. In this file's language: `PresharedKey = …`.",
-        shown.join(", ")
-    );
+    let detail =
+        format!("Peers without a pre-shared key: {}{more}. Setting: `PresharedKey = …`.", shown.join(", "));
     fail(estate, tunnel, detail, without.iter().take(4).map(|peer| peer.origin).collect())
 }
 

@@ -17,13 +17,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Password sent without encryption",
     severity: Severity::Medium,
-    why: "Whoever listens on the way, or puts himself there, reads the password and uses it wherever its owner does. A login that \
-          can be listened to is no lock.",
-    fix: "Serve the login with TLS only, and send whoever comes without it there (`return 301 https://…`, `hostssl`, \
-          `force_local_logins_ssl=YES`, `tls-port`).",
-    judged: "Fails for each page with a login, FTP folder, database rule, cache and broker that takes a password on a connection that need not be \
-             encrypted, beyond the device itself. Passes where TLS is asked for, where the connection only sends elsewhere, and where \
-             the method proves the password without showing it. Undetermined for a page for administrators that is handed on without encryption.",
+    why: "An attacker on the path reads the password and can use it wherever its owner does. Users often reuse it for other services.",
+    fix: "Offer the login over TLS only, and redirect HTTP (`return 301 https://…`, `hostssl`, `force_local_logins_ssl=YES`, \
+          `tls-port`).",
+    judged: "Fails for each login page, FTP folder, database rule, cache and broker that accepts a password over a \
+             connection without mandatory encryption, beyond the device itself. Passes where TLS is required, where the site \
+             only redirects, and where the method does not reveal the password. Undetermined for an administration page that \
+             is proxied without encryption.",
     references: &["RFC 7617, 4", "RFC 4217, 15", "RFC 9325, 3", "NIST SP 800-63B, 4.1.3"],
     controls: &[Control::grundschutz("APP.3.2.A11")],
     run: Run::Analyses(run),
@@ -64,7 +64,7 @@ fn handed_on(one: ServiceCase<'_>, part: &ServiceResource) -> Option<Verdict> {
         .iter()
         .find(|place| place.carried == TransportSecurity::Plain && !place.is_local())?;
     let question = format!(
-        "{} of {} is handed on from a connection without encryption, and whether a password is typed there decides the server behind; ask, or look at the page",
+        "Please state whether {} of {} requires a password: it is proxied from a connection without encryption.",
         part.title(),
         one.title()
     );
@@ -95,8 +95,8 @@ fn fail(one: ServiceCase<'_>, part: &ServiceResource, lines: Vec<Origin>) -> Ver
     one.fail(
         CHECK.rating(),
         part,
-        format!("{} of {} takes passwords without encryption", part.title(), one.title()),
-        "The password, or what stands for it, can be read on the way.".into(),
+        format!("{} of {} accepts passwords without encryption", part.title(), one.title()),
+        "The password, or an equivalent of it, can be read in transit.".into(),
         lines.into_iter().chain(part.lines()).collect(),
     )
 }

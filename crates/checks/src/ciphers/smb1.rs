@@ -16,12 +16,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "SMBv1 or NFSv2/3 legacy dialect enabled",
     severity: Severity::Medium,
-    why: "The first SMB has no encryption, signs with MD5, and is what worms of the last years came in by. A server that still speaks it can be \
-          talked down to it by whoever sits between.",
-    fix: "Set `server min protocol = SMB3_00`, or `SMB2_10` as long as something old needs it, and find out which machine that is \
-          before you do (`smbstatus` names dialects).",
-    judged: "Fails where the lowest dialect is one of SMB 1 or before, which the server does by itself before Samba 4.11 only; \
-             milder where it is an SMB 2, which cannot encrypt. SMB 2 by default is no finding. Passes from SMB 3 on. Undetermined where settings are kept where no export shows them.",
+    why: "SMBv1 has no encryption, signs with MD5, and was the path of several worms. A server that still supports it can be \
+          downgraded by an attacker on the path.",
+    fix: "Set `server min protocol = SMB3_00`, or `SMB2_10` while a legacy client needs it. Identify such clients first: \
+          `smbstatus` shows the dialect of each.",
+    judged: "Fails where the lowest dialect is SMBv1 or older, the default of Samba before 4.11; one level lower for SMBv2, \
+             which has no encryption, where it is set. SMBv2 by default is not a finding. Passes from SMBv3 on. Undetermined \
+             where settings are stored outside the exports.",
     references: &["smb.conf(5), server min protocol", "CISA, SMB Security Best Practices"],
     controls: &[Control::grundschutz("SYS.1.2.3.A4")],
     run: Run::Analyses(run),
@@ -38,12 +39,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             Some((lowest, known)) if lowest.default.is_none() && known.status <= Status::Legacy => {
                 let base = match known.status == Status::Broken {
                     true => CHECK.rating(),
-                    false => CHECK.rating().at(Severity::Info, "it is old, and not known to be broken"),
+                    false => CHECK.rating().at(Severity::Info, "it is outdated, and not known to be broken"),
                 };
                 one.fail_of(
                     base,
                     &Sources::everybody(),
-                    format!("{} speaks {} as well ({})", one.title(), known.name, lowest.name),
+                    format!("{} supports {} ({})", one.title(), known.name, lowest.name),
                     format!(
                         "`{}` is {} ({}, {}).",
                         lowest.name,

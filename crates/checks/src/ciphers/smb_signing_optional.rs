@@ -15,11 +15,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "SMB signing not required",
     severity: Severity::Low,
-    why: "Whoever gets between a client and the server can hand the client's login on to the server and work with it, or change \
-          what is read and written. Signatures, or encryption, are what stops him.",
-    fix: "Set `server signing = mandatory`, or `server smb encrypt = required`, which signs as well.",
-    judged: "Fails where signatures are not asked for and some share does not ask for encryption; a step milder where that is the \
-             default and nobody wrote it. Passes where either is asked for. Undetermined where settings are kept where no export shows them.",
+    why: "An attacker between client and server can relay the client's login to the server, or change what is read and \
+          written. Signing or encryption prevents this.",
+    fix: "Set `server signing = mandatory`, or `server smb encrypt = required`, which includes signing.",
+    judged: "Fails where signing is not required and some share does not require encryption; one level lower where that is a \
+             default. Passes where either is required. Undetermined where settings are stored outside the exports.",
     references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10"],
     controls: &[Control::grundschutz("APP.3.3.A12")],
     run: Run::Analyses(run),
@@ -45,11 +45,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     if stated.is_some() {
                         CHECK.rating()
                     } else {
-                        CHECK.rating().lowered("no line says so: it is what the program does by itself")
+                        CHECK.rating().lowered("it is the default of the program")
                     },
                     &Sources::everybody(),
-                    format!("{} does not ask for signed messages", one.title()),
-                    "A client that does not sign is served all the same.".into(),
+                    format!("{} does not require SMB signing", one.title()),
+                    "Clients without signing are accepted.".into(),
                     vec![stated.unwrap_or(one.served.origin)],
                 )
             }

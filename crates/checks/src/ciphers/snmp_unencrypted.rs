@@ -14,11 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "SNMP without encryption",
     severity: Severity::Low,
-    why: "With versions 1 and 2c the word that opens everything is in every packet. With version 3 without privacy the values can still be read, \
-          and they are a map of the network.",
-    fix: "Use version 3 with `priv` for every user (`rouser NAME priv`), and take communities out.",
-    judged: "Fails for each agent that takes communities, or users without privacy, from beyond the device. Passes where every user \
-             needs `priv`. Undetermined where a file that is read in is not among the exports.",
+    why: "SNMPv1 and v2c send the community string in every packet. SNMPv3 without privacy still reveals the values, which \
+          describe the network.",
+    fix: "Use SNMPv3 with `priv` for every user (`rouser NAME priv`), and remove communities.",
+    judged: "Fails for each agent that accepts communities, or users without privacy, from beyond the device. Passes where \
+             every user requires `priv`. Undetermined where an included file is missing.",
     references: &["RFC 3414, 1.4", "RFC 3826", "CISA TA17-156A"],
     controls: &[Control::grundschutz("NET.1.2.A2")],
     run: Run::Analyses(run),
@@ -48,10 +48,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             bare.iter().filter(|part| part.kind == PartKind::User).map(|part| part.name.as_str()).collect();
         let mut told = Vec::new();
         if communities > 0 {
-            told.push(format!("{communities} by community (versions 1 and 2c)"));
+            told.push(format!("{communities} by community string (SNMPv1 and v2c)"));
         }
         if !users.is_empty() {
-            told.push(format!("{} without privacy (version 3)", users.join(", ")));
+            told.push(format!("{} without privacy (SNMPv3)", users.join(", ")));
         }
         let widest = bare.iter().find(|part| part.sources.is_everybody()).unwrap_or(first);
         let verdict = one.fail_of(
@@ -62,7 +62,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             },
             &widest.sources,
             format!("{} is used without encryption", one.title()),
-            format!("Let in are {}.", told.join(" and ")),
+            format!("Permitted sources: {}.", told.join(" and ")),
             bare.iter().map(|part| part.origin).collect(),
         );
         answers.push(Answer::new(one.device, Subject::served(one.served), verdict));

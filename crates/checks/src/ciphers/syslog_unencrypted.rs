@@ -14,11 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Log forwarding without TLS",
     severity: Severity::Low,
-    why: "Names, addresses and sometimes passwords stand in the log, and whoever listens reads them. By UDP messages are lost without a trace, and \
-          anybody can send forged ones.",
-    fix: "Send by TCP with TLS (RFC 5425; `StreamDriver=\"gtls\" StreamDriverMode=\"1\"`, RELP with `tls=\"on\"`, `https://` for the journal), or inside a tunnel.",
-    judged: "Fails for each collector that is sent messages without TLS; collectors on the device itself pass. Whether a tunnel carries them is not judged. Undetermined where a file that is \
-             read in is not among the exports.",
+    why: "Log messages contain user names, addresses and sometimes passwords, and can be read in transit. Over UDP, messages \
+          are lost unnoticed and can be forged.",
+    fix: "Send logs over TCP with TLS (RFC 5425; `StreamDriver=\"gtls\" StreamDriverMode=\"1\"`, RELP with `tls=\"on\"`, \
+          `https://` for the journal), or inside a tunnel.",
+    judged: "Fails for each log destination without TLS; passes for destinations on the device itself. An enclosing tunnel \
+             is not judged. Undetermined where an included file is missing.",
     references: &["RFC 5424, 8", "RFC 5425", "NIST SP 800-92, 4.2"],
     controls: &[Control::grundschutz("OPS.1.1.5.A10")],
     run: Run::Map(run),
@@ -33,14 +34,14 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             Answer::new(
                 at,
                 Subject::of(SubjectKind::Log),
-                Verdict::ask(format!("the log of {}: {question}", device.name), vec![*line]),
+                Verdict::ask(format!("Log forwarding of {}: {question}", device.name), vec![*line]),
             )
         }));
         for target in targets {
             let verdict = if target.carried == TransportSecurity::Encrypted || is_local(&target.host) {
                 Verdict::Pass
             } else {
-                fail(&device.name, target)
+                fail(target)
             };
             answers.push(Answer::new(at, Subject::of(SubjectKind::Log).with(&target.host), verdict));
         }
@@ -52,16 +53,16 @@ fn is_local(host: &str) -> bool {
     host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
 }
 
-fn fail(device: &str, target: &LogTarget) -> Verdict {
+fn fail(target: &LogTarget) -> Verdict {
     let why = if target.reliable {
-        "what is lost is noticed, what is read is not"
+        "lost messages are detected, eavesdropping is not"
     } else {
-        "what is lost or forged is not noticed either"
+        "lost or forged messages are not detected either"
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated(why),
-        title: format!("{device} sends its log to {} without encryption", target.host).into(),
-        detail: format!("Messages go by {}.", if target.reliable { "TCP" } else { "UDP" }).into(),
+        title: format!("Log messages are sent to {} without TLS", target.host).into(),
+        detail: format!("Transport: {}.", if target.reliable { "TCP" } else { "UDP" }).into(),
         evidence: vec![target.origin],
     })
 }

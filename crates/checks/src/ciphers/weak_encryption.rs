@@ -13,11 +13,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Weak encryption offered",
     severity: Severity::High,
-    why: "What passes through a tunnel is as safe as the weakest cipher both ends take, since somebody in between can often make them agree on it. Ciphers with blocks of 64 bits give away content after some gigabytes, and older ones fall to trying.",
-    fix: "Offer nothing but AES in GCM and ChaCha20-Poly1305. Where an old device needs an old cipher, give it a connection of its own until it is replaced.",
-    judged: "Fails where an algorithm of a list that may be agreed on is broken, deprecated, or on its way out by the table of algorithms, even among \
-             better ones. Undetermined where a name is in no table, and where the version that runs decides what is taken by default. Commented \
-             lines, and lists that a later line replaces, do not count.",
+    why: "A tunnel is as strong as the weakest cipher that both ends accept, since an attacker on the path can often force \
+          it. Ciphers with 64-bit blocks leak content after some gigabytes, and older ones can be broken by brute force.",
+    fix: "Offer only AES-GCM and ChaCha20-Poly1305. Where a legacy device needs a legacy cipher, give it a separate \
+          connection until it is replaced.",
+    judged: "Fails where an algorithm that may be negotiated is broken, deprecated or being phased out according to the \
+             algorithm table, even among stronger ones. Undetermined where a name is not in the table, and where the version \
+             decides the default. Commented lines, and lists that a later line replaces, do not count.",
     references: &[
         "RFC 8221, 5",
         "RFC 8247, 2.1",

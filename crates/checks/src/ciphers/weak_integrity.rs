@@ -13,10 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Weak integrity algorithm offered",
     severity: Severity::Medium,
-    why: "The digest shows that nobody changed what passes, and keys are derived with it. One that is weak, or left out, lets somebody in between change single bits of what is encrypted, and with some protocols read it.",
-    fix: "Offer SHA-256 or longer, or a cipher that brings its own integrity (AES in GCM, ChaCha20-Poly1305).",
-    judged: "Fails where a digest or a function that derives keys is broken, deprecated or on its way out by the table of algorithms, also where it is \
-             the default. Where only ciphers that bring their own integrity may be agreed on, digests do not count.",
+    why: "The integrity algorithm detects changes and is used to derive keys. A weak or missing one lets an attacker on the \
+          path change encrypted data and, with some protocols, read it.",
+    fix: "Offer SHA-256 or longer, or ciphers with built-in integrity (AES-GCM, ChaCha20-Poly1305).",
+    judged: "Fails where a hash or key-derivation function is broken, deprecated or being phased out according to the \
+             algorithm table, including defaults. Hashes do not count where only ciphers with built-in integrity may be \
+             negotiated.",
     references: &["RFC 8221, 6", "RFC 8247, 2.2 and 2.3", "RFC 6151", "NIST SP 800-131A Rev. 2"],
     controls: &[],
     run: Run::Map(run),

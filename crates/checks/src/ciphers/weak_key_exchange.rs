@@ -13,10 +13,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Weak key-exchange group offered",
     severity: Severity::High,
-    why: "Who records the traffic of a tunnel and can break its key exchange reads everything, today's and last year's. Groups of 1024 bits and less are within reach of those who prepare for one group that everybody uses.",
+    why: "An attacker who records traffic and breaks the key exchange can decrypt all of it, current and past. Groups of \
+          1024 bits and less are within reach of well-funded attackers through precomputation.",
     fix: "Offer elliptic curves of 256 bits or more, Curve25519, or MODP groups of 3072 bits or more.",
-    judged: "Fails where a group or curve that may be agreed on is broken, deprecated or on its way out by the table of algorithms, even among better \
-             ones. Does not apply to tunnels whose key exchange is not read here.",
+    judged: "Fails where a group or curve that may be negotiated is broken, deprecated or being phased out according to the \
+             algorithm table, even among stronger ones. Does not apply to tunnels whose key exchange is not analysed.",
     references: &[
         "RFC 8247, 2.4",
         "NIST SP 800-77 Rev. 1, 3.2",

@@ -14,13 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Service listens on all interfaces",
     severity: Severity::Low,
-    why: "One filter rule is all that stands between the service and the outside, and one slip in it is enough. A \
-          service that does not listen there cannot be reached there.",
-    fix: "Bind the service to the inside address or to the tunnel's, and keep the rule as the second lock.",
-    judged: "Fails for each service that is meant for few (management, shell, desktop, files, database, machines), \
-             listens on every address of a device with an outside interface, and is reached by callers of a tunnel \
-             of that device but not from outside. Passes where it is bound to other addresses. Where the outside \
-             reaches it the check of its kind tells.",
+    why: "A single filter rule separates the service from the Internet, and one mistake in it exposes the service. A service \
+          that is not bound to that interface cannot be reached there.",
+    fix: "Bind the service to the internal or tunnel address, and keep the filter rule as a second layer.",
+    judged: "Fails for each management, shell, remote-desktop, file, database or industrial service that listens on every \
+             address of a device with an Internet interface, and is reachable by VPN clients of that device but not from the \
+             Internet. Passes where it is bound to other addresses. Internet-facing services are reported by the check of \
+             their kind.",
     references: &["NIST SP 800-123, 4.2"],
     controls: &[Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
@@ -54,9 +54,9 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 continue;
             }
             let verdict = Verdict::Fail(Fail {
-                rating: CHECK.rated("the filter keeps the outside away as things stand"),
-                title: format!("{} of {} listens on every address", one.name, estate.devices[at].name).into(),
-                detail: "Callers reach it and the outside does not; only the filter makes the difference."
+                rating: CHECK.rated("the packet filter currently blocks access from the Internet"),
+                title: format!("{} of {} listens on all interfaces", one.name, estate.devices[at].name).into(),
+                detail: "VPN clients reach it and the Internet does not; only the packet filter makes the difference."
                     .into(),
                 evidence: one.origins(),
             });

@@ -14,12 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Service listens on more networks than it serves",
     severity: Severity::Low,
-    why: "Whoever reaches the port reaches the part of the program that comes before the login, where faults weigh most. A port that nobody may use is \
-          there for strangers alone.",
-    fix: "Bind it to the addresses from which its clients come (`listen_addresses`, `bind-address`, `bind`), the loopback address where all of them are on the device.",
-    judged: "Fails where the service listens beyond the device and every rule that lets somebody in is about the device itself. Passes where somebody from beyond is let in, \
-             and where it listens to the device alone. Databases whose accounts stand inside are not judged. \
-             Undetermined where a file that is read in is not among the exports.",
+    why: "A client that reaches the port reaches the code that runs before authentication, where faults are most severe. If \
+          no remote client is permitted, the open port serves attackers only.",
+    fix: "Bind it to the addresses that its clients use (`listen_addresses`, `bind-address`, `bind`), or to the loopback \
+          address where all of them are local.",
+    judged: "Fails where the service listens beyond the device and every permitting rule applies to the device itself. \
+             Passes where remote sources are permitted, and where it listens on the device only. Databases with internal \
+             accounts are not judged. Undetermined where an included file is missing.",
     references: &["PostgreSQL manual, listen_addresses", "redis.conf, bind", "CIS Controls 8, 4.8"],
     controls: &[Control::grundschutz("APP.4.3.A9")],
     run: Run::Analyses(run),
@@ -56,8 +57,8 @@ fn judge(one: ServiceCase<'_>) -> Option<Verdict> {
     Some(one.fail_of(
         CHECK.rating(),
         &Sources::everybody(),
-        format!("{} listens beyond the device and lets nobody in from there", one.title()),
-        "All that it lets in is on the device itself.".into(),
+        format!("{} listens beyond the device but permits local clients only", one.title()),
+        "All permitted sources are on the device itself.".into(),
         [place.origin].into_iter().chain(parts.first().map(|part| part.origin)).collect(),
     ))
 }

@@ -14,11 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Directory listing enabled",
     severity: Severity::Low,
-    why: "Copies, archives and files that nobody meant to publish are found by whoever looks, without guessing a name. Search engines look \
-          as well.",
-    fix: "Switch the list off (`autoindex off`, `Options -Indexes`), and keep files that are meant for downloading in a folder of their own.",
-    judged: "Fails for each page below which folders are listed to everybody; a step milder where only some networks may come. Passes where \
-             the list is off, or off again for the folder. Undetermined where a file that is read in is not among the exports.",
+    why: "Visitors and search engines find copies, archives and unpublished files without guessing a name. Such files often contain credentials.",
+    fix: "Disable listings (`autoindex off`, `Options -Indexes`), and keep downloads in a separate folder.",
+    judged: "Fails for each path with directory listings open to any address; one level lower where only some networks are \
+             permitted. Passes where listings are off, or off again for the folder. Undetermined where an included file is \
+             missing.",
     references: &["ngx_http_autoindex_module", "mod_autoindex", "CIS Controls 8, 4.8"],
     controls: &[Control::grundschutz("APP.3.2.A2")],
     run: Run::Analyses(run),
@@ -44,8 +44,8 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         Some(line) => one.fail(
             limited(CHECK.rating(), &part.sources),
             part,
-            format!("{} lists what stands below {}", one.title(), part.name),
-            part.path.as_ref().map_or_else(String::new, |path| format!("Behind it lies {path}.")),
+            format!("{} lists the content of {}", one.title(), part.name),
+            part.path.as_ref().map_or_else(String::new, |path| format!("Its path is {path}.")),
             [line].into_iter().chain(part.lines()).collect(),
         ),
         None => Verdict::Pass,

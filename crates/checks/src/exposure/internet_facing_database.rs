@@ -13,14 +13,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing database",
     severity: Severity::High,
-    why: "A database belongs behind the program that uses it. In the open its login is guessed, or there is none, \
-          and everything in it goes at once.",
-    fix: "Let it listen on the loopback address or on the inside address that its program uses, and drop it from \
-          outside.",
-    judged: "Fails for each such service that connections from outside come to, by rule, forward and every device on \
-             the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
-             that is not modelled decides. An interface whose addresses are private is the outside only where the \
-             estate file says so.",
+    why: "A database should be reachable by its application only. On the Internet its login is attacked continuously, or \
+          none is required, and all data is lost at once.",
+    fix: "Bind it to the loopback address or to the internal address that its application uses, and block it from the \
+          Internet.",
+    judged: "Fails for each such service that connections from the Internet reach through every rule, forward and device on \
+             the path; one level lower for named sources. Passes where none does. Undetermined where a condition not \
+             analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["NIST SP 800-41 Rev. 1, 4.1"],
     controls: &[Control::grundschutz("APP.4.3.A3")],
     run: Run::Analyses(run),

@@ -13,14 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing file sharing",
     severity: Severity::High,
-    why: "Files are what an intruder comes for, to copy or to encrypt. Protocols for sharing them are made for one \
-          building: their logins are guessed, and worms have spread by them within hours.",
-    fix: "Close it from outside. Who has to reach files from afar comes through a tunnel, or gets them by a service \
-          that is made for it.",
-    judged: "Fails for each such service that connections from outside come to, by rule, forward and every device on \
-             the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
-             that is not modelled decides. An interface whose addresses are private is the outside only where the \
-             estate file says so.",
+    why: "Files are the main target of theft and ransomware. File-sharing protocols are designed for internal networks: \
+          their logins are attacked continuously, and worms have spread through them within hours.",
+    fix: "Block it from the Internet. Give remote users access through a VPN, or use a service designed for Internet access.",
+    judged: "Fails for each such service that connections from the Internet reach through every rule, forward and device on \
+             the path; one level lower for named sources. Passes where none does. Undetermined where a condition not \
+             analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["CISA AA20-302A"],
     controls: &[Control::grundschutz("APP.3.3.A3"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),

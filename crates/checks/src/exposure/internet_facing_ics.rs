@@ -13,14 +13,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing industrial protocol",
     severity: Severity::Critical,
-    why: "Protocols for machines and buildings take orders from whoever sends them: most know no login at all. What \
-          moves then is a bridge, a pump or a door.",
-    fix: "Take it off the outside today. Maintenance comes through a tunnel with two factors, to one machine, for \
-          the time it takes.",
-    judged: "Fails for each such service that connections from outside come to, by rule, forward and every device on \
-             the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
-             that is not modelled decides. An interface whose addresses are private is the outside only where the \
-             estate file says so.",
+    why: "Industrial and building-automation protocols execute commands from any sender; most have no authentication. An \
+          attacker can move physical equipment such as bridges, pumps or doors.",
+    fix: "Remove it from the Internet immediately. Provide maintenance access through a VPN with two factors, to one \
+          machine, for a limited time.",
+    judged: "Fails for each such service that connections from the Internet reach through every rule, forward and device on \
+             the path; one level lower for named sources. Passes where none does. Undetermined where a condition not \
+             analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["IEC 62443-3-3, SR 5.1", "NIST SP 800-82 Rev. 3, 5.2"],
     controls: &[Control::grundschutz("IND.1.A6")],
     run: Run::Analyses(run),

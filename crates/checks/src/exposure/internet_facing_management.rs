@@ -13,14 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing management interface",
     severity: Severity::High,
-    why: "Whoever holds the management of a device holds the device, its rules and its logs. Such services are \
-          written for a trusted network, get fixes late, and are what scanners look for first.",
-    fix: "Let them listen on the inside address only, let the filter drop them from outside, and reach them through \
-          a tunnel that asks for two factors.",
-    judged: "Fails for each such service that connections from outside come to, by rule, forward and every device on \
-             the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
-             that is not modelled decides. An interface whose addresses are private is the outside only where the \
-             estate file says so.",
+    why: "Control of the management interface is control of the device, its rules and its logs. Such interfaces are designed \
+          for trusted networks, receive fixes late, and are a first target of scanners.",
+    fix: "Bind it to the internal address only, block it from the Internet, and reach it through a VPN with two factors.",
+    judged: "Fails for each such service that connections from the Internet reach through every rule, forward and device on \
+             the path; one level lower for named sources. Passes where none does. Undetermined where a condition not \
+             analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["NIST SP 800-41 Rev. 1, 4.1", "CISA BOD 23-02"],
     controls: &[Control::grundschutz("NET.3.2.A5"), Control::grundschutz("SYS.1.1.A5")],
     run: Run::Analyses(run),

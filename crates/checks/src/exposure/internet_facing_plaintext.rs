@@ -15,14 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing clear-text service",
     severity: Severity::Medium,
-    why: "What passes in plain text is read and changed by whoever carries it. A password among it is used again \
-          elsewhere.",
-    fix: "Offer the encrypted form of the protocol and close this one; where there is none, put it behind a tunnel.",
-    judged: "Fails for each service whose protocol encrypts nothing and that connections from outside come to. Name \
-             and time services, tunnels and what has a check of its own for being reached are told there. A step \
-             milder where only named sources do. Passes where none does. Undetermined where a rule that is not \
-             modelled decides. An interface whose addresses are private is the outside only where the estate file \
-             says so.",
+    why: "Clear-text traffic can be read and changed by any network on the path. Passwords in it are reused against other \
+          services.",
+    fix: "Offer the encrypted form of the protocol and close this one. Where there is none, place the service behind a VPN.",
+    judged: "Fails for each service without encryption that connections from the Internet reach. DNS, NTP, VPN protocols and \
+             services with a check of their own are reported there. One level lower for named sources. Passes where none is \
+             reachable. Undetermined where a condition not analysed decides. An interface with private addresses faces the \
+             Internet only where the estate file says so.",
     references: &["RFC 7258", "PCI DSS 4.0, 4.2.1"],
     controls: &[Control::grundschutz("APP.3.2.A11")],
     run: Run::Analyses(run),

@@ -14,15 +14,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing login portal",
     severity: Severity::Medium,
-    why: "A page for logging in is found by scanners within minutes, and from then on its password field is the door \
-          to everything behind it. Pages of appliances carry faults that let strangers in without any password.",
-    fix: "Let users reach it through the tunnel. A page that has to be public stands on a server of its own, with \
-          nothing behind it, and asks for two factors.",
-    judged: "Fails for each web page that connections from outside come to: on a firewall, router or storage \
-             appliance, or on a server behind a port forward. A server with an outside interface of its own is taken \
-             to be there for it. A step milder where only named sources do. Passes where none does. Undetermined \
-             where a rule that is not modelled decides. An interface whose addresses are private is the outside only \
-             where the estate file says so.",
+    why: "Scanners find a login page within minutes, and its password form then protects everything behind it. Appliance \
+          portals regularly have faults that permit access without a password.",
+    fix: "Give users access through a VPN. Place a page that must be public on a separate server without access to internal \
+          networks, and require two factors.",
+    judged: "Fails for each web page that connections from the Internet reach on a firewall, router or storage appliance, or \
+             on a server behind a port forward. A server with its own Internet interface is assumed to be public by design. \
+             One level lower for named sources. Passes where none is reachable. Undetermined where a condition not analysed \
+             decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["NIST SP 800-46 Rev. 2, 3.2", "CISA BOD 23-02"],
     controls: &[Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),

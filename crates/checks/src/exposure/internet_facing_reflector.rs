@@ -13,14 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing DNS or NTP reflector",
     severity: Severity::Medium,
-    why: "A service that answers anybody by UDP with more than it was asked sends its answers to whoever the request \
-          claims to be from. It takes part in attacks on others, fills the own line, and tells strangers about the \
-          inside.",
-    fix: "Answer the inside only: by address in the service's own configuration, and by the filter from outside.",
-    judged: "Fails for each service over UDP whose answers are larger than its requests, or which looks up names, \
-             and that connections from outside come to. A step milder where only named sources do. Passes where none \
-             does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private \
-             is the outside only where the estate file says so.",
+    why: "A UDP service that answers any source with large responses can be abused to attack third parties with forged \
+          source addresses. It also saturates the organisation's own line and reveals internal information.",
+    fix: "Answer internal networks only, by the access list of the service and by the packet filter.",
+    judged: "Fails for each UDP service with amplifying responses, and each DNS resolver, that connections from the Internet \
+             reach. One level lower for named sources. Passes where none is reachable. Undetermined where a condition not \
+             analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["RFC 5358", "RFC 8633, 5.4", "US-CERT TA14-017A"],
     controls: &[Control::grundschutz("APP.3.6.A6")],
     run: Run::Analyses(run),

@@ -13,14 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing remote desktop",
     severity: Severity::High,
-    why: "A remote desktop that anybody reaches is tried with guessed and stolen passwords all day. One fault in it \
-          before the login has led to whole networks being encrypted.",
-    fix: "Close it from outside and let people reach their screens through a tunnel with two factors, or through a \
-          gateway that asks for them.",
-    judged: "Fails for each such service that connections from outside come to, by rule, forward and every device on \
-             the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
-             that is not modelled decides. An interface whose addresses are private is the outside only where the \
-             estate file says so.",
+    why: "Internet-facing remote desktops are attacked continuously with guessed and stolen passwords. Faults before the \
+          login have led to the encryption of whole networks.",
+    fix: "Block it from the Internet. Provide access through a VPN, or a gateway, that requires two factors.",
+    judged: "Fails for each such service that connections from the Internet reach through every rule, forward and device on \
+             the path; one level lower for named sources. Passes where none does. Undetermined where a condition not \
+             analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "CISA AA23-061A"],
     controls: &[Control::grundschutz("SYS.2.1.A42")],
     run: Run::Analyses(run),

@@ -16,14 +16,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing remote shell",
     severity: Severity::Medium,
-    why: "A command line is the shortest way to everything. In the open it is tried with guessed passwords all day, \
-          and a fault in it is used within hours of becoming known.",
-    fix: "Reach it through a tunnel. Where it has to stay open, let named sources in only, with keys and no \
-          passwords; switch off shells that send everything in plain text.",
-    judged: "Fails for each remote shell that connections from outside come to: graver where it sends in plain text \
-             or lets in by a password alone, milder where a key or two factors are asked for. A step milder where \
-             only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. \
-             An interface whose addresses are private is the outside only where the estate file says so.",
+    why: "A remote shell gives direct control of the host. On the Internet it is attacked continuously with guessed \
+          passwords, and new faults are exploited within hours.",
+    fix: "Provide access through a VPN. Where it must stay open, permit named sources only, require keys and disable \
+          passwords. Disable clear-text shells.",
+    judged: "Fails for each remote shell that connections from the Internet reach; higher where it sends clear text or \
+             accepts a password alone, lower where a key or two factors are required. One level lower for named sources. \
+             Passes where none is reachable. Undetermined where a condition not analysed decides. An interface with private \
+             addresses faces the Internet only where the estate file says so.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "RFC 4253"],
     controls: &[Control::grundschutz("SYS.1.3.A8")],
     run: Run::Analyses(run),
@@ -37,14 +37,14 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let protection = protection_evidence(estate, one.device, one.service);
             let plain = one.service.port_known().is_some_and(|known| known.obsolete);
             let (severity, why) = match &protection.factors {
-                _ if plain => (Severity::High, "everything is sent in plain text"),
-                Some(factors) if factors.is_empty() => (Severity::Critical, "nothing is asked for"),
-                Some(factors) if factors.len() > 1 => (Severity::Low, "two factors are asked for"),
+                _ if plain => (Severity::High, "all traffic is sent in clear text"),
+                Some(factors) if factors.is_empty() => (Severity::Critical, "no authentication is required"),
+                Some(factors) if factors.len() > 1 => (Severity::Low, "two factors are required"),
                 Some(factors) if factors[0] == LoginFactor::Kind(FactorKind::Knowledge) => {
-                    (Severity::High, "a password alone lets in")
+                    (Severity::High, "a password alone is sufficient")
                 }
-                Some(_) => (Severity::Low, "what lets in cannot be guessed"),
-                None => (CHECK.severity, "what lets in is in no export"),
+                Some(_) => (Severity::Low, "the required login cannot be guessed"),
+                None => (CHECK.severity, "the required login is not in the exports"),
             };
             one.judge(CHECK.rated_at(severity, why))
         },

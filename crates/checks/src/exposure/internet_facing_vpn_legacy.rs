@@ -14,12 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing legacy VPN",
     severity: Severity::High,
-    why: "A protocol that has been broken for years protects nothing, however good the password. While it answers, \
-          whoever listens on the line has the traffic and, soon after, the password.",
-    fix: "Switch it off and close its ports. Move callers to a tunnel that is still maintained.",
-    judged: "Fails for each PPTP server that connections from outside come to. A step milder where only named \
-             sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An \
-             interface whose addresses are private is the outside only where the estate file says so.",
+    why: "A broken protocol protects nothing, however strong the password. An attacker on the path obtains the traffic and \
+          soon the password.",
+    fix: "Disable it and close its ports. Move clients to a maintained VPN protocol.",
+    judged: "Fails for each PPTP server that connections from the Internet reach. One level lower for named sources. Passes \
+             where none is reachable. Undetermined where a condition not analysed decides. An interface with private \
+             addresses faces the Internet only where the estate file says so.",
     references: &["RFC 2637", "NIST SP 800-77 Rev. 1, 8"],
     controls: &[Control::grundschutz("NET.3.3.A7")],
     run: Run::Analyses(run),

@@ -15,11 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "iSCSI reachable by VPN clients or from the Internet",
     severity: Severity::High,
-    why: "iSCSI was made for a network of its own: it does not encrypt, and one login gives every block of the disk. A caller's machine, or a stranger's, \
-          has no business there.",
-    fix: "Put portals on a network for storage alone, without a route to it, and bind each portal to its address there instead of `0.0.0.0`.",
-    judged: "Fails for each portal that callers of a tunnel reach, a step graver where the outside does. Passes where only the inside reaches it. Undetermined where a rule \
-             that is not modelled decides.",
+    why: "iSCSI is designed for a dedicated network: it has no encryption, and one login grants raw access to the whole \
+          disk. Client devices have no need to reach it.",
+    fix: "Place portals on an isolated storage network without a route to it, and bind each portal to its address there \
+          instead of `0.0.0.0`.",
+    judged: "Fails for each portal that VPN clients reach; one level higher where the Internet does. Passes where only \
+             internal networks reach it. Undetermined where a condition not analysed decides.",
     references: &["RFC 7143, 9", "NIST SP 800-209, 4.2"],
     controls: &[Control::grundschutz("SYS.1.8.A4")],
     run: Run::Analyses(run),
@@ -33,12 +34,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 
 fn judge(one: ServiceCase<'_>) -> Verdict {
     let (severity, why, reached) = match one.who(&Sources::everybody()) {
-        Who::Outside(reached) => {
-            (CHECK.severity.raise(), "anybody outside reaches disks".to_owned(), reached)
+        Who::Outside(reached) => (CHECK.severity.raise(), "Reachable from the Internet".to_owned(), reached),
+        Who::SomeOutside(reached) => {
+            (CHECK.severity, "Reachable from the Internet by some sources".to_owned(), reached)
         }
-        Who::SomeOutside(reached) => (CHECK.severity, "some outside reach disks".to_owned(), reached),
         Who::RemoteClients(tunnel, reached) => {
-            (CHECK.severity, format!("callers of {tunnel} reach disks"), reached)
+            (CHECK.severity, format!("Reachable by clients of {tunnel}"), reached)
         }
         Who::Off(_) | Who::Inside => return Verdict::Pass,
     };
@@ -53,7 +54,7 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
     if !reached.certain {
         return Verdict::ask(
             format!(
-                "whether {} are reached hangs on a rule that is not modelled; review it by hand",
+                "Please review by hand whether {} is reachable: a condition not analysed decides.",
                 one.title()
             ),
             evidence,
@@ -68,7 +69,7 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
         )
         .into(),
         detail: format!(
-            "The portal answers at tcp {}.",
+            "The portal listens on TCP {}.",
             one.served.endpoints.first().map_or(3260, |place| place.port)
         )
         .into(),

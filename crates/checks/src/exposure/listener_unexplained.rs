@@ -14,12 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Listening program without a configuration in the export",
     severity: Severity::Info,
-    why: "What nobody configured nobody looks after. It may be a helper somebody started by hand, a part of another \
-          program, or something that was not put there by its owner.",
-    fix: "Say for each which file configures it and hand that over; stop what nobody needs.",
-    judged: "Tells, for each device whose sockets were exported, those beyond the loopback address that no file \
-             among the exports explains; graver for one that the outside reaches and that no well-known port names. \
-             Passes where every socket is explained.",
+    why: "A program without a known configuration is not maintained. It may be a manually started helper, part of another \
+          program, or software installed by an attacker.",
+    fix: "Identify the configuration of each program and provide it. Stop programs that are not needed.",
+    judged: "Reports, for each device with exported sockets, listening sockets beyond the loopback address that no exported \
+             file explains; higher for one that is reachable from the Internet on a port that is not well known. Passes \
+             where every socket is explained.",
     references: &["NIST SP 800-123, 4.2", "CIS Controls 8, 4.8"],
     controls: &[Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
@@ -36,7 +36,6 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             .enumerate()
             .filter(|(_, one)| one.known == Known::Observed && !one.is_local())
             .collect();
-        let device = &estate.devices[at].name;
         let outside = |number: usize| -> Option<&Reachable> {
             views.outside.reached_of(at).find(|one| one.service == number && one.certain)
         };
@@ -47,14 +46,14 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         for (_, one) in &reached {
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK
-                    .rated_at(Severity::Medium, "the outside reaches it, and nothing tells what it is"),
+                    .rated_at(Severity::Medium, "reachable from the Internet, and its purpose is unknown"),
                 title: format!(
-                    "{} waits at {} of {device}, and no exported file explains it",
+                    "{} listens on {}, and no exported file explains it",
                     one.name,
                     one.endpoint()
                 )
                 .into(),
-                detail: "Its socket was seen, and connections from outside come to it.".into(),
+                detail: "Its socket is in the export, and connections from the Internet reach it.".into(),
                 evidence: one.origins(),
             });
             answers.push(Answer::new(at, Subject::of(SubjectKind::Port).with(one.endpoint()), verdict));
@@ -69,9 +68,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             rest.iter().map(|(_, one)| format!("{} ({})", one.name, one.endpoint())).collect();
         names.dedup();
         let verdict = Verdict::Fail(Fail {
-            rating: CHECK.rated("its file may only not have been exported"),
-            title: format!("{} programs wait on {device} that no exported file explains", names.len()).into(),
-            detail: format!("They are: {}.", names.join(", ")).into(),
+            rating: CHECK.rated("its configuration may simply be missing from the export"),
+            title: format!("Listening services without a configuration in the export: {}", names.len())
+                .into(),
+            detail: format!("Services: {}.", names.join(", ")).into(),
             evidence: rest.iter().filter_map(|(_, one)| one.observed).collect(),
         });
         answers.push(Answer::new(at, Subject::of(SubjectKind::Port), verdict));

@@ -14,12 +14,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Management page open to any address",
     severity: Severity::Low,
-    why: "Pages for administrators are where the next hole is found, and where passwords are tried all night. Those who need them are few, and it is known where \
-          they sit.",
-    fix: "Limit the path by source (`allow 10.0.0.0/28; deny all;`, `Require ip 10.0.0.0/28`) or take it off the public site, and reach it through the tunnel.",
-    judged: "Fails for each path whose name is that of pages for administrators (admin, manager, console, setup and the like) and that is open to every \
-             address; graver where no login is asked for. What is handed on to another server may ask for one itself. Passes where sources are limited or \
-             a certificate is asked for. Undetermined where a file that the server reads in was not exported.",
+    why: "Administration pages are a common target of exploits and password attacks. Only few people need them, and their \
+          networks are known.",
+    fix: "Limit the path by source (`allow 10.0.0.0/28; deny all;`, `Require ip 10.0.0.0/28`), or remove it from the public \
+          site and provide access through a VPN.",
+    judged: "Fails for each path with the name of an administration page (admin, manager, console, setup and the like) that \
+             is open to any address; one level higher where no login is required. A backend server may require a login of \
+             its own. Passes where sources are limited or a certificate is required. Undetermined where an included file is \
+             missing.",
     references: &["NIST SP 800-123, 6.4", "CIS Controls 8, 12.8"],
     controls: &[Control::grundschutz("APP.3.2.A4")],
     run: Run::Analyses(run),
@@ -48,15 +50,15 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     }
     let (base, asks) = match asked {
         Some(AuthRequirement::Nothing) => {
-            (CHECK.rating().raised("nothing is asked for"), "The server itself asks for nothing.")
+            (CHECK.rating().raised("no authentication is required"), "The web server requires no login.")
         }
-        Some(_) => (CHECK.rating(), "It asks for a password."),
-        None => (CHECK.rating(), "Whether a login is asked for decides the server that it is handed on to."),
+        Some(_) => (CHECK.rating(), "The web server requires a password."),
+        None => (CHECK.rating(), "The backend server decides whether a login is required."),
     };
     one.fail(
         base,
         part,
-        format!("{} gives {} to every address", one.title(), part.name),
+        format!("{} serves {} to any address", one.title(), part.name),
         asks.to_owned(),
         part.remark(Remark::HandedOn).into_iter().chain(part.lines()).collect(),
     )

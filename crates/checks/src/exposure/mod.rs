@@ -54,7 +54,15 @@ pub(super) struct Exposed<'a> {
 impl Exposed<'_> {
     /// `SNMP of edge`.
     pub(super) fn name(&self) -> String {
-        format!("{} of {}", self.service.name, self.estate.devices[self.device].name)
+        let best = self.best();
+        let first = best.forward.map(|_| best.steps.first().map(|step| step.device));
+        match first {
+            // A finding is filed under the device that its first line is of.
+            Some(front) if front != Some(self.device) => {
+                format!("{} on {}", self.service.name, self.estate.devices[self.device].name)
+            }
+            _ => self.service.name.clone(),
+        }
     }
 
     /// The way that counts: for everybody before for some, certain before not.
@@ -93,25 +101,25 @@ impl Exposed<'_> {
         hops.dedup();
         let through = match hops.as_slice() {
             [] | [_] => String::new(),
-            [front @ .., _] => format!(", through {}", front.join(" and ")),
+            [front @ .., _] => format!(", via {}", front.join(" and ")),
         };
         let known = match self.service.known {
-            Known::Configured => "its configuration says that it listens there",
-            Known::Observed => "its socket was seen; no file that was exported explains it",
-            Known::Both => "its configuration says so and its socket was seen",
-            Known::Absent => "its configuration says so, though no such socket was seen",
-            Known::Disabled => "its configuration says so, though it is switched off",
+            Known::Configured => "its configuration defines the listener",
+            Known::Observed => "its socket is in the export, without a configuration",
+            Known::Both => "its configuration and its socket are in the export",
+            Known::Absent => "it is configured, although the exported sockets do not show it",
+            Known::Disabled => "it is configured, although its unit is disabled",
         };
-        let from = if best.everybody { "anybody".to_owned() } else { some_ranges(&best.sources) };
-        format!("It answers {from} who calls {}{through}; {known}.", self.called())
+        let from = if best.everybody { "any address".to_owned() } else { some_ranges(&best.sources) };
+        format!("Reachable by {from} at {}{through}; {known}.", self.called())
     }
 
     /// How severe it is: as the check has it for everybody, less for some.
     pub(super) fn rate(&self, base: Rating) -> Rating {
         if self.best().everybody {
-            base.because("anybody outside reaches it")
+            base.because("reachable from the Internet")
         } else {
-            base.lowered(format!("only {} reach it", some_ranges(&self.best().sources)))
+            base.lowered(format!("reachable by {} only", some_ranges(&self.best().sources)))
         }
     }
 
@@ -120,7 +128,7 @@ impl Exposed<'_> {
         let best = self.best();
         if !best.certain {
             let question = format!(
-                "whether {} is reached from outside at {} hangs on a rule that is not modelled; review it by hand",
+                "Please review by hand whether {} is reachable from the Internet at {}: a condition not analysed decides.",
                 self.name(),
                 self.called()
             );
@@ -128,7 +136,7 @@ impl Exposed<'_> {
         }
         Verdict::Fail(Fail {
             rating: self.rate(base),
-            title: format!("{} answers the outside at {}", self.name(), self.called()).into(),
+            title: format!("{} is reachable from the Internet at {}", self.name(), self.called()).into(),
             detail: self.how().into(),
             evidence: self.evidence(),
         })
@@ -187,9 +195,9 @@ pub(super) fn each_forward(estate: &Analyses, judge: impl Fn(&ForwardFate, &str)
                 None => format!("port {ports}"),
             },
             None => protocol
-                .map_or("everything".to_owned(), |number| trevlin_model::Protocol(Some(number)).name()),
+                .map_or("all traffic".to_owned(), |number| trevlin_model::Protocol(Some(number)).name()),
         };
-        let name = format!("the forward of {ports}");
+        let name = format!("port forward of {ports}");
         Answer::new(
             one.device,
             Subject::of(SubjectKind::Forward)

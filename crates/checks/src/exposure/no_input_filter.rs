@@ -17,14 +17,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Internet-facing interface without a filter",
     severity: Severity::High,
-    why: "Everything that listens on the device, and everything behind it that a route leads to, stands open unless \
-          somebody remembered to close it. A service that an update or a colleague adds tomorrow is reachable the same \
-          minute. Filters that only name what is bad fail silently.",
-    fix: "Drop what enters from outside by default, for the device itself and for what it forwards, and for IPv6 as well \
-          as IPv4. Then accept replies and the few services that are meant, each by a rule of its own.",
-    judged: "Fails where a new connection that no rule singles out is accepted from an outside interface: no table, a policy \
-             or a last rule that accepts. Undetermined where no filter was exported, where a rule that is not modelled \
-             decides, or where it is not certain that the interface faces the outside.",
+    why: "Every service of the device, and every host behind it that a route leads to, is exposed unless it is blocked \
+          individually. New services are exposed as soon as they start. Filters that list forbidden traffic only fail \
+          silently.",
+    fix: "Set a default policy of drop for traffic from the Internet, for the device itself and for forwarded traffic, over \
+          IPv4 and IPv6. Then permit replies and the few intended services by separate rules.",
+    judged: "Fails where a new connection without a specific rule is accepted from an Internet interface: no filter table, \
+             or an accepting policy or final rule. Undetermined where no filter was exported, where a condition not analysed \
+             decides, or where the role of the interface is uncertain.",
     references: &["NIST SP 800-41 Rev. 1, 4.1", "RFC 2979", "iptables(8), --policy"],
     controls: &[Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
@@ -57,8 +57,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     }
     if estate.views().outside.cut {
         let first = estate.shape().outside.first().map_or(0, |place| place.device);
-        let question = "packets from outside go more different ways than are followed, so not everything that they reach was \
-                        computed; ask for parts of it with `trevlin exposure --device` and `trevlin reach`";
+        let question = "Packets from the Internet take more paths than are followed, so the result is incomplete. Please use \
+                        `trevlin exposure --device` and `trevlin reach` for single devices and connections.";
         answers.push(Answer::new(
             first,
             Subject::of(SubjectKind::Reached),
@@ -75,8 +75,8 @@ fn nothing_known(estate: &Analyses, at: usize, device: &Device) -> Option<Answer
         return None;
     }
     let question = format!(
-        "{} answers callers, and neither its interfaces nor its routes were exported, so what faces the outside is not known; \
-         ask for `ip -j addr show`, `ip -j route show` and its packet filter",
+        "Please provide `ip -j addr show`, `ip -j route show` and the packet filter of {}: it accepts VPN clients, and the \
+         exports do not show its Internet interface.",
         device.name
     );
     Some(Answer::new(at, Subject::of(SubjectKind::Interfaces), Verdict::ask(question, vec![tunnel.origin])))
@@ -143,7 +143,7 @@ fn judge<'a>(
     let other = device.facts.not_modelled.iter().find(|one| one.filters_packets && one.apart);
     if let Some(other) = other {
         let question = format!(
-            "{} filters packets in a form that is not read yet ({}); review it by hand",
+            "Please review the packet filter of {} by hand: its format is not supported ({}).",
             device.name, other.what
         );
         return Judged::Asks(Missing::Reader, Verdict::ask(question, vec![other.origin]));
@@ -152,14 +152,15 @@ fn judge<'a>(
     if tables.is_empty() {
         let command = if family == Family::V4 { "iptables-save" } else { "ip6tables-save" };
         let question = format!(
-            "no {family} filter of {} was exported, so whether {} is open to the outside is not known; ask for `{command}` or `nft list ruleset`",
+            "Please provide `{command}` or `nft list ruleset` of {}: no {family} filter was exported, so the exposure of \
+             {} is not known.",
             device.name, interface.name
         );
         return Judged::Asks(Missing::Filter(family, &interface.name), Verdict::ask(question, place));
     }
     if let Some(broken) = tables.iter().find(|table| !table.complete) {
         let question = format!(
-            "the {family} filter of {} was not exported whole or has lines that were not understood; export it again",
+            "Please export the {family} filter of {} again: it is incomplete or contains lines that were not understood.",
             device.name
         );
         return Judged::Asks(Missing::Part(family), Verdict::ask(question, vec![broken.origin]));
@@ -179,7 +180,8 @@ fn judge<'a>(
             Some((_, verdict)) => {
                 let rule = verdict.decided_by.first().copied();
                 let question = format!(
-                    "whether {} of {} is open to the outside by default hangs on a rule that is not modelled; review it by hand",
+                    "Please review by hand whether {} of {} accepts connections from the Internet by default: a condition \
+                     not analysed decides.",
                     interface.name, device.name
                 );
                 let question = Verdict::ask(question, rule.into_iter().chain(place).collect());
@@ -190,8 +192,8 @@ fn judge<'a>(
     };
     if !interface.certain {
         let question = format!(
-            "{} of {} accepts by default what no rule names; whether it faces the outside is not certain (its addresses are \
-             private). Say so in trevlin.toml: [device.\"{}\"] outside = [\"{}\"] or []",
+            "Please state whether {} of {} faces the Internet (its addresses are private): it accepts by default. In \
+             trevlin.toml: [device.\"{}\"] outside = [\"{}\"] or []",
             interface.name, device.name, device.name, interface.name
         );
         let question = Verdict::ask(question, verdict.decided_by.iter().copied().chain(place).collect());
@@ -221,7 +223,7 @@ fn fail(
     let mut evidence: Vec<Origin> = decided_by.last().into_iter().chain(decided_by).copied().collect();
     let how = match decided_by.last() {
         None => "there is no filter table".to_owned(),
-        Some(last) => format!("the line that decides is {}", estate.place(*last)),
+        Some(last) => format!("the deciding line is {}", estate.place(*last)),
     };
     if evidence.is_empty() {
         evidence.extend(tables.iter().map(|table| table.origin));
@@ -230,35 +232,37 @@ fn fail(
     evidence.extend(stored_twin(estate, at, family, way, decided_by));
     evidence.extend(interface.origin);
     let why_outside = match interface.reason {
-        OutsideReason::Stated => "the estate file says that it faces the outside".to_owned(),
+        OutsideReason::Stated => "as stated in the estate file".to_owned(),
         OutsideReason::DefaultRoute(any) => {
             let origin = default_route(&estate.devices[at], &interface.name, family).unwrap_or(any);
             evidence.push(origin);
-            format!("the default route leaves by it ({})", estate.place(origin))
+            format!("as the default route uses it ({})", estate.place(origin))
         }
-        OutsideReason::PublicAddress(origin) => format!("it has a public address ({})", estate.place(origin)),
+        OutsideReason::PublicAddress(origin) => {
+            format!("as it has a public address ({})", estate.place(origin))
+        }
         OutsideReason::Hides(origin) => {
             evidence.push(origin);
-            format!("what leaves by it is given its address ({})", estate.place(origin))
+            format!("as outgoing connections are translated to its address ({})", estate.place(origin))
         }
     };
-    let to = if way == Way::ToDevice { "the device itself" } else { "what lies behind it" };
+    let to = if way == Way::ToDevice { "the device itself" } else { "networks behind it" };
     let (severity, limit) = if way == Way::Through
         && only_private_behind(&estate.devices[at], interface, family)
     {
         (
             Severity::Medium,
-            "; what lies behind it has private addresses, which only hosts of the same outside network can aim at",
+            "; the networks behind it have private addresses, which only hosts on the same external network can address",
         )
     } else {
         (CHECK.severity, "")
     };
     Verdict::Fail(Fail {
         rating: CHECK
-            .rated_at(severity, format!("{} faces the outside, {why_outside}{limit}", interface.name)),
-        title: format!("{} lets {family} connections from outside reach {to} by default", interface.name).into(),
+            .rated_at(severity, format!("{} faces the Internet, {why_outside}{limit}", interface.name)),
+        title: format!("Interface {} accepts {family} from the Internet by default, to {to}", interface.name).into(),
         detail: format!(
-            "New {protocols} connections over {family} that no rule singles out are accepted towards {to}: {how}."
+            "New {protocols} connections over {family} without a specific rule are accepted towards {to}: {how}."
         ).into(),
         evidence,
     })

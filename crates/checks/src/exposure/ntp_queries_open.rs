@@ -14,13 +14,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "NTP status queries open to any address",
     severity: Severity::Low,
-    why: "Questions about a clock's state bring answers many times their size, to whoever is named as the sender, and name the machines that asked before. Time for \
-          all the world is served by others already.",
-    fix: "Write `restrict default nomodify nopeer noquery limited kod` (or `ignore`) and let the device itself and the machine that watches ask; name the networks whose \
-          clock it is (`allow 10.0.0.0/8`), and keep commands at the loopback address.",
-    judged: "Fails where questions about the state are answered for every address; a step graver where the outside reaches it. A server of the time for everybody fails \
-             where the outside reaches it. Passes where addresses are named, and for a client that serves nobody. Undetermined where a \
-             file that is read in is not among the exports.",
+    why: "NTP status queries have responses many times their size, which attackers direct at forged source addresses. The \
+          responses also reveal other clients. Public time service is available elsewhere.",
+    fix: "Set `restrict default nomodify nopeer noquery limited kod` (or `ignore`), and permit queries from the device \
+          itself and from monitoring hosts. Name the served networks (`allow 10.0.0.0/8`), and keep commands on the loopback \
+          address.",
+    judged: "Fails where status queries are answered for any address; one level higher where the Internet reaches it. A \
+             public NTP server fails where the Internet reaches it. Passes where addresses are named, and for a client \
+             without a server. Undetermined where an included file is missing.",
     references: &["RFC 8633, 5.4", "ntp.conf(5), restrict", "chrony.conf(5), cmdallow", "US-CERT TA14-013A"],
     controls: &[],
     run: Run::Analyses(run),
@@ -49,18 +50,18 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     }
     let base = match status {
         true => CHECK.rating(),
-        false => CHECK.rating().lowered("the time alone is no more than a service for strangers"),
+        false => CHECK.rating().lowered("only the time itself is served to unknown clients"),
     };
     let what = if status {
-        "answers questions about its state from everybody"
+        "answers NTP status queries from any address"
     } else {
-        "serves the time to everybody outside"
+        "serves the time to any address on the Internet"
     };
     one.fail(
         base,
         part,
         format!("{} {what}", one.title()),
-        if status { "No line keeps anybody from asking." } else { "No line says whose clock it is." }.into(),
+        if status { "No line restricts queries." } else { "No line restricts the served networks." }.into(),
         part.lines(),
     )
 }

@@ -17,12 +17,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Blocked over IPv4, open over IPv6 (or the reverse)",
     severity: Severity::High,
-    why: "Somebody closed the service on purpose and forgot the second road. Scanners know that addresses of IPv6 \
-          are often open where those of IPv4 are not, and names and certificates tell them where to look.",
-    fix: "Write the same rules for IPv6 as for IPv4, best in one list for both versions, and audit both dumps each \
-          time.",
-    judged: "Fails for each service that connections from outside come to by IPv6, on a device with an outside \
-             address of IPv4 by which none does. Passes where both versions are open or both are closed.",
+    why: "The service was closed over IPv4 and remains open over IPv6. Scanners search for this difference, and DNS names \
+          and certificates reveal the addresses.",
+    fix: "Write the same rules for IPv4 and IPv6, preferably in one rule set for both, and audit both each time.",
+    judged: "Fails for each service that is reachable from the Internet over IPv6 on a device with an Internet address of \
+             IPv4 over which it is blocked. Passes where both versions are open or both are blocked.",
     references: &["RFC 9099, 2.3", "NIST SP 800-119, 6.3"],
     controls: &[Control::grundschutz("NET.1.1.A20")],
     run: Run::Analyses(run),
@@ -57,15 +56,15 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             .map(|(name, one)| format!("{name} ({})", views.services[device][one.service].endpoint()))
             .collect();
         let count = match open.len() {
-            1 => format!("{} answers", names[0]),
-            several => format!("{several} services answer"),
+            1 => format!("{} is", names[0]),
+            several => format!("{several} services are"),
         };
         let services = open.iter().flat_map(|(_, one)| views.services[device][one.service].origins());
         let verdict = Verdict::Fail(Fail {
-            rating: CHECK.rated("anybody outside reaches them by IPv6, and nobody by IPv4"),
-            title: format!("{count} the outside of {} by IPv6 alone", estate.devices[device].name).into(),
+            rating: CHECK.rated("reachable from the Internet over IPv6, and blocked over IPv4"),
+            title: format!("{count} reachable from the Internet over IPv6 only").into(),
             detail: format!(
-                "By IPv4 no connection from outside comes to {}; by IPv6 they are called at {}.",
+                "Over IPv4 no connection from the Internet reaches {}; over IPv6 the addresses are {}.",
                 names.join(", "),
                 some_ranges(&first.called)
             )

@@ -16,13 +16,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Open port without a known service",
     severity: Severity::Low,
-    why: "An opening is there for something. Where nothing that was exported explains it, either a service faces the outside that nobody \
-          looked at, or it is gone and the door stayed for whatever takes the port next.",
-    fix: "Ask what it is for and for the device's `ss -tulpn`. Take the rule out where nothing needs it, or limit it to the addresses that do.",
-    judged: "Fails for each rule of a packet filter that lets the outside in to ports of the device itself at which no configured service is known, where its \
-             sockets were not exported: graver where what usually answers there is for management, a shell, a desktop, files, a database or machines, a \
-             step milder where only named sources are let in. Passes where every opening is explained. Undetermined where a rule that is not modelled decides. \
-             Openings of all ports are told as a side that is not filtered.",
+    why: "An open port serves a purpose. If no export explains it, either an unexamined service is exposed, or the service \
+          is gone and the port remains open for the next program that uses it.",
+    fix: "Establish its purpose, and obtain the `ss -tulpn` output of the device. Remove the rule where it is not needed, or \
+          limit its sources.",
+    judged: "Fails for each filter rule that permits Internet access to ports of the device itself without a known service, \
+             where its sockets were not exported; higher where the port is usually management, shell, remote desktop, files, \
+             database or industrial, one level lower for named sources. Passes where every opening is explained. \
+             Undetermined where a condition not analysed decides. Openings of all ports are reported as a missing filter.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "CIS Controls 8, 4.8"],
     controls: &[Control::grundschutz("NET.3.2.A4")],
     run: Run::Analyses(run),
@@ -80,8 +81,8 @@ fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Open
     let name = &estate.devices[device].name;
     if !one.certain {
         let question = format!(
-            "whether {name} lets the outside in to {ports} hangs on a rule that is not modelled, and no export says what answers there; ask \
-             for its `ss -tulpn`"
+            "Please provide `ss -tulpn` of {name}: a condition not analysed decides whether the Internet reaches {ports}, \
+             and no export shows which service listens there."
         );
         return Verdict::ask(question, vec![line]);
     }
@@ -103,23 +104,22 @@ fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Open
     });
     let rating = match grave {
         Some(known) => {
-            let port = format!("the port is usually that of a {}", known.kind.words());
+            let port = format!("the port is usually used for: {}", known.kind.words());
             CHECK.rating().raised(port)
         }
         None => CHECK.rating(),
     };
-    let who = if one.everybody { "anybody outside".to_owned() } else { some_ranges(&one.sources) };
-    let lets_in = format!("it lets in {who}");
+    let who = if one.everybody { "any address".to_owned() } else { some_ranges(&one.sources) };
+    let lets_in = format!("permitted source: {who}");
     let rating = if one.everybody { rating.because(lets_in) } else { rating.lowered(lets_in) };
     let usually = match grave.or(usual.first()) {
-        Some(known) => format!(" What usually answers there is {}.", known.name),
+        Some(known) => format!(" The usual service there is {}.", known.name),
         None => String::new(),
     };
     Verdict::Fail(Fail {
         rating,
-        title: format!("{name} is open to the outside at {ports}, and no export says what answers there")
-            .into(),
-        detail: format!("The rule lets {who} in to {ports}.{usually}").into(),
+        title: format!("Open from the Internet without a known service: {ports}").into(),
+        detail: format!("The rule permits {ports} from {who}.{usually}").into(),
         evidence: vec![line],
     })
 }

@@ -14,11 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Open DNS resolver",
     severity: Severity::Low,
-    why: "An open resolver is used to drown others: a forged question of 60 bytes brings an answer of thousands to whoever is named as its sender. Its own \
-          cache can be filled with wrong answers by whoever asks it the right questions.",
-    fix: "Name those who may ask (`allow-recursion`, `access-control`, `interface=`), and let a server of your own zones answer without recursion.",
-    judged: "Fails where names are looked up for every address and the server listens beyond the device: low while the filter keeps the outside away, \
-             high where the outside reaches it. Passes where clients are named. Undetermined where a file that the server reads in was not exported.",
+    why: "An open resolver is abused for amplification attacks: a forged query of 60 bytes yields a response of thousands. \
+          Its cache is also exposed to poisoning.",
+    fix: "Name the permitted clients (`allow-recursion`, `access-control`, `interface=`), and answer for own zones without \
+          recursion.",
+    judged: "Fails where recursion is permitted for any address and the server listens beyond the device: low while the \
+             packet filter blocks the Internet, high where the Internet reaches it. Passes where clients are named. \
+             Undetermined where an included file is missing.",
     references: &["RFC 5358", "NIST SP 800-81 Rev. 2, 7.2", "US-CERT TA13-088A"],
     controls: &[Control::grundschutz("APP.3.6.A6")],
     run: Run::Analyses(run),
@@ -44,17 +46,17 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
         return Verdict::Pass;
     }
     let base = match outside {
-        true => CHECK.rating().raised("connections from outside come to it"),
+        true => CHECK.rating().raised("reachable from the Internet"),
         false => CHECK.rating(),
     };
     one.fail(
         base,
         part,
-        format!("{} looks names up for everybody", one.title()),
+        format!("{} permits recursion for any address", one.title()),
         if outside {
-            "Connections from outside come to it."
+            "Connections from the Internet reach it."
         } else {
-            "Only the filter keeps the outside away."
+            "Only the packet filter blocks the Internet."
         }
         .into(),
         part.lines().into_iter().chain(one.served.endpoints.first().map(|place| place.origin)).collect(),

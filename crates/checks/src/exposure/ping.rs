@@ -13,13 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "ICMP echo answered from the Internet",
     severity: Severity::Info,
-    why: "An answer tells scanners that somebody is there. It also tells an administrator that the line is up, and \
-          path discovery needs other messages of the same protocol; so this is worth knowing and seldom worth \
-          closing.",
-    fix: "Leave it, at a limited rate, or drop requests for an echo from outside. Keep the messages that path \
-          discovery needs.",
-    judged: "Tells each device that requests for an echo from outside come to. Passes where the kernel was told to \
-             stay silent, or a rule drops them.",
+    why: "An echo reply shows scanners that a host exists. It also helps administrators to monitor the line, and path MTU \
+          discovery needs other ICMP messages; closing it is rarely necessary.",
+    fix: "Accept it with a rate limit, or drop echo requests from the Internet. Keep the messages that path MTU discovery \
+          needs.",
+    judged: "Reports each device that echo requests from the Internet reach. Passes where the kernel is set to ignore them, \
+             or a rule drops them.",
     references: &["RFC 792", "RFC 4890, 4.3", "NIST SP 800-41 Rev. 1, 4.1"],
     controls: &[],
     run: Run::Analyses(run),
@@ -28,12 +27,11 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let pings = &estate.views().outside.pings;
     let told = pings.iter().map(|ping| {
-        let name = &estate.devices[ping.device].name;
         let evidence = deciding(&ping.steps).collect();
         let verdict = Verdict::Fail(Fail {
-            rating: CHECK.rated("it only tells that somebody is there"),
-            title: format!("{name} answers a ping from outside").into(),
-            detail: format!("Requests for an echo to {} come to it.", some_ranges(&ping.addresses)).into(),
+            rating: CHECK.rated("it only shows that the host exists"),
+            title: "ICMP echo is answered from the Internet".into(),
+            detail: format!("Echo requests to {} reach it.", some_ranges(&ping.addresses)).into(),
             evidence,
         });
         Answer::new(ping.device, Subject::of(SubjectKind::Echo), verdict)

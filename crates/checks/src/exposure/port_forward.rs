@@ -16,13 +16,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Port forward to an internal host",
     severity: Severity::Low,
-    why: "A forward puts a machine of the inside into the open, past everything that stands in front of it. From \
-          that machine the whole inside network is one step away, and the forward outlives the reason for it.",
-    fix: "Keep forwards few, each with an owner, a reason and a date in its comment. Put what has to be reached into \
-          a network of its own, limit the sources, or let people come through the tunnel.",
-    judged: "Fails for each port forward from outside that comes through to a service of a device inside, graver to \
-             a storage appliance. A forward to a tunnel's own port is how remote access works and passes. What \
-             answers there is judged by the checks of its kind.",
+    why: "A port forward exposes an internal host directly. From that host the internal network is one step away, and \
+          forwards often outlive their purpose.",
+    fix: "Keep forwards few, each with an owner, a reason and a date in its comment. Place the target in a separate network, \
+          limit the sources, or provide access through a VPN.",
+    judged: "Fails for each port forward from the Internet that reaches a service of an internal device; one level higher \
+             for a storage appliance. Passes for a forward to the port of a VPN. The service itself is judged by the check \
+             of its kind.",
     references: &["NIST SP 800-41 Rev. 1, 4.1"],
     controls: &[Control::grundschutz("NET.1.1.A4"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
@@ -43,14 +43,15 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let inner = &estate.devices[first.device];
         let service = &views.services[first.device][first.service];
         let rating = match inner.kind {
-            DeviceKind::Storage => CHECK.rated_at(Severity::Medium, "it leads to where the files are"),
-            _ => CHECK.rated("it leads to a machine of the inside"),
+            DeviceKind::Storage => CHECK.rated_at(Severity::Medium, "the target stores files"),
+            _ => CHECK.rated("the target is an internal host"),
         };
-        let rating = if first.everybody { rating } else { rating.lowered("only named sources come through") };
+        let rating =
+            if first.everybody { rating } else { rating.lowered("only named sources are permitted") };
         Verdict::Fail(Fail {
             rating,
-            title: format!("{name} lets the outside in to {}", inner.name).into(),
-            detail: format!("Connections come through to {} of {}.", service.name, inner.name).into(),
+            title: format!("{name} from the Internet reaches {}", inner.name).into(),
+            detail: format!("Connections reach {} of {}.", service.name, inner.name).into(),
             evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
         })
     })

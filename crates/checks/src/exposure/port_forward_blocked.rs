@@ -13,12 +13,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Port forward blocked downstream",
     severity: Severity::Low,
-    why: "A forward that leads nowhere is an intention that somebody had and a door that is half open: one change of \
-          another filter, made for another reason, opens it. Until then it fills the log and hides what is meant.",
-    fix: "Ask who needs it. Take the forward out, or open the way as far as it is meant to go, for the sources that \
-          are meant.",
-    judged: "Fails for each port forward that connections from outside meet and none of which is delivered, because \
-             a rule or a device further in stops them. Passes where it leads somewhere.",
+    why: "A port forward without effect shows an unfinished or withdrawn intention. A later change of another filter can \
+          open it unnoticed.",
+    fix: "Establish who needs it. Remove the forward, or permit the path for the intended sources only.",
+    judged: "Fails for each port forward that matches connections from the Internet, none of which is delivered because a \
+             later rule or device blocks them. Passes where it leads to a host.",
     references: &["NIST SP 800-41 Rev. 1, 5.2"],
     controls: &[Control::grundschutz("NET.3.2.A9")],
     run: Run::Analyses(run),
@@ -32,18 +31,20 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let where_to =
                 last.and_then(|step| estate.devices.get(step.device)).map(|device| device.name.clone());
             let how = match (&one.fate, &where_to) {
-                (ForwardOutcome::Lost, _) => "they go round in a circle".to_owned(),
+                (ForwardOutcome::Lost, _) => "the packets loop".to_owned(),
                 (_, Some(device)) if *device == estate.devices[one.device].name => {
-                    "the device's own filter stops them".to_owned()
+                    "the filter of the device itself blocks them".to_owned()
                 }
-                (_, Some(device)) => format!("{device} stops them"),
-                (_, None) => "they are stopped on the way".to_owned(),
+                (_, Some(device)) => format!("{device} blocks them"),
+                (_, None) => "they are blocked on the path".to_owned(),
             };
             Verdict::Fail(Fail {
-                rating: CHECK.rated("nobody comes through it as things stand"),
-                title: format!("{name} leads nowhere: {how}").into(),
-                detail: format!("Connections from outside meet the forward, and none is delivered: {how}.")
-                    .into(),
+                rating: CHECK.rated("no connection passes at present"),
+                title: format!("{name} is blocked downstream: {how}").into(),
+                detail: format!(
+                    "Connections from the Internet match the forward, and none is delivered: {how}."
+                )
+                .into(),
                 evidence: [one.origin].into_iter().chain(last.and_then(|step| step.origin)).collect(),
             })
         }

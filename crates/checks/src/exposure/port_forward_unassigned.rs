@@ -14,13 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Port forward to an unassigned address",
     severity: Severity::Medium,
-    why: "The next machine that gets this address, by hand or by DHCP, stands in the open at once, without anybody \
-          having decided it. Whoever is inside already can take the address on purpose.",
-    fix: "Take the forward out, and the rule that lets it pass. If a machine is meant that was not exported, say so \
-          in the documentation and keep the address for it.",
-    judged: "Fails for each port forward that is let through to an address no device has and that no DHCP server or \
-             tunnel keeps for anybody. Passes where something answers, or the address is kept. An address out of a \
-             DHCP range is a question.",
+    why: "The next host that receives the address, by hand or by DHCP, is exposed to the Internet without a decision. An \
+          internal attacker can also take the address deliberately.",
+    fix: "Remove the forward and the rule that permits it. If a host exists that was not exported, document it and reserve \
+          the address.",
+    judged: "Fails for each permitted port forward to an address that no device has and that no DHCP server or tunnel \
+             reserves. Passes where a service answers, or the address is reserved. An address inside a DHCP range leads to \
+             an information request.",
     references: &["NIST SP 800-41 Rev. 1, 5.2"],
     controls: &[Control::grundschutz("NET.3.2.A9"), Control::grundschutz("NET.1.1.A24")],
     run: Run::Analyses(run),
@@ -30,10 +30,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     each_forward(estate, |one, name| {
         match (&one.fate, one.address) {
         (ForwardOutcome::NobodyThere, Some(address)) => Verdict::Fail(Fail {
-            rating: CHECK.rated("whoever gets the address stands in the open"),
-            title: format!("{name} leads to {address}, which nobody has").into(),
+            rating: CHECK.rated("the next host with this address is exposed to the Internet"),
+            title: format!("{name} leads to {address}, which is unassigned").into(),
             detail: format!(
-                "Connections from outside are let through to {address}; no device of the estate has it, and nothing keeps it for one."
+                "Connections from the Internet are permitted to {address}; no device of the estate has the address, and no \
+                 reservation exists."
             ).into(),
             evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
         }),
@@ -43,7 +44,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 return Verdict::Pass;
             }
             let question = format!(
-                "{name} leads to {address}, which {} may hand to anybody; ask which machine is meant, and whether the address is kept for it",
+                "Please state which host {address} is, and whether the address is reserved: {name} leads to it, and {} may \
+                 assign it to any host.",
                 allocation.owner
             );
             Verdict::ask(question, vec![one.origin, allocation.origin])

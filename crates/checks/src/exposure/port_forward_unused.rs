@@ -1,6 +1,6 @@
 //! A port forward from outside leads to a port that nothing serves.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::ForwardOutcome;
@@ -14,12 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Port forward to a port without a service",
     severity: Severity::Low,
-    why: "The service is gone and its door stayed. The next program on that machine that takes the port, perhaps for \
-          an hour, is in the open.",
-    fix: "Take the forward out, and the rule that lets it pass.",
-    judged: "Fails for each port forward that comes to a device whose sockets were exported and none of which waits \
-             there. Passes where one does. Undetermined where the device's sockets were not exported and no file of \
-             it says what answers.",
+    why: "The service is gone and the opening remains. Any program on that host that later uses the port is exposed to the \
+          Internet.",
+    fix: "Remove the forward and the rule that permits it.",
+    judged: "Fails for each port forward to a device whose exported sockets show no listener on the port. Passes where one \
+             listens. Undetermined where the sockets were not exported and no file shows the service.",
     references: &["NIST SP 800-41 Rev. 1, 5.2"],
     controls: &[Control::grundschutz("NET.3.2.A9"), Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
@@ -32,15 +31,16 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let port = one.port.map(|port| format!(" port {port}")).unwrap_or_default();
             if !certain {
                 let question = format!(
-                    "{name} leads to {inner}{port}, and no file of {inner} says what answers there; ask for its `ss -tulpn`"
+                    "Please provide `ss -tulpn` of {inner}: {name} leads to {inner}{port}, and no file shows which service \
+                     listens there."
                 );
-                return Verdict::ask(question, vec![one.origin]);
+                return Verdict::ask(question, vec![one.origin]).addressed_to(Addressee::Device(*device));
             }
             Verdict::Fail(Fail {
-                rating: CHECK.rated("nothing answers as things stand"),
-                title: format!("{name} leads to {inner}{port}, where nothing answers").into(),
+                rating: CHECK.rated("no service listens there at present"),
+                title: format!("{name} leads to {inner}{port}, where no service listens").into(),
                 detail: format!(
-                    "Connections from outside are let through to {inner}, and none of its sockets waits there."
+                    "Connections from the Internet are permitted to {inner}, and none of its sockets listens there."
                 ).into(),
                 evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
             })

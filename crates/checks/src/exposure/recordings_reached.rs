@@ -34,11 +34,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Recorded files reachable by VPN clients without need",
     severity: Severity::High,
-    why: "Whoever comes in to service a machine has no business with what cameras and loggers recorded. Recordings show people, and they are the evidence that \
-          somebody may want to see gone.",
-    fix: "Let the filter of the tunnel pass what the estate file means and nothing else, and limit the share to the machines that show the recordings.",
-    judged: "Asks about every share, export, module, folder and target whose name or folder is that of recordings and that callers of a tunnel reach. Fails where the estate file \
-             means something for these callers and not this; undetermined where it means nothing for them at all. Passes where the sources of the share keep them out.",
+    why: "Maintenance users do not need the recordings of cameras and loggers. Recordings are personal data, and they are \
+          evidence that an intruder may want to delete.",
+    fix: "Restrict the tunnel to the access that the estate file intends, and limit the share to the hosts that display \
+          recordings.",
+    judged: "Reports every share, export, module, folder and target with a name or path of recordings that VPN clients \
+             reach. Fails where the estate file states an intent for these clients that does not include it; undetermined \
+             where it states no intent for them. Passes where the permitted sources exclude them.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-209, 4.2", "GDPR, article 32"],
     controls: &[Control::grundschutz("APP.3.3.A3")],
     run: Run::Analyses(run),
@@ -90,18 +92,18 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                         recorded.iter().any(|part| part.login.value() == Some(&AuthRequirement::Nothing));
                     Verdict::Fail(Fail {
                         rating: CHECK.rated(if open {
-                            "not even a login stands before it"
+                            "no login is required"
                         } else {
-                            "a login is all that stands before it"
+                            "only a login protects it"
                         }),
                         title: format!(
-                            "callers of {} reach recorded files on {}",
+                            "Clients of {} reach recorded files on {}",
                             callers.tunnel,
                             one.device_name()
                         )
                         .into(),
                         detail: format!(
-                            "They come through to {}: {}.",
+                            "They reach {}: {}.",
                             one.served.name,
                             crate::support::some_names(&names)
                         )
@@ -111,7 +113,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 } else {
                     Verdict::ask(
                         format!(
-                            "callers of {} reach {} of {} ({}), and the estate file does not say what they are meant for; ask, and write it down as an intent",
+                            "Please state the intended access for clients of {}: they reach {} of {} ({}), and the estate \
+                             file contains no intent for them.",
                             callers.tunnel,
                             one.served.name,
                             one.device_name(),

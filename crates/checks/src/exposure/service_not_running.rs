@@ -13,12 +13,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Configured service not running",
     severity: Severity::Low,
-    why: "Either the service does not run and somebody misses it without knowing, or the file is a leftover that the \
-          next start brings back to life. What was audited in it is not what runs.",
-    fix: "Ask whether it is meant to run. Start it, or take its file away and close what was opened for it.",
-    judged: "Fails for each service that a file configures and whose socket is not among those exported, on a device \
-             whose sockets were. Tunnels that live in the kernel show no socket and are left out. Passes where the \
-             socket was seen.",
+    why: "Either the service failed unnoticed, or the file is a leftover that the next start may revive. The audited \
+          configuration is not the running one.",
+    fix: "Establish whether it is intended to run. Start it, or remove its configuration and close its openings.",
+    judged: "Fails for each configured service without an exported socket, on a device whose sockets were exported. VPN \
+             protocols of the kernel have no socket and are left out. Passes where the socket is shown.",
     references: &["ss(8)"],
     controls: &[Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
@@ -27,17 +26,15 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, services) in estate.views().services.iter().enumerate() {
-        let device = &estate.devices[at].name;
         for one in services {
             let subject = Subject::service(&estate.devices[at], one);
             match one.known {
                 Known::Both => answers.push(Answer::new(at, subject, Verdict::Pass)),
                 Known::Absent => {
                     let verdict = Verdict::Fail(Fail {
-                        rating: CHECK.rated("nothing answers there as things stand"),
-                        title: format!("{} is configured on {device} and was not seen running", one.name)
-                            .into(),
-                        detail: format!("No socket of {device} waits at {}.", one.endpoint()).into(),
+                        rating: CHECK.rated("no service listens there at present"),
+                        title: format!("{} is configured but not running", one.name).into(),
+                        detail: format!("No exported socket listens on {}.", one.endpoint()).into(),
                         evidence: one.origins(),
                     });
                     answers.push(Answer::new(at, subject, verdict));

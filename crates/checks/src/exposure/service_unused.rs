@@ -14,10 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Service without content",
     severity: Severity::Info,
-    why: "A program that serves nobody is updated by nobody, and its faults are as good as those of one that is used. What is not there cannot be broken into.",
-    fix: "Stop it and keep it from starting (`systemctl disable --now NAME`), or take the package off the device.",
-    judged: "Fails for each file, database, disk, name or monitoring service that listens beyond the device and has no share, export, module, target, rule or community that \
-             lets anybody in; graver where its socket was seen. Passes for one that is switched off. Undetermined where what it gives out may stand where no export shows it.",
+    why: "An unused program is rarely updated. Its faults are exploited like those of one in use.",
+    fix: "Stop and disable it (`systemctl disable --now NAME`), or uninstall the package.",
+    judged: "Fails for each file, database, iSCSI, DNS or SNMP service that listens beyond the device and has no share, \
+             export, module, target, rule or community with permitted clients; one level higher where its socket is shown. \
+             Passes for a disabled one. Undetermined where its content may be defined outside the exports.",
     references: &["CIS Controls 8, 4.8", "NIST SP 800-123, 4.2"],
     controls: &[Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
@@ -53,10 +54,10 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
                 .is_some_and(|line| one.served.endpoints.iter().any(|place| place.origin == line))
     });
     one.fail_of(
-        if seen { CHECK.rating().raised("its socket was seen") } else { CHECK.rating() },
+        if seen { CHECK.rating().raised("its socket is in the export") } else { CHECK.rating() },
         &Sources::default(),
-        format!("{} gives nothing out", one.title()),
-        if seen { "Its socket was seen." } else { "Whether it runs, no export tells." }.into(),
+        format!("{} has no content or permitted clients", one.title()),
+        if seen { "Its socket is in the export." } else { "The exports do not show whether it runs." }.into(),
         vec![one.served.origin],
     )
 }

@@ -14,11 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Status page open to any address",
     severity: Severity::Low,
-    why: "It names the requests of the moment with the addresses of those who ask, the servers behind and which of them is in trouble. That is what \
-          somebody needs to know who wants to be in, or wants the service to be out.",
-    fix: "Let the machine that watches have it and nobody else (`allow 10.0.0.5; deny all;`, `Require local`), on an address inside.",
-    judged: "Fails for each page of the server's own state that asks for nothing and is open to more than a handful of addresses; a step milder where \
-             only some networks may come. Passes where a login is asked for. Undetermined where a file that is read in is not among the exports.",
+    why: "The page lists current requests with client addresses, the backend servers and their state. Attackers use it to \
+          plan an intrusion or a denial of service.",
+    fix: "Permit the monitoring host only (`allow 10.0.0.5; deny all;`, `Require local`), on an internal address.",
+    judged: "Fails for each server status page without a login that is open to more than a few addresses; one level lower \
+             where only some networks are permitted. Passes where a login is required. Undetermined where an included file \
+             is missing.",
     references: &["ngx_http_stub_status_module", "mod_status", "HAProxy Configuration Manual, stats"],
     controls: &[Control::grundschutz("APP.3.2.A2")],
     run: Run::Analyses(run),
@@ -49,8 +50,8 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     one.fail(
         limited(CHECK.rating(), &part.sources),
         part,
-        format!("{} shows its state at {}", one.title(), part.name),
-        format!("It is open to {}.", part.sources.words()),
+        format!("{} shows its status page at {}", one.title(), part.name),
+        format!("Permitted sources: {}.", part.sources.words()),
         part.remark(Remark::Status).into_iter().chain(part.lines()).collect(),
     )
 }

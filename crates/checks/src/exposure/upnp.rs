@@ -14,15 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "UPnP, NAT-PMP or PCP port mapping enabled",
     severity: Severity::Medium,
-    why: "Any program on any machine inside, a game, a camera or a Trojan horse, opens a port to the outside by \
-          asking, without a login and without a line in any rule list. What the filter says is then not what is \
-          open.",
-    fix: "Switch the service off and make the few forwards that are needed by hand. Where it has to stay, let it \
-          take requests from named hosts for themselves only, above port 1023, and end its list with a denial of \
-          everything.",
-    judged: "Fails for each service that takes requests by UPnP, NAT-PMP or PCP; graver where a host may ask for \
-             others and no list limits who may ask, milder where the list ends with a denial. Passes where both \
-             kinds of requests are switched off.",
+    why: "Any program on any internal host can open a port to the Internet by request, without a login and without a visible \
+          rule. The filter rules then no longer describe what is open.",
+    fix: "Disable the service and configure the few necessary forwards by hand. Where it must stay, permit named hosts to \
+          map ports above 1023 to themselves only, and end its list with a deny for all.",
+    judged: "Fails for each service that accepts UPnP, NAT-PMP or PCP requests; higher where a host may open ports for \
+             others and no list limits it, lower where the list ends with a deny. Passes where both protocols are disabled.",
     references: &["RFC 6886, 5", "RFC 6887, 17", "CISA TA13-088A"],
     controls: &[Control::grundschutz("NET.3.1.A1")],
     run: Run::Map(run),
@@ -32,13 +29,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for mapper in &device.facts.port_mappers {
-            answers.push(Answer::new(at, Subject::of(SubjectKind::PortMapper), judge(&device.name, mapper)));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::PortMapper), judge(mapper)));
         }
     }
     answers
 }
 
-fn judge(device: &str, mapper: &PortMapper) -> Verdict {
+fn judge(mapper: &PortMapper) -> Verdict {
     let ways: Vec<&str> = [(mapper.upnp, "UPnP"), (mapper.nat_pmp, "NAT-PMP and PCP")]
         .into_iter()
         .filter_map(|(on, name)| on.then_some(name))
@@ -54,18 +51,22 @@ fn judge(device: &str, mapper: &PortMapper) -> Verdict {
                 mapper.permissions.iter().filter(|one| one.allows).map(|one| one.hosts.short()).collect();
             if allowed.is_empty() { "nobody".to_owned() } else { allowed.join(", ") }
         }
-        (false, true) => "every host that reaches it, for itself".to_owned(),
-        (false, false) => "every host that reaches it, for any host".to_owned(),
+        (false, true) => "any host that reaches it, for itself".to_owned(),
+        (false, false) => "any host that reaches it, for any other host".to_owned(),
     };
     let (severity, why) = match (closed, mapper.own_only) {
-        (true, _) => (Severity::Low, "a list says who may ask, and ends with a denial"),
-        (false, true) => (CHECK.severity, "no list says who may ask, but a host may only ask for itself"),
-        (false, false) => (Severity::High, "no list says who may ask, and a host may ask for any other"),
+        (true, _) => (Severity::Low, "a list limits the requests and ends with a deny"),
+        (false, true) => {
+            (CHECK.severity, "no list limits the requests, but a host may only map ports to itself")
+        }
+        (false, false) => {
+            (Severity::High, "no list limits the requests, and a host may map ports to any other")
+        }
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{device} opens ports to the outside on request by {}", ways.join(", ")).into(),
-        detail: format!("Requests are taken from {who}.").into(),
+        title: format!("Port mapping by {} is enabled", ways.join(", ")).into(),
+        detail: format!("Requests are accepted from {who}.").into(),
         evidence: [mapper.origin]
             .into_iter()
             .chain(mapper.permissions.iter().map(|one| one.origin))

@@ -14,10 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "DNS zone transfer open to any address",
     severity: Severity::Low,
-    why: "A zone is the list of all machines with their names and addresses. It tells which are worth a visit, without a packet to any of them.",
-    fix: "Let second servers alone have it, by a key (`allow-transfer { key NAME; };`) or at least by address.",
-    judged: "Fails where a server hands zones that it keeps to more than a handful of addresses. Passes where a key or a handful of addresses is \
-             named. Undetermined where nothing is written about it: before version 9.20 everybody may have them, since then nobody.",
+    why: "A zone lists hosts with names and addresses. An attacker obtains an inventory of targets without sending a packet \
+          to them.",
+    fix: "Permit transfers to secondary servers only, by TSIG key (`allow-transfer { key NAME; };`) or at least by address.",
+    judged: "Fails where a primary server permits zone transfers to more than a few addresses. Passes where a key or a few \
+             addresses are named. Undetermined where nothing is set: before version 9.20 any address may transfer, since \
+             then none.",
     references: &["named.conf(5), allow-transfer", "RFC 5936, 5", "NIST SP 800-81 Rev. 2, 9.7"],
     controls: &[Control::grundschutz("APP.3.6.A11")],
     run: Run::Analyses(run),
@@ -35,7 +37,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         if let Some(first) = unsaid.first() {
             let names: Vec<String> = unsaid.iter().map(|part| part.own_name().to_owned()).collect();
             let question = format!(
-                "{} says nothing about who may have {} as a whole: before version 9.20 everybody, since then nobody; ask for the version that runs",
+                "Please state the version of {}: it sets no transfer policy for {}; before version 9.20 any address may \
+                 transfer it, since then none.",
                 one.title(),
                 crate::support::some_names(&names)
             );
@@ -73,15 +76,15 @@ fn is_open(part: &ServiceResource, thresholds: &Thresholds) -> bool {
 fn fail(one: ServiceCase<'_>, group: &[&ServiceResource]) -> Verdict {
     let names: Vec<String> = group.iter().map(|part| part.own_name().to_owned()).collect();
     let what = match names.as_slice() {
-        [name] => format!("the zone {name}"),
+        [name] => format!("zone {name}"),
         names => format!("{} zones", names.len()),
     };
     one.fail(
         limited(CHECK.rating(), &group[0].sources),
         group[0],
-        format!("{} hands out {what} as a whole", one.title()),
+        format!("{} permits zone transfers of {what}", one.title()),
         format!(
-            "{} may have: {}.",
+            "Permitted sources of {}: {}.",
             super::super::logins::capital(&group[0].sources.words()),
             crate::support::some_names(&names)
         ),

@@ -14,12 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Authentication accepts any user",
     severity: Severity::Critical,
-    why: "An entry for everybody was meant for a test, a group or a single device. As it stands any name will do, so nobody who \
-          left, was locked or was never known is kept out, and no log tells who came.",
-    fix: "Take the entry out, or bind it to a group that is looked up, and end the list with one that turns everybody else away.",
-    judged: "Fails where a RADIUS user file accepts the name DEFAULT without asking for a password; milder where the entry looks at \
-             more of the request. Fails where a list of a tunnel has one password for any name (`*`). Entries before which the \
-             same list turns everybody away are never reached and pass.",
+    why: "A catch-all entry accepts any user name. Former, locked and unknown users log in as well, and the logs do not show \
+          who connected.",
+    fix: "Remove the entry, or bind it to a group that is looked up. End the user list with an entry that rejects all other \
+          users.",
+    judged: "Fails where a RADIUS users file accepts the name DEFAULT without a password; one level lower where the entry \
+             checks further attributes of the request. Fails where a secrets file of a tunnel has one password for any name \
+             (`*`). Passes for entries that follow a catch-all rejection, since they are never evaluated.",
     references: &["users(5)", "pppd(8), AUTHENTICATION"],
     controls: &[Control::grundschutz("ORP.4.A2"), Control::sp800_53("AC-3")],
     run: Run::Map(run),
@@ -46,10 +47,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for login in anybody {
             let verdict = if login.certain {
                 Verdict::Fail(Fail {
-                    rating: CHECK.rated_at(Severity::High, "one password is still asked for"),
-                    title: format!("any name comes in at the {} with one password", login.service).into(),
+                    rating: CHECK.rated_at(Severity::High, "one password is still required"),
+                    title: format!("{} accepts any user name with one password", login.service).into(),
                     detail: format!(
-                        "A line for `*` gives everybody the same password for {}.",
+                        "The entry for `*` gives every user name the same password for {}.",
                         login.service
                     )
                     .into(),
@@ -57,8 +58,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 })
             } else {
                 let ask = format!(
-                    "a line for `*` gives every name one password, and whether {} takes it does not show; ask for the options of \
-                     the server that reads this list",
+                    "Please provide the options of the server that reads this list: an entry for `*` gives every user name \
+                     one password, and {} may or may not use it.",
                     login.service
                 );
                 Verdict::ask(ask, vec![login.origin])
@@ -71,14 +72,14 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn accepts(entry: &RadiusEntry) -> Verdict {
     let (severity, why) = if entry.conditional {
-        (Severity::High, "the entry looks at more of the request than the name, which callers can make up")
+        (Severity::High, "the entry also checks request attributes, which clients can forge")
     } else {
-        (CHECK.severity, "nothing is asked for")
+        (CHECK.severity, "no authentication is required")
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: "the RADIUS server accepts everybody".into(),
-        detail: "An entry for DEFAULT says `Auth-Type := Accept`.".into(),
+        title: "RADIUS server accepts any user".into(),
+        detail: "An entry for DEFAULT sets `Auth-Type := Accept`.".into(),
         evidence: vec![entry.origin],
     })
 }

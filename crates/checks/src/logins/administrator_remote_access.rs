@@ -17,13 +17,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Administrator account may use remote access",
     severity: Severity::Medium,
-    why: "Tunnels are called from laptops, hotels and homes. Where the login that opens one also administers servers, whoever \
-          takes it over there has everything at once, without having to go any further.",
-    fix: "Give administrators a second name for their everyday work and for tunnels, keep the one with rights for a machine of \
-          its own inside, and ask for two factors wherever it has to come from outside.",
-    judged: "Fails where a named login of a tunnel, or of a RADIUS server's list, is the name of somebody who administers a device \
-             of the estate: uid 0, a sudo rule for everything, or a group for administrators. People are told apart by name \
-             alone. Logins of the device's own shells are not judged.",
+    why: "VPN accounts are used from laptops, hotels and homes. An attacker who takes over an account that also administers \
+          servers gains full control in a single step.",
+    fix: "Give administrators a separate account for daily work and VPN access. Restrict the administrative account to \
+          internal hosts, and require two factors wherever it is used remotely.",
+    judged: "Fails where a named VPN login, or a login in the users file of a RADIUS server, is also the name of an \
+             administrator of a device in the estate: UID 0, an unrestricted sudo rule, or membership of an administrative \
+             group. Users are matched by name only. Shell logins of the device itself are not judged.",
     references: &[],
     controls: &[
         Control::grundschutz("OPS.1.2.5.A3"),
@@ -45,8 +45,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         if !administrators.is_empty() {
             for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
                 let ask = format!(
-                    "whether administrators are among the logins of {tunnel} stands in `{path}`, which is not among the exports; ask \
-                     for its names"
+                    "Please provide the login names in `{path}`: they decide whether administrators may use {tunnel}."
                 );
                 answers.push(Answer::new(
                     at,
@@ -62,9 +61,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                         if name == "root" { Severity::High } else { CHECK.severity },
                         format!("the same name administers {}", where_.name),
                     ),
-                    title: format!("`{name}` dials in and administers {}", where_.name).into(),
+                    title: format!(
+                        "Administrator `{name}` may use remote access; the account administers {}",
+                        where_.name
+                    )
+                    .into(),
                     detail: format!(
-                        "`{name}` is a login for {} on {}, and may do everything on {}.",
+                        "`{name}` is a login for {} on {} and has full administrative rights on {}.",
                         login.service, device.name, where_.name
                     )
                     .into(),

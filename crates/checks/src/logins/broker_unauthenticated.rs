@@ -14,13 +14,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Cache or message broker without authentication",
     severity: Severity::High,
-    why: "Sessions, queues and readings pass through it, so whoever is in reads them, puts his own among them, and switches what \
-          listens to its messages. A cache that takes every command also writes files, and with them programs, on its server.",
-    fix: "Bind it to the addresses that need it, ask for a password or certificate (`requirepass` or an ACL; `allow_anonymous \
-          false` with a password file), and turn on TLS where it is reached from another machine.",
-    judged: "Fails for each cache and broker that asks for nothing and listens beyond the device. Passes on the loopback address and \
-             where a password or certificate is asked for. Undetermined where users stand in another file, a plug-in \
-             decides, or the version does.",
+    why: "Caches and brokers hold sessions, queues and measurements. Any client that connects reads them, injects its own \
+          and triggers the systems that subscribe to them. A cache that accepts every command can also write files, and so \
+          run programs, on its server.",
+    fix: "Bind the service to the addresses that need it and require a password or certificate (`requirepass` or an ACL; \
+          `allow_anonymous false` with a password file). Enable TLS where other hosts connect.",
+    judged: "Fails for each cache and message broker that requires no authentication and listens beyond the device itself. \
+             Passes on the loopback address and where a password or certificate is required. Undetermined where users are in \
+             a file that was not exported, or where a plug-in or the version decides.",
     references: &["redis.conf, protected-mode", "mosquitto.conf(5), allow_anonymous", "OASIS MQTT 5.0, 5.4"],
     controls: &[Control::grundschutz("APP.4.3.A3")],
     run: Run::Analyses(run),
@@ -48,9 +49,9 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         Some(AuthRequirement::Nothing) => one.fail(
             limited(CHECK.rating(), &part.sources),
             part,
-            format!("{} asks nobody for a login", one.title()),
+            format!("{} requires no authentication", one.title()),
             format!(
-                "Whoever reaches it may {} what it holds.",
+                "Any client that reaches it may {} its content.",
                 if part.is_written() { "read and change" } else { "read some of" }
             ),
             part.lines(),

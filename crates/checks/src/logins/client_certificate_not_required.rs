@@ -14,13 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "VPN server does not require client certificates",
     severity: Severity::Medium,
-    why: "Without a client certificate a password alone decides, and it can be guessed, phished or bought. Nothing ties the \
-          login to a device of the organisation, and nothing can be revoked when that device is lost.",
-    fix: "Ask for a client certificate again (`verify-client-cert require`), give every caller one of their own, and keep \
-          the password as the second factor.",
-    judged: "Fails where the server states that it does not ask, or that callers without one come in. The default is to ask, \
-             so a server that states nothing passes, and so does one that asks for two other factors. Undetermined where a part \
-             of its configuration was not exported.",
+    why: "Without a client certificate, a password alone grants access. It can be guessed, phished or bought, is not bound \
+          to a managed device, and cannot be revoked when a device is lost.",
+    fix: "Require client certificates (`verify-client-cert require`), issue one to each client, and keep the password as the \
+          second factor.",
+    judged: "Fails where the server does not require a client certificate, or accepts clients without one. Passes where \
+             nothing is stated, since the default requires one, and where two other factors are required. Undetermined where \
+             a part of the configuration was not exported.",
     references: &["NIST SP 800-113, 4.2", "openvpn(8), --verify-client-cert"],
     controls: &[Control::grundschutz("NET.3.3.A13")],
     run: Run::Map(run),
@@ -58,32 +58,35 @@ fn judge(
         (_, stated, Some(missing)) if !missing.unsaid || stated.is_none() => {
             return Verdict::ask_reference(
                 missing,
-                &format!("whether {} asks for a client certificate", tunnel.name),
+                &format!("whether {} requires a client certificate", tunnel.name),
             );
         }
         (Some(demand), Some(origin), _) => (*demand, origin),
         (Some(_), None, _) => return Verdict::Pass,
         (None, ..) => {
             return Verdict::ask(
-                format!("whether {} asks for a client certificate is not known", tunnel.name),
+                format!(
+                    "Please state whether {} requires a client certificate: the exports do not show it.",
+                    tunnel.name
+                ),
                 vec![tunnel.origin],
             );
         }
     };
     let text = match demand {
         CertificateDemand::Required => return Verdict::Pass,
-        CertificateDemand::Optional => "lets callers in without a client certificate",
-        CertificateDemand::NotAsked => "asks for no client certificate",
+        CertificateDemand::Optional => "accepts clients without a certificate",
+        CertificateDemand::NotAsked => "requires no client certificate",
     };
     // A password and a code are two factors without one.
     if of_tls_based(estate, at, tunnel).is_some_and(|kinds| kinds.len() > 1) {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        rating: CHECK.rated("a password still decides"),
+        rating: CHECK.rated("a password is still required"),
         title: format!("{} {text}", tunnel.name).into(),
         detail: format!(
-            "{} on {device} {text}; {} is all that decides.",
+            "{} on {device} {text}; only {} grants access.",
             tunnel.name,
             tunnel.proof.passwords.first().map_or("a password", |check| decider(&check.source)),
         )
@@ -100,7 +103,7 @@ fn decider(source: &PasswordSource) -> &'static str {
     match source {
         PasswordSource::LocalList(_) | PasswordSource::LocalListAndCode(_) => "a password from a local list",
         PasswordSource::OwnSecrets => "a password that the daemon keeps",
-        PasswordSource::Pam(_) => "what PAM asks for",
+        PasswordSource::Pam(_) => "PAM",
         PasswordSource::Radius => "a RADIUS server",
         PasswordSource::Directory => "a directory",
         PasswordSource::Script => "a script",

@@ -14,12 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Control interface without authentication",
     severity: Severity::High,
-    why: "Whoever reaches it takes servers out of service, empties caches and bends answers. Nobody can say afterwards who it was, \
-          since nobody was asked.",
-    fix: "Bind the port of control to the loopback address or a socket in the file system, and ask for a certificate or a login.",
-    judged: "Fails for each port or page that takes commands to a running service without a login, beyond the device itself. Passes \
-             where a certificate or password is asked for, and on the loopback address. Undetermined where a file that a name server \
-             reads in is not among the exports.",
+    why: "Any client that reaches the interface can disable backends, flush caches and change responses. Without a login, \
+          changes cannot be attributed to a user.",
+    fix: "Bind the control interface to the loopback address or a Unix socket, and require a certificate or a login.",
+    judged: "Fails for each port or page that accepts commands for a running service without a login, beyond the device \
+             itself. Passes where a certificate or password is required, and on the loopback address. Undetermined where an \
+             included file of a DNS server is missing.",
     references: &[
         "unbound.conf(5), control-use-cert",
         "HAProxy Configuration Manual, stats admin",
@@ -61,8 +61,8 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     one.fail(
         limited(CHECK.rating(), &part.sources),
         part,
-        format!("{} of {} takes commands without a login", part.title(), one.title()),
-        format!("It is open to {}.", part.sources.words()),
+        format!("{} of {} accepts commands without a login", part.title(), one.title()),
+        format!("Permitted sources: {}.", part.sources.words()),
         part.lines(),
     )
 }

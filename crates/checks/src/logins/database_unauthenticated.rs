@@ -14,14 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Database accepts connections without authentication",
     severity: Severity::High,
-    why: "Whoever reaches the port is whichever user he names, the owner of all data among them. From there many databases \
-          run programs on the server.",
-    fix: "Ask for `scram-sha-256`, or for a certificate, in every line of `pg_hba.conf` about a network; take \
-          `skip-grant-tables` out and start the server again.",
-    judged: "Fails for each rule that trusts connections from the network, and for a server without its tables of rights, from wherever it \
-             is reached; a step milder where only some networks are trusted. Trust in the device itself and in a handful of \
-             machines passes, and so does a rule behind one that fits the same and turns down. Undetermined where \
-             accounts stand in the database itself.",
+    why: "A client that reaches the port may log in as any database user, including the owner of all data. Many databases \
+          also allow such a user to run programs on the server.",
+    fix: "Require `scram-sha-256` or a certificate in every network line of `pg_hba.conf`. Remove `skip-grant-tables` and \
+          restart the server.",
+    judged: "Fails for each rule that trusts network connections, and for a server without grant tables; one level lower \
+             where only some networks are trusted. Passes for trust limited to the device itself or a few named hosts, and \
+             for rules behind an earlier rejecting rule. Undetermined where accounts are stored in the database itself.",
     references: &[
         "PostgreSQL manual, 21.4 (trust)",
         "MariaDB documentation, skip-grant-tables",
@@ -57,18 +56,18 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         Some(AuthRequirement::Nothing) if !whole && one.served.is_local() => Some(Verdict::Pass),
         Some(AuthRequirement::Nothing) => {
             let base = match one.served.is_local() {
-                true => CHECK.rating().lowered("only the device itself reaches it"),
+                true => CHECK.rating().lowered("reachable from the device itself only"),
                 false => CHECK.rating(),
             };
             let detail = if whole {
-                "The server runs without its tables of rights: everybody may do everything.".to_owned()
+                "The server runs without grant tables: every client has all rights.".to_owned()
             } else {
-                format!("{} may be opened from {} without a password.", part.name, part.sources.words())
+                format!("Permitted without a password: {} from {}.", part.name, part.sources.words())
             };
             Some(one.fail(
                 limited(base, &part.sources),
                 part,
-                format!("{} asks nobody who he is", one.title()),
+                format!("{} requires no authentication", one.title()),
                 detail,
                 part.lines(),
             ))

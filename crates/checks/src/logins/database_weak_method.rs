@@ -14,13 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Weak database authentication method",
     severity: Severity::Medium,
-    why: "With `ident` the machine that calls says who its user is, and its owner can make it say anything. With `md5` whoever \
-          has the stored hash logs in with it, and MD5 itself falls to guessing quickly.",
-    fix: "Set `password_encryption = scram-sha-256`, let everybody set his password anew, and write `scram-sha-256` in place of `md5` \
-          and `ident`.",
-    judged: "Fails for each rule about a network that asks for `ident`, and, milder, for `md5`. Passes for all other methods that \
-             ask, and for rules about the device itself. Passwords in clear are told among the ciphers. \
-             Undetermined where the rules or accounts stand where no export shows them.",
+    why: "With `ident`, the client host states its own user name and can be configured to state any. With `md5`, a stolen \
+          hash is enough to log in, and MD5 can be attacked offline at high speed.",
+    fix: "Set `password_encryption = scram-sha-256`, have all users set their password again, and replace `md5` and `ident` \
+          by `scram-sha-256`.",
+    judged: "Fails for each network rule with `ident`, and at a lower severity with `md5`. Passes for all other methods that \
+             authenticate, and for local rules. Clear-text passwords are reported in the area ciphers. Undetermined where \
+             rules or accounts were not exported.",
     references: &["RFC 1413, 6", "RFC 6151, 2", "PostgreSQL manual, 21.5"],
     controls: &[Control::grundschutz("APP.4.3.A3")],
     run: Run::Analyses(run),
@@ -45,12 +45,13 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     let (base, method, why) = if part.login.value() == Some(&AuthRequirement::Address) {
-        (CHECK.rating(), "ident", "The calling machine says who its user is, and is believed.")
+        (CHECK.rating(), "ident", "The server trusts the user name that the client host reports.")
     } else if part.remark(Remark::Md5Password).is_some() {
         (
-            CHECK.rating().lowered("a hash has to be got or guessed first"),
+            CHECK.rating().lowered("a password hash must be stolen or cracked first"),
             "md5",
-            "Where passwords are stored by SCRAM already, SCRAM is used in its place; where not, the stored hash is as good as the password.",
+            "Where stored passwords already use SCRAM, SCRAM replaces MD5; otherwise the stored hash is equivalent to the \
+             password.",
         )
     } else {
         return Verdict::Pass;
@@ -58,7 +59,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     one.fail(
         limited(base, &part.sources),
         part,
-        format!("{} takes `{method}` for {}", one.title(), part.name),
+        format!("{} accepts `{method}` for {}", one.title(), part.name),
         why.to_owned(),
         part.lines(),
     )

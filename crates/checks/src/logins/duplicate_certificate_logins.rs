@@ -13,11 +13,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "One client certificate may connect several times",
     severity: Severity::Medium,
-    why: "Where one certificate serves for many, nobody knows who came in, and it cannot be revoked for one of them without \
-          locking out all. A copy that somebody made is never noticed, since two callers with one name are expected.",
-    fix: "Give every caller, and every device of theirs, a certificate of its own and take `duplicate-cn` out.",
-    judged: "Fails where an OpenVPN server states `duplicate-cn`; milder where names come from a password list \
-             (`username-as-common-name`), since each caller then still has a login. Without it the server ends the earlier session.",
+    why: "A certificate that several users share does not identify any of them, and revoking it locks out all. A stolen copy \
+          goes unnoticed, since parallel sessions are expected.",
+    fix: "Issue one certificate for each user and device, and remove `duplicate-cn`.",
+    judged: "Fails where an OpenVPN server sets `duplicate-cn`; one level lower where user names come from a password login \
+             (`username-as-common-name`). Without the option the server ends the earlier session.",
     references: &["openvpn(8), --duplicate-cn"],
     controls: &[Control::sp800_53("IA-4"), Control::grundschutz("ORP.4.A3")],
     run: Run::Map(run),
@@ -42,20 +42,23 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     let certificate = tunnel.proof.certificate.as_ref().and_then(Setting::origin);
                     let by_password = !tunnel.proof.passwords.is_empty();
                     let (severity, why) = if by_password {
-                        (Severity::Low, "a password is asked for besides, so that each caller has a login")
+                        (Severity::Low, "a password login still identifies each user")
                     } else {
-                        (CHECK.severity, "the certificate is all that tells callers apart")
+                        (CHECK.severity, "only the certificate identifies the client")
                     };
                     Verdict::Fail(Fail {
                         rating: CHECK.rated_at(severity, why),
-                        title: format!("{} takes one certificate many times over", tunnel.name).into(),
-                        detail: "`duplicate-cn` is stated.".into(),
+                        title: format!("{} permits parallel sessions with one certificate", tunnel.name)
+                            .into(),
+                        detail: "`duplicate-cn` is set.".into(),
                         evidence: [origin].into_iter().chain(certificate).collect(),
                     })
                 }
                 (None, Some(missing)) => {
-                    let ask = missing
-                        .question(&format!("whether {} takes one certificate many times over", tunnel.name));
+                    let ask = missing.question(&format!(
+                        "whether {} permits parallel sessions with one certificate",
+                        tunnel.name
+                    ));
                     Verdict::ask(ask, vec![missing.origin])
                 }
                 (None, None) => Verdict::Pass,

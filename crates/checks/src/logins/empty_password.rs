@@ -17,12 +17,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Account without a password",
     severity: Severity::Medium,
-    why: "Whoever knows the name of such an account is in, wherever a service asks for it. Which service does is decided in \
-          other files than the account itself, and a change there opens it without anybody looking at the account.",
-    fix: "Lock the account (`passwd -l NAME`) or give it a password, and take `nullok` and `PermitEmptyPasswords` out of the \
-          services that have it.",
-    judged: "Fails where an account with a shell has an empty password field, and where a RADIUS server's list accepts a name whatever is sent \
-             with it; graver where secure shell permits empty passwords. That it permits them is a finding of its own, milder, where no such account was exported. Accounts that are locked or have no shell pass.",
+    why: "Any service that asks for this account grants access by name alone. Other files decide which services do, so a \
+          change there exposes the account without further notice.",
+    fix: "Lock the account (`passwd -l NAME`) or set a password. Remove `nullok` and `PermitEmptyPasswords` from the \
+          services that set them.",
+    judged: "Fails where an account with a shell has an empty password field, and where a RADIUS users file accepts a name \
+             with any password; one level higher where SSH permits empty passwords. `PermitEmptyPasswords yes` alone is a \
+             separate, lower finding where no such account was exported. Passes for locked accounts and accounts without a \
+             shell.",
     references: &["shadow(5)", "sshd_config(5), PermitEmptyPasswords", "pam_unix(8), nullok"],
     controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Analyses(run),
@@ -50,8 +52,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 .iter()
                 .any(|one| one.has_shell() && matches!(one.password, StoredPassword::Elsewhere));
         if let Some(origin) = permitted.filter(|_| hidden) {
-            let ask = "secure shell permits empty passwords, and whether an account has one stands in `/etc/shadow`, which is \
-                       not among the exports; ask for the names whose second field there is empty";
+            let ask = "Please provide the names with an empty second field in `/etc/shadow`: SSH permits empty passwords.";
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Accounts),
@@ -67,8 +68,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 Verdict::Fail(Fail {
                     rating: CHECK
                         .rated_at(Severity::Low, "no account without a password is among the exports"),
-                    title: "secure shell permits empty passwords".into(),
-                    detail: "`PermitEmptyPasswords yes` waits for the first account that has none.".into(),
+                    title: "SSH permits empty passwords".into(),
+                    detail:
+                        "`PermitEmptyPasswords yes` takes effect for the first account without a password."
+                            .into(),
                     evidence: vec![origin],
                 }),
             ));
@@ -87,16 +90,16 @@ fn named_radius(device: &Device) -> Option<Verdict> {
     let plain = accepted.iter().any(|one| !one.conditional);
     let who = match accepted.len() {
         1 => format!("`{}`", first.user),
-        more => format!("{more} names, `{}` among them,", first.user),
+        more => format!("{more} names, among them `{}`,", first.user),
     };
     Some(Verdict::Fail(Fail {
         rating: if plain {
-            CHECK.rating().raised("the RADIUS server asks for nothing but the name")
+            CHECK.rating().raised("the RADIUS server requires a user name only")
         } else {
-            CHECK.rated("beside the name only parts of the request are looked at, which callers can make up")
+            CHECK.rated("beside the name, only request attributes are checked, which clients can forge")
         },
-        title: format!("the RADIUS server lets {who} in without a password").into(),
-        detail: "The entry says `Auth-Type := Accept`, so no password that is sent is looked at.".into(),
+        title: format!("RADIUS server accepts {who} without a password").into(),
+        detail: "The entry sets `Auth-Type := Accept`, so the password is not checked.".into(),
         evidence: accepted.iter().take(5).map(|one| one.origin).collect(),
     }))
 }
@@ -113,7 +116,7 @@ fn empty_at(device: &Device, account: &Account) -> Option<Origin> {
     }
 }
 
-/// The line by which secure shell lets such accounts in.
+/// The line by which SSH lets such accounts in.
 fn permitted(device: &Device) -> Option<Origin> {
     device.facts.ssh_servers.iter().find_map(|server| {
         match server.effective("permitemptypasswords", &SshConnection::default()) {
@@ -138,13 +141,13 @@ fn fail(
     });
     let (severity, why) = match (permitted, account.uid) {
         (Some(_), _) if matches!(reachability_from, Reachability::Everybody(_)) => {
-            (Severity::Critical, "secure shell lets it in without a password")
+            (Severity::Critical, "SSH accepts the account without a password")
         }
-        (Some(_), 0) => (Severity::Critical, "secure shell lets it in, and it is the superuser"),
-        (Some(_), _) => (Severity::High, "secure shell lets it in without a password"),
+        (Some(_), 0) => (Severity::Critical, "SSH accepts the account, and it is root"),
+        (Some(_), _) => (Severity::High, "SSH accepts the account without a password"),
         (None, _) => (
             CHECK.severity,
-            "secure shell does not let it in as far as exported; consoles and other services may",
+            "SSH rejects the account as far as exported; the console and other services may accept it",
         ),
     };
     let mut rating = CHECK.rated_at(severity, why);
@@ -153,7 +156,7 @@ fn fail(
     }
     Verdict::Fail(Fail {
         rating,
-        title: format!("the account `{}` has no password", account.name).into(),
+        title: format!("Account `{}` has no password", account.name).into(),
         detail: format!(
             "The password field of `{}` is empty, and its shell is {}.",
             account.name, account.shell

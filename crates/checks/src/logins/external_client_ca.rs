@@ -15,12 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Client certificates of an external CA are accepted",
     severity: Severity::High,
-    why: "A certificate lets in because somebody signed it. A public authority signs for everybody who asks, so everybody \
-          holds a certificate that opens the tunnel; another organisation signs for whomever it likes, and never tells.",
-    fix: "Let an authority of your own sign callers, name it alone, and keep a revocation list.",
-    judged: "Fails where the authorities named for a tunnel are a system's store of public ones, or a bundle like it. Where the \
-             estate file names the organisation, an authority whose certificate names another one is a question. \
-             Undetermined where the file was not exported, unless its place tells what it is.",
+    why: "A client certificate grants access because of the CA that signed it. A public CA issues certificates to anyone, \
+          and a CA of another organisation issues them without your control.",
+    fix: "Sign client certificates with a CA of your own, trust that CA alone, and maintain a revocation list.",
+    judged: "Fails where a tunnel trusts the public CA store of the system, or a bundle like it. Where the estate file names \
+             the organisation, a CA certificate of another organisation leads to an information request. Undetermined where \
+             the file was not exported, unless its path identifies it.",
     references: &["RFC 5280, 6.1", "NIST SP 800-52 Rev. 2, 3.5"],
     controls: &[Control::grundschutz("NET.3.3.A9")],
     run: Run::Map(run),
@@ -57,24 +57,21 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let store = named.path.as_deref().is_some_and(|path| STORES.contains(&path));
     let fail = |detail: String, evidence| {
         Verdict::Fail(Fail {
-            rating: CHECK.rated("everybody can have a certificate that opens it"),
-            title: format!("{} takes certificates of any public authority", tunnel.name).into(),
+            rating: CHECK.rated("any public certificate grants access"),
+            title: format!("{} accepts certificates of any public CA", tunnel.name).into(),
             detail: detail.into(),
             evidence,
         })
     };
     if store {
         let path = named.path.as_deref().unwrap_or_default();
-        return Some(fail(
-            format!("`{path}` is the system's store of public authorities."),
-            vec![named.origin],
-        ));
+        return Some(fail(format!("`{path}` is the public CA store of the system."), vec![named.origin]));
     }
     let found = match of_tunnel(estate, at, tunnel, CertificateUse::Authority) {
         Ok(found) => found,
         Err((path, origin)) => {
             let ask = format!(
-                "who vouches for the callers of {} stands in `{path}`, which is not among the exports; ask for that certificate",
+                "Please provide the certificate in `{path}`: it is the CA that {} trusts for clients.",
                 tunnel.name
             );
             return Some(Verdict::ask(ask, vec![origin]).wanting(path));
@@ -83,7 +80,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let public = found.iter().filter(|(one, _)| one.in_trust_store).count();
     if let Some((one, origin)) = found.iter().find(|(one, _)| one.in_trust_store) {
         return Some(fail(
-            format!("The file holds {public} authorities, as a store of public ones does."),
+            format!("The file holds {public} CA certificates, as a public CA store does."),
             vec![*origin, one.origin],
         ));
     }
@@ -94,7 +91,8 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     });
     if let Some((one, origin)) = foreign {
         let ask = format!(
-            "`{}` of {} vouches for the callers of {}, and the estate file names {} as the organisation; ask who signs there, and for whom",
+            "Please state which organisation operates the CA `{}` of {}, and to whom it issues certificates: {} trusts it \
+             for clients, and the estate file names {}.",
             one.subject,
             one.organisation.as_deref().unwrap_or_default(),
             tunnel.name,

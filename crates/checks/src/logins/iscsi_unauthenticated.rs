@@ -14,13 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "iSCSI target without CHAP or open to any initiator",
     severity: Severity::High,
-    why: "Whoever mounts the disk has every block of it: what was deleted, what permissions were to protect, the files of all \
-          machines on it. The name by which a machine introduces itself is typed in by its owner and proves nothing.",
-    fix: "Ask for CHAP in both directions with a secret of 12 characters or more for each machine, list the machines by name \
-          (`generate_node_acls=0`), and keep the portal on a network of its own.",
-    judged: "Fails for each target without CHAP, and for one that takes any machine even with it (a step milder). Passes where \
-             named machines log in, where nobody can (CHAP is asked for and no secret set), and where the portal is for the \
-             device alone.",
+    why: "An initiator that mounts the target reads and writes raw blocks, regardless of file permissions, including deleted \
+          data. The initiator name is set by the client and proves nothing.",
+    fix: "Require mutual CHAP with a secret of at least 12 characters for each initiator, list initiators by name \
+          (`generate_node_acls=0`), and keep the portal on a dedicated network.",
+    judged: "Fails for each target without CHAP, and one level lower for a target that accepts any initiator with CHAP. \
+             Passes where only named initiators log in, where no login is possible (CHAP without a secret), and where the \
+             portal is limited to the device itself.",
     references: &["RFC 7143, 9.2", "RFC 1994", "NIST SP 800-209, 4.3"],
     controls: &[Control::grundschutz("SYS.1.8.A4")],
     run: Run::Analyses(run),
@@ -41,22 +41,23 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     let any = part.remark(Remark::AnyInitiator);
     let (base, title) = match (part.login.value(), any) {
         _ if one.served.is_local() => return Verdict::Pass,
-        (Some(AuthRequirement::Nothing), Some(_)) => (CHECK.rating(), "to any machine, without a login"),
-        (Some(AuthRequirement::Nothing), None) => (CHECK.rating(), "without a login"),
-        (Some(AuthRequirement::Proof), Some(_)) => {
-            (CHECK.rating().lowered("a secret is asked for"), "to any machine that knows one common secret")
-        }
+        (Some(AuthRequirement::Nothing), Some(_)) => (CHECK.rating(), "accepts any initiator without CHAP"),
+        (Some(AuthRequirement::Nothing), None) => (CHECK.rating(), "accepts named initiators without CHAP"),
+        (Some(AuthRequirement::Proof), Some(_)) => (
+            CHECK.rating().lowered("a CHAP secret is required"),
+            "accepts any initiator that knows one common CHAP secret",
+        ),
         _ => return Verdict::Pass,
     };
-    let disks = part.path.as_deref().unwrap_or("none yet");
+    let disks = part.path.as_deref().unwrap_or("no LUN");
     one.fail(
         base,
         part,
-        format!("{} gives {} {title}", one.device_name(), one.served.name),
+        format!("{} {title}", one.served.name),
         format!(
-            "For {}: {disks}. {}",
+            "Backstores of {}: {disks}. {}",
             part.name,
-            if part.is_written() { "It may be changed." } else { "It is read-only." }
+            if part.is_written() { "Access is read-write." } else { "Access is read-only." }
         ),
         part.login.origin().into_iter().chain(any).chain([part.origin]).collect(),
     )

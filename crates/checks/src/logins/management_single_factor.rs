@@ -16,13 +16,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Management interface with single-factor or no login",
     severity: Severity::High,
-    why: "The management port of a tunnel server shows who is connected, throws callers out, and can let them in. What is said on \
-          it travels in the open. A password in a file is all that guards it, where there is one at all.",
-    fix: "Let it listen on a socket in the file system that only its own user may open (`management PATH unix`), or on 127.0.0.1 with a \
-          password file; reach it through secure shell.",
-    judged: "Fails where the port listens on more than the device itself; graver without a password file. On the device itself it fails \
-             without a password file, as low. A socket in the file system passes, and so does a daemon that calls its manager \
-             (`management-client`). Undetermined where a name stands in place of the address.",
+    why: "The management interface of a VPN server lists sessions, disconnects clients and can authorise them. Its traffic \
+          is not encrypted, and at most one password protects it.",
+    fix: "Use a Unix socket with restricted permissions (`management PATH unix`), or 127.0.0.1 with a password file, and \
+          reach it over SSH.",
+    judged: "Fails where the interface listens beyond the device itself; one level higher without a password file. Fails at \
+             low on the loopback address without a password file. Passes for Unix sockets and for `management-client`. \
+             Undetermined where a host name replaces the address.",
     references: &["openvpn(8), --management"],
     controls: &[Control::grundschutz("NET.3.3.A9"), Control::sp800_53("IA-2(1)")],
     run: Run::Analyses(run),
@@ -61,17 +61,18 @@ fn judge(estate: &Analyses, at: usize, tunnel: &str, port: &ManagementPort<'_>) 
             }
             _ => rating,
         };
-        let guard = if password { "with a password alone" } else { "without a password" };
+        let guard = if password { "with a password only" } else { "without a password" };
         Verdict::Fail(Fail {
             rating,
-            title: format!("the management port of {tunnel} is open {guard}").into(),
+            title: format!("Management interface of {tunnel} is open to the network {guard}").into(),
             detail: detail.into(),
             evidence: [origin].into_iter().chain(reachability_from.evidence()).collect(),
         })
     };
     let Some(itself) = port.is_local() else {
         let ask = format!(
-            "where the management port of {tunnel} listens is told by a name; ask what it resolves to"
+            "Please state the address that this host name resolves to: it is where the management interface of {tunnel} \
+             listens."
         );
         return Verdict::ask(ask, vec![origin]);
     };
@@ -79,16 +80,18 @@ fn judge(estate: &Analyses, at: usize, tunnel: &str, port: &ManagementPort<'_>) 
         (true, true) => Verdict::Pass,
         (true, false) => fail(
             Severity::Low,
-            "only the device itself reaches it",
-            "Every program on the device may use it.",
+            "reachable from the device itself only",
+            "Any program on the device may use it.",
         ),
-        (false, true) => {
-            fail(CHECK.severity, "the network reaches it", "One factor lets in, and it travels in the open.")
-        }
+        (false, true) => fail(
+            CHECK.severity,
+            "reachable over the network",
+            "One factor is required, and it is sent in clear text.",
+        ),
         (false, false) => fail(
             Severity::Critical,
-            "the network reaches it and nothing is asked for",
-            "Nothing is asked for.",
+            "reachable over the network without authentication",
+            "No authentication is required.",
         ),
     }
 }

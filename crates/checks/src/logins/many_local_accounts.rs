@@ -15,11 +15,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Many local accounts instead of a central directory",
     severity: Severity::Low,
-    why: "A list on one device knows nothing of who joined or left. Each device has its own, with passwords that nobody ages, and \
-          locking one person means to find every list they are on.",
-    fix: "Let a RADIUS server or a directory decide, and keep one local login for the day it cannot be reached.",
-    judged: "Fails where a local list has more logins than the baseline allows (10) and the device asks no RADIUS server. A RADIUS \
-             server's own list is the place for them and passes.",
+    why: "Local account lists are not linked to personnel changes. Each device has its own list without password expiry, and \
+          disabling a user means finding every list.",
+    fix: "Authenticate against RADIUS or a directory, and keep one local emergency account.",
+    judged: "Fails where a local list has more accounts than the baseline allows (10) and the device uses no RADIUS server. \
+             Passes for the users file of a RADIUS server.",
     references: &[],
     controls: &[
         Control::grundschutz("NET.3.1.A8"),
@@ -39,8 +39,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         }
         for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
             let ask = format!(
-                "how many logins the list `{path}` of {tunnel} has cannot be told, as it is not among the exports; ask for it, or \
-                 for their number and names"
+                "Please provide `{path}`, or the number and names of its entries: it lists the logins of {tunnel}."
             );
             answers.push(Answer::new(
                 at,
@@ -54,8 +53,8 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
                 Verdict::Pass
             } else {
                 Verdict::Fail(Fail {
-                    rating: CHECK.rated("no RADIUS server is asked"),
-                    title: format!("{} logins are kept in a local list", users.len()).into(),
+                    rating: CHECK.rated("no RADIUS server is configured"),
+                    title: format!("{} accounts in a local list", users.len()).into(),
                     detail: format!("The baseline allows {allowed} without an AAA server.").into(),
                     evidence: vec![origin],
                 })

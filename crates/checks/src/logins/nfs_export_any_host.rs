@@ -14,12 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "NFS export open to any host",
     severity: Severity::Medium,
-    why: "With the usual way of NFS the client's machine says which user asks, and the server believes it. Any machine that \
-          reaches the server is then any user it likes.",
-    fix: "Name the machines or the network that need the files, and ask for Kerberos (`sec=krb5p`) where the machines are not \
-          all yours. Look for a blank between a client and its options: it gives the options to everybody.",
-    judged: "Fails for each export to everybody without Kerberos; a step graver where it may be changed. Passes where clients \
-             are named or Kerberos is asked for. Undetermined where a netgroup that is kept elsewhere decides.",
+    why: "With the default security of NFS (`sec=sys`), the client host states which user makes a request. Any host that \
+          reaches the server can act as any user.",
+    fix: "Name the hosts or the network that need the export, and require Kerberos (`sec=krb5p`) where clients are not fully \
+          trusted. Check for a space between a client and its options: it applies the options to every host.",
+    judged: "Fails for each export to any host without Kerberos; one level higher where it is writable. Passes where clients \
+             are named or Kerberos is required. Undetermined where a netgroup decides.",
     references: &["exports(5)", "RFC 7530, 3.2.1", "NIST SP 800-209, 4.3"],
     controls: &[Control::grundschutz("APP.3.3.A3")],
     run: Run::Analyses(run),
@@ -46,10 +46,10 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
         let written = part.is_written();
         let may = if written { "read and change" } else { "read" };
         return one.fail(
-            if written { CHECK.rating().raised("it may be changed") } else { CHECK.rating() },
+            if written { CHECK.rating().raised("the export is writable") } else { CHECK.rating() },
             part,
-            format!("{} of {} is exported to every machine", part.name, one.device_name()),
-            format!("Any machine that reaches the server may {may} it as any user but the superuser, unless that one is kept too."),
+            format!("NFS export {} is open to any host", part.name),
+            format!("Any host that reaches the server may {may} files as any user; root is subject to root squashing."),
             part.lines(),
         );
     }
@@ -57,9 +57,8 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     match group.filter(|_| trusting) {
         Some(group) => Verdict::ask(
             format!(
-                "{} of {} is exported to the netgroup `{group}`, which is kept elsewhere; ask which machines are in it",
-                part.name,
-                one.device_name()
+                "Please list the hosts of the netgroup `{group}`: NFS export {} is open to it.",
+                part.name
             ),
             vec![part.origin],
         ),

@@ -14,14 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "NFS export without root squashing",
     severity: Severity::Medium,
-    why: "Whoever is the superuser of one client reads and changes every file there, whoever owns it. He can leave programs \
-          there that make him the superuser of other clients too.",
-    fix: "Take `no_root_squash`, `anonuid=0`, `uid = root` and `force user = root` out; give one backup machine an export of its \
-          own, read-only, where it needs to read everything.",
-    judged: "Fails for each export, module or share where a client's superuser, or whoever comes, works as the superuser; a step \
-             graver where it is open to everybody, a step milder where it is read-only or only a handful of machines may \
-             use it. Passes where the superuser is made somebody else. Undetermined where a file that is read in is not among \
-             the exports.",
+    why: "Root on one client reads and changes every file of the export, whatever its owner. Set-UID programs placed there \
+          give root on other clients as well.",
+    fix: "Remove `no_root_squash`, `anonuid=0`, `uid = root` and `force user = root`. Where a backup host must read \
+          everything, give it a separate read-only export.",
+    judged: "Fails for each export, module or share on which client root, or every client, works as root; one level higher \
+             where it is open to any address, one level lower where it is read-only or limited to a few hosts. Passes where \
+             root is mapped to another user. Undetermined where an included file is missing.",
     references: &[
         "exports(5), no_root_squash",
         "rsyncd.conf(5), uid",
@@ -49,24 +48,24 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             let base = match (part.sources.is_everybody(), milder) {
                 // With a login of his own a guest is nobody.
                 _ if part.login.value() == Some(&AuthRequirement::Proof) => {
-                    CHECK.rating().lowered("whoever comes has to prove who he is")
+                    CHECK.rating().lowered("authentication is required")
                 }
-                (true, false) => CHECK.rating().raised("every machine may change it"),
+                (true, false) => CHECK.rating().raised("writable by any host"),
                 (true, true) | (false, false) => CHECK.rating(),
                 (false, true) => CHECK.rating().lowered(if part.is_written() {
-                    "only few machines are let in"
+                    "limited to a few hosts"
                 } else {
-                    "it is read-only, and not for every machine"
+                    "read-only, and not open to every host"
                 }),
             };
             let verdict = one.fail(
                 base,
                 part,
-                format!("{} of {} is used as the superuser", part.title(), one.device_name()),
+                format!("{} gives clients root access (no root squashing)", part.title()),
                 format!(
-                    "Open to {}; {}.",
+                    "Permitted sources: {}; {}.",
                     part.sources.words(),
-                    if part.is_written() { "it may be changed" } else { "it is read-only" }
+                    if part.is_written() { "writable" } else { "read-only" }
                 ),
                 [line].into_iter().chain(part.lines()).collect(),
             );

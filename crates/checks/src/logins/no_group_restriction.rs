@@ -17,13 +17,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Login not restricted to a group",
     severity: Severity::Low,
-    why: "Accounts are made for many reasons: for mail, for a program, for a season. Where a way in is open to all of them, each \
-          new account opens it too, and nobody decides about that.",
-    fix: "Name a group and put into it whom the way in is for: `AllowGroups` for secure shell, `pam_succeed_if` or `pam_access` in \
-          the service's stack for a tunnel.",
-    judged: "Fails where a secure shell server states none of AllowUsers and AllowGroups, nothing in its PAM stack sorts callers, and \
-             more than one account with a shell was exported; graver where the outside reaches it. Fails where a tunnel asks PAM, and nothing in the stack of its service \
-             sorts callers by name or group. Undetermined where the stack was not exported.",
+    why: "Accounts are created for many purposes, such as mail or a single program. Where a login path accepts every \
+          account, each new account gains it without a decision.",
+    fix: "Restrict the login to a group: `AllowGroups` for SSH, or `pam_succeed_if` or `pam_access` in the PAM stack of a \
+          VPN.",
+    judged: "Fails where an SSH server sets neither AllowUsers nor AllowGroups, its PAM stack does not restrict users, and \
+             more than one account with a shell was exported; one level higher where it is reachable from the Internet. \
+             Fails where a VPN uses PAM and the stack does not restrict users by name or group. Undetermined where the stack \
+             was not exported.",
     references: &["sshd_config(5), AllowGroups", "pam_succeed_if(8)", "pam_access(8)"],
     controls: &[Control::grundschutz("SYS.1.3.A8"), Control::sp800_53("AC-6")],
     run: Run::Analyses(run),
@@ -77,7 +78,7 @@ fn shell(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> O
         return Some(Verdict::Pass);
     }
     if let Some(missing) = server.missing_configuration() {
-        return Some(Verdict::ask_reference(missing, "whom secure shell lets in"));
+        return Some(Verdict::ask_reference(missing, "which accounts SSH accepts"));
     }
     if shells < 2 {
         return None;
@@ -87,11 +88,11 @@ fn shell(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> O
     let severity = if reachability_from.is_open() { Severity::Medium } else { CHECK.severity };
     let why = reachability_from
         .phrase(estate)
-        .unwrap_or_else(|| "no forward from outside to it was found".to_owned());
+        .unwrap_or_else(|| "no port forward from the Internet was found".to_owned());
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("secure shell is open to all {shells} accounts with a shell").into(),
-        detail: "Neither AllowUsers nor AllowGroups is stated.".into(),
+        title: format!("SSH accepts all {shells} accounts with a shell").into(),
+        detail: "Neither AllowUsers nor AllowGroups is set.".into(),
         evidence: [server.origin].into_iter().chain(reachability_from.evidence()).collect(),
     }))
 }
@@ -101,7 +102,7 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
         Ok(lines) => lines,
         Err(missing) => {
             let ask = format!(
-                "whether {} is open to every account stands in `/etc/pam.d/{missing}`, which is not among the exports; ask for it",
+                "Please provide `/etc/pam.d/{missing}`: it decides whether {} accepts every account.",
                 tunnel.name
             );
             return Verdict::ask(ask, vec![asked_at]).wanting(format!("/etc/pam.d/{missing}"));
@@ -114,9 +115,9 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(Severity::Medium, "the tunnel opens the inside"),
-        title: format!("{} is open to every account", tunnel.name).into(),
-        detail: format!("Nothing in the stack of `{service}` sorts callers by name or group.").into(),
+        rating: CHECK.rated_at(Severity::Medium, "the VPN gives access to internal networks"),
+        title: format!("{} accepts every account", tunnel.name).into(),
+        detail: format!("The PAM stack of `{service}` does not restrict users by name or group.").into(),
         evidence: vec![asked_at, tunnel.origin],
     })
 }

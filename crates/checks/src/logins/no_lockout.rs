@@ -15,13 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "No limit on failed logins",
     severity: Severity::Medium,
-    why: "A service that takes any number of wrong passwords is tried day and night by machines that never tire. A password that \
-          would hold a hundred attempts falls to a million of them.",
-    fix: "Lock or delay a name after some wrong passwords (`pam_faillock`, `max-ban-score` of ocserv, `reject_delay` of FreeRADIUS), \
-          and keep the limit such that nobody can lock others out for long.",
-    judged: "Fails where the OpenConnect server's ban score is switched off, where a RADIUS server refuses without delay, and where a \
-             tunnel or secure shell takes passwords through a PAM stack without a module that counts failures; limits kept by other \
-             programs do not show in these files and are worth asking about. Undetermined where the stack was not exported.",
+    why: "Automated attacks try passwords continuously. A password that withstands a hundred attempts may not withstand a \
+          million.",
+    fix: "Lock or delay accounts after repeated failures (`pam_faillock`, `max-ban-score` of ocserv, `reject_delay` of \
+          FreeRADIUS). Keep the lockout short enough that attackers cannot lock out legitimate users for long.",
+    judged: "Fails where the ban score of the OpenConnect server is disabled, where a RADIUS server rejects without delay, \
+             and where a VPN or SSH accepts passwords through a PAM stack that does not count failures. Limits of other \
+             programs do not appear in these files. Undetermined where the stack was not exported.",
     references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "ocserv(8), max-ban-score"],
     controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Map(run),
@@ -43,7 +43,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let yes = |keyword: &str| server.may_be_on(keyword, &connection);
             if yes("passwordauthentication") && yes("usepam") {
                 let said = server.effective("passwordauthentication", &connection).origin();
-                let verdict = by_pam(device, "sshd", "secure shell", said.unwrap_or(server.origin));
+                let verdict = by_pam(device, "sshd", "SSH", said.unwrap_or(server.origin));
                 answers.push(Answer::new(at, Subject::ssh(), verdict));
             }
         }
@@ -52,9 +52,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Verdict::Pass
             } else {
                 fail(
-                    "the RADIUS server refuses without delay",
+                    "RADIUS server rejects without delay",
                     "`reject_delay` is 0.",
-                    "each refusal costs a guesser nothing",
+                    "each attempt costs an attacker no time",
                     origin,
                 )
             };
@@ -78,9 +78,9 @@ fn by_tunnel(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
         // The daemon bans addresses by itself, unless the score is switched off (default 80).
         return match tunnel.setting("max-ban-score") {
             Some(Setting::Stated { value, origin }) if value.trim() == "0" => Some(fail(
-                &format!("{} bans nobody who guesses", tunnel.name),
+                &format!("{} does not ban clients after failed logins", tunnel.name),
                 "`max-ban-score` is 0.",
-                "its own limit is switched off",
+                "its own limit is disabled",
                 *origin,
             )),
             _ => Some(Verdict::Pass),
@@ -97,8 +97,8 @@ fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdi
         Ok(lines) => lines,
         Err(missing) => {
             let ask = format!(
-                "whether guessing passwords for {what} is limited stands in `/etc/pam.d/{missing}`, which is not among the \
-                 exports; ask for it, and whether another program counts failures"
+                "Please provide `/etc/pam.d/{missing}`, and state whether another program counts failed logins: it decides \
+                 whether failed logins to {what} are limited."
             );
             return Verdict::ask(ask, vec![asked_at]);
         }
@@ -108,9 +108,10 @@ fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdi
         return Verdict::Pass;
     }
     fail(
-        &format!("nothing limits guessing passwords for {what}"),
+        &format!("No limit on failed logins to {what}"),
         &format!(
-            "No module in the stack of `{service}` counts failures. A program that watches the log may; these files do not show it."
+            "No module in the PAM stack of `{service}` counts failures. A program that watches the log may do so; these \
+             files do not show it."
         ),
         "as far as these files show",
         asked_at,

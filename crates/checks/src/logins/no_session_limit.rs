@@ -14,13 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "No session timeout or concurrent-session limit",
     severity: Severity::Low,
-    why: "A tunnel that never ends stays open on the laptop that was left on a train. A login that may come in any number of times \
-          can be used by somebody else beside its owner, and neither notices.",
-    fix: "End sessions without traffic after some minutes and all of them after a working day, and let a login in once, or twice \
-          where people change devices.",
-    judged: "Fails where none of idle time and length of a session is limited, or where a login may come in any number of times; names \
-             what is missing. Undetermined where a RADIUS server decides, which may send limits for each caller, and where configuration \
-             is missing from the exports.",
+    why: "A session without a timeout stays open on a lost or unattended device. An account with unlimited parallel sessions \
+          can be shared or misused unnoticed.",
+    fix: "Set an idle timeout of some minutes and a session timeout of a working day. Limit concurrent sessions to one or \
+          two for each account.",
+    judged: "Fails where neither idle time nor session length is limited, or where the number of concurrent sessions for an \
+             account is not; the finding names what is missing. Undetermined where a RADIUS server may send limits, and \
+             where configuration is missing from the exports.",
     references: &["NIST SP 800-63B, 4.2.3"],
     controls: &[Control::grundschutz("NET.3.3.A9"), Control::sp800_53("AC-10"), Control::sp800_53("AC-12")],
     run: Run::Map(run),
@@ -71,26 +71,26 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     let unlimited_logins = tunnel.family == TunnelFamily::OpenConnect && !limit("max-same-clients");
     if let Some(check) = by_radius.filter(|_| !idle && !whole && !unlimited_logins) {
         let ask = format!(
-            "nothing in its own configuration ends sessions of {}, and the RADIUS server may say when to (Session-Timeout, \
-             Idle-Timeout); ask whether it does for every caller",
+            "Please state whether the RADIUS server sends Session-Timeout or Idle-Timeout for every user of {}: its own \
+             configuration sets no session limit.",
             tunnel.name
         );
         return Verdict::ask(ask, vec![check.origin]);
     }
     if !idle && !whole && by_radius.is_none() {
-        missing.push("no session ends by itself, by idle time or by length");
+        missing.push("no idle or session timeout");
     }
     if unlimited_logins {
         evidence.extend(stated("max-same-clients"));
-        missing.push("one login may come in any number of times");
+        missing.push("no limit on concurrent sessions for one account");
     }
     if missing.is_empty() {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        rating: CHECK.rated("it helps somebody who is in already"),
+        rating: CHECK.rated("it assists an attacker who already has access"),
         title: format!("{}: {}", tunnel.name, missing.join("; ")).into(),
-        detail: "What is not stated is not limited by default.".into(),
+        detail: "Limits that are not set are off by default.".into(),
         evidence,
     })
 }

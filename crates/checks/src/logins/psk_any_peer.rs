@@ -15,14 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Pre-shared key valid for any peer",
     severity: Severity::High,
-    why: "A key that everybody has is no secret: it stands in every laptop and goes with everybody who leaves. Whoever has it \
-          can also play the gateway towards all others and read the passwords they send. Nobody can be shut out without \
-          changing it for all.",
-    fix: "Give callers certificates, or EAP with a password each and a certificate for the gateway; give every site a key of \
-          its own with both identities named.",
-    judged: "Fails where an entry has no identity or one that stands for anybody (`%any`), and where three or more identities share \
-             one entry; the latter is milder, and so is a key for anybody where every connection that asks for a shared key names the address of its other \
-             end. Entries for two named ends pass.",
+    why: "A group key is stored on every client and known to everyone who ever had one. Its holder can also impersonate the \
+          gateway and collect passwords. It cannot be withdrawn from one client alone.",
+    fix: "Use certificates, or EAP with individual passwords and a gateway certificate. Give every site its own key with \
+          both identities named.",
+    judged: "Fails where an entry has no identity or one that matches any peer (`%any`), and where three or more identities \
+             share one entry. The latter is lower, and so is a key for any peer where every pre-shared-key connection names \
+             the peer address. Passes for entries with two named ends.",
     references: &["ipsec.secrets(5)", "NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15"],
     controls: &[Control::grundschutz("NET.3.3.A9")],
     run: Run::Map(run),
@@ -37,25 +36,26 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, why),
                     title: title.into(),
-                    detail: format!("The entry is for {}.", key.whom()).into(),
+                    detail: format!("The entry applies to {}.", key.whom()).into(),
                     evidence: vec![key.origin],
                 })
             };
             let verdict = if key.is_for_anybody() && !anybody_calls(device) {
                 fail(
                     Severity::Low,
-                    "every connection that asks for a shared key names the address of its other end",
-                    "one pre-shared key is for whoever calls, though no connection takes anybody".into(),
+                    "every connection with a pre-shared key names the peer address",
+                    "One pre-shared key is valid for any peer, although no connection accepts any peer"
+                        .into(),
                 )
             } else if key.is_for_anybody() {
                 fail(
                     CHECK.severity,
-                    "any address may call with it",
-                    "one pre-shared key lets in whoever calls".into(),
+                    "any address may connect with it",
+                    "One pre-shared key is valid for any peer".into(),
                 )
             } else if key.identities.len() > 2 {
                 let title = format!("{} identities share one pre-shared key", key.identities.len());
-                fail(Severity::Medium, "those that share it are named", title)
+                fail(Severity::Medium, "the peers that share it are named", title)
             } else {
                 Verdict::Pass
             };

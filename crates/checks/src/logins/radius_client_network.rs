@@ -15,12 +15,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "RADIUS client defined as a whole network",
     severity: Severity::Medium,
-    why: "Every host of that network may ask the RADIUS server about callers, and all that do share one secret. Whoever \
-          takes over one of them, or plugs in a machine of their own and learns the secret, can try logins there that no \
-          other device sees.",
-    fix: "List the devices that ask one by one, each with its own address and a secret of its own.",
-    judged: "Fails where a client has more than one IPv4 address, or more than one IPv6 subnet (/64); graver where it is every \
-             address there is, or public addresses are among it. Undetermined where the client is given by a name.",
+    why: "Every host in that network may send RADIUS requests, and all use one secret. An attacker who controls one host \
+          there, and learns the secret, can test logins that no other device sees.",
+    fix: "Define each RADIUS client separately, with its own address and secret.",
+    judged: "Fails where a client covers more than one IPv4 address, or more than one IPv6 subnet (/64); one level higher \
+             where it covers any address or public addresses. Undetermined where the client is given by host name.",
     references: &["RFC 2865, 3", "clients.conf(5), ipaddr"],
     controls: &[Control::grundschutz("SYS.1.1.A35")],
     run: Run::Map(run),
@@ -46,7 +45,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn judge(client: &RadiusClient) -> Verdict {
     let Some(range) = client.from else {
         let ask = format!(
-            "which addresses RADIUS client `{}` stands for does not show here; ask what its name resolves to",
+            "Please state the addresses that the host name of RADIUS client `{}` resolves to.",
             client.name
         );
         return Verdict::ask(ask, vec![client.address_origin]);
@@ -56,16 +55,16 @@ fn judge(client: &RadiusClient) -> Verdict {
         return Verdict::Pass;
     }
     let (severity, why) = if range == IpRange::all(range.family()) {
-        (Severity::High, "it is every address there is, so the secret alone decides".to_owned())
+        (Severity::High, "it covers any address, so only the secret protects the server".to_owned())
     } else if is_public(range.first()) || is_public(range.last()) {
-        (Severity::High, "public addresses are among it".to_owned())
+        (Severity::High, "it includes public addresses".to_owned())
     } else {
         (CHECK.severity, "its addresses are private".to_owned())
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
         title: format!("RADIUS client `{}` is a whole network", client.name).into(),
-        detail: format!("Any host of {range} may ask, with one secret for all.").into(),
+        detail: format!("Any host of {range} may send requests, all with one secret.").into(),
         evidence: vec![client.address_origin, client.origin],
     })
 }

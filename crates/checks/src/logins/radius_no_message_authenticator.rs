@@ -14,13 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "RADIUS requests accepted without Message-Authenticator",
     severity: Severity::Medium,
-    why: "Without a Message-Authenticator the only protection of an answer is an MD5 construction that somebody on the way can \
-          forge within minutes. The server says no, the client reads yes, and the attacker is logged in without knowing any \
-          password.",
-    fix: "Set `require_message_authenticator = yes` for every client that can sign its requests, bring the others up to date, \
-          and carry RADIUS inside TLS or a tunnel wherever it leaves one room.",
-    judged: "Fails where a client is not required to sign, by statement or by the default. `auto`, which learns it from the \
-             first signed request, is milder. Clients that are the server itself do not apply.",
+    why: "Without Message-Authenticator, only an MD5 construction protects a RADIUS response. An attacker on the path can \
+          forge it within minutes (CVE-2024-3596) and turn a rejection into an acceptance, without knowing any password.",
+    fix: "Set `require_message_authenticator = yes` for every client that supports it, update the others, and carry RADIUS \
+          over TLS or a tunnel wherever it leaves a protected network.",
+    judged: "Fails where Message-Authenticator is not required for a client, by setting or by default. One level lower for \
+             `auto`, which requires it from the first signed request on. Does not apply to clients on the server itself.",
     references: &["CVE-2024-3596", "RFC 3579, 3.2", "RFC 5080, 2.2.2", "RFC 6614"],
     controls: &[],
     run: Run::Analyses(run),
@@ -53,8 +52,8 @@ fn judge(device: &Device, client: &RadiusClient) -> Verdict {
         (Setting::Default(_), Some((value, origin))) => Setting::Stated { value, origin },
         (Setting::Default(_), None) if !whole.iter().any(|one| one.tells_security) => {
             let ask = format!(
-                "whether RADIUS client `{}` has to sign its requests is not stated with it, and the server's own section `security` \
-                 is not among the exports; ask for `radiusd.conf` and the server's version",
+                "Please provide `radiusd.conf` and the server version: they decide whether RADIUS client `{}` must send \
+                 Message-Authenticator.",
                 client.name
             );
             return Verdict::ask(ask, vec![client.origin]);
@@ -68,21 +67,21 @@ fn judge(device: &Device, client: &RadiusClient) -> Verdict {
     } else if possible.iter().all(|one| **one == MessageAuthenticator::Learned) {
         (
             Severity::Low,
-            "signing is required from the first signed request on",
-            "learns it from the first request",
+            "required from the first signed request on",
+            "requires it from the first signed request on",
         )
     } else if stated.is_some() {
-        (CHECK.severity, "it is stated that requests need not be signed", "does not require it")
+        (CHECK.severity, "the configuration does not require it", "does not require it")
     } else {
         (
             CHECK.severity,
-            "nothing is stated, and no version requires it by default",
-            "has nothing stated, and its default does not require it",
+            "it is not set, and no version requires it by default",
+            "has no setting, and the default does not require it",
         )
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("RADIUS client `{}` need not sign its requests", client.name).into(),
+        title: format!("Message-Authenticator not required for RADIUS client `{}`", client.name).into(),
         detail: format!("For client `{}` the server {how}.", client.name).into(),
         evidence: stated.into_iter().chain([client.origin, client.address_origin]).collect(),
     })

@@ -15,12 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "RADIUS without TLS across an untrusted network",
     severity: Severity::High,
-    why: "RADIUS shows who logs in and when to everybody on the way, hides the password with an MD5 construction only, and its \
-          answers can be forged by somebody in between. It was made for the cable between two cabinets.",
-    fix: "Carry it inside TLS (RFC 6614) or a tunnel between the two, and drop RADIUS from and to public addresses at the edge.",
-    judged: "Fails where a client, a server that requests are handed on to, or a server that a device asks has a public address and \
-             no TLS is configured. Whether a tunnel lies around it these files do not tell; where one does, accept the finding with \
-             that reason. Undetermined where a name stands in place of the address.",
+    why: "RADIUS over UDP reveals user names to every network on the path and protects passwords with an MD5 construction \
+          only. Its responses can be forged on the path.",
+    fix: "Carry RADIUS over TLS (RFC 6614) or through a tunnel, and block RADIUS from and to public addresses at the \
+          perimeter.",
+    judged: "Fails where a RADIUS client, a proxied home server or a configured RADIUS server has a public address and TLS \
+             is not configured. The files do not show an enclosing tunnel; where one exists, accept the finding with that \
+             reason. Undetermined where a host name replaces the address.",
     references: &["RFC 6614", "RFC 2865, 8", "RFC 6151"],
     controls: &[Control::grundschutz("NET.1.1.A36")],
     run: Run::Map(run),
@@ -74,15 +75,17 @@ fn judge(server: &str, address: Option<IpAddr>, origin: Origin) -> Verdict {
 fn fail(who: &str, origin: Origin, more: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("its address is public"),
-        title: format!("RADIUS with {who} crosses the outside in the open").into(),
-        detail: "Plain UDP, without TLS around it.".into(),
+        title: format!("RADIUS with {who} crosses an untrusted network without TLS").into(),
+        detail: "The configuration uses plain UDP without TLS.".into(),
         evidence: vec![origin, more],
     })
 }
 
 fn ask(name: &str, origin: Origin) -> Verdict {
     Verdict::ask(
-        format!("which way RADIUS takes to `{name}` does not show here; ask what the name resolves to"),
+        format!(
+            "Please state the address that `{name}` resolves to: it decides whether RADIUS crosses an untrusted network."
+        ),
         vec![origin],
     )
 }

@@ -19,13 +19,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "SSH login as root with a password",
     severity: Severity::High,
-    why: "The superuser's name is known to everybody, so only the password is left to guess, and it opens everything on the \
-          machine. Nothing in the logs tells who of those that know it came in.",
-    fix: "Set `PermitRootLogin no`, let administrators log in under their own names and raise their rights from there. Where \
-          programs need it, `forced-commands-only` with a key.",
-    judged: "Fails where `PermitRootLogin yes` holds and a password is among what is asked for. The default since OpenSSH 7.0 \
-             refuses passwords and passes; where nothing is stated and the version may be older, passwords of root are asked \
-             about only if root has one. A locked password of root passes.",
+    why: "The name root is known, so only one password protects full control of the host. Logs do not show which \
+          administrator used it.",
+    fix: "Set `PermitRootLogin no` and have administrators log in with personal accounts and use sudo. Where programs need \
+          root, use `forced-commands-only` with a key.",
+    judged: "Fails where `PermitRootLogin yes` is in effect and passwords are accepted. Passes with the default since \
+             OpenSSH 7.0, which rejects root passwords, and where the root password is locked. Where nothing is set and the \
+             version may be older, an information request follows if root has a password.",
     references: &["sshd_config(5), PermitRootLogin"],
     controls: &[Control::grundschutz("SYS.1.3.A8"), Control::sp800_53("IA-2")],
     run: Run::Analyses(run),
@@ -70,11 +70,13 @@ fn judge(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> V
         return Verdict::Pass;
     }
     let reachability_from = Reachability::of(estate, at, Protocol::TCP, server.port(&connection));
-    let rating = rated_from(CHECK.rated("a password is among what opens it"), &reachability_from, estate);
+    let rating =
+        rated_from(CHECK.rated("a password is among the accepted methods"), &reachability_from, estate);
     Verdict::Fail(Fail {
         rating,
-        title: "root may log in to secure shell with a password".into(),
-        detail: format!("`PermitRootLogin yes` on {}, and passwords are accepted.", device.name).into(),
+        title: "SSH permits root login with a password".into(),
+        detail: format!("`PermitRootLogin yes` is in effect on {}, and passwords are accepted.", device.name)
+            .into(),
         evidence: [origin].into_iter().chain(reachability_from.evidence()).collect(),
     })
 }

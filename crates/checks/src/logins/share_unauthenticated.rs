@@ -14,14 +14,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "File share without authentication",
     severity: Severity::Medium,
-    why: "Whoever reaches the service has the files, and nobody can say afterwards who it was. Where they may be changed as \
-          well, a stranger leaves his own among them, and the others open it.",
-    fix: "Ask for a login (`guest ok = no`, `auth users`, `anonymous_enable=NO`), give each login only what it needs, and keep \
-          what really is for everybody on a share of its own that nobody may change.",
-    judged: "Fails for each share, rsync module or FTP folder that asks for nothing; a step graver where it may be changed, a step \
-             milder where only some networks may use it. Passes where a login is asked for, where only a handful of addresses is let in, and \
-             where the service is for the device alone. Undetermined where shares are kept where no export shows them, or \
-             the version decides.",
+    why: "Every host that reaches the service can read the files, and access cannot be attributed to a user. Where the share \
+          is writable, an attacker can also plant files that users open.",
+    fix: "Require a login (`guest ok = no`, `auth users`, `anonymous_enable=NO`), grant each account only what it needs, and \
+          keep public files on a separate read-only share.",
+    judged: "Fails for each SMB share, rsync module or FTP folder without authentication; one level higher where it is \
+             writable, one level lower where only some networks are permitted. Passes where a login is required, where only \
+             a few addresses are permitted, and where the service is limited to the device itself. Undetermined where shares \
+             are defined outside the exports, or the version decides.",
     references: &[
         "smb.conf(5), guest ok",
         "rsyncd.conf(5), auth users",
@@ -56,19 +56,17 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         }
         Some(AuthRequirement::Nothing) => {
             let written = part.is_written();
-            let base = if written { CHECK.rating().raised("it may be changed") } else { CHECK.rating() };
-            let behind =
-                part.path.as_ref().map(|path| format!(" Behind it lies {path}.")).unwrap_or_default();
+            let base = if written { CHECK.rating().raised("it is writable") } else { CHECK.rating() };
+            let behind = part.path.as_ref().map(|path| format!(" Its path is {path}.")).unwrap_or_default();
             let may = if written { "read and change" } else { "read" };
             let lines = part.lines().into_iter().chain(part.writes.origin().filter(|_| written)).collect();
             one.fail(
                 limited(base, &part.sources),
                 part,
-                format!("{} of {} asks nobody for a login", part.title(), one.device_name()),
+                format!("{} requires no authentication", part.title()),
                 format!(
-                    "{} may {may} what {} gives out.{behind}",
-                    capital(&part.sources.words()),
-                    part.title()
+                    "Permitted sources that may {may} without a login: {}.{behind}",
+                    part.sources.words()
                 ),
                 lines,
             )

@@ -16,12 +16,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Shared or generic account",
     severity: Severity::Medium,
-    why: "A login that several people use has a password that several people know, and it is not changed when one of them \
-          leaves. The logs say that the kiosk called, and nobody can say who that was.",
-    fix: "Give everybody a login under their own name. Where a machine needs one, let it use a certificate of its own and reach \
-          that one service only.",
-    judged: "Fails where a part of a login's name is on a list of such words, for logins of tunnels and for accounts with a shell \
-             and a password. Accounts of services (no shell, or no password that fits) pass.",
+    why: "The password of a shared account is known to several people and is rarely changed when one leaves. Log entries \
+          cannot be attributed to a person.",
+    fix: "Give every user a personal account. For devices, use a certificate and restrict access to the one service needed.",
+    judged: "Fails where a part of a login name is on a list of generic names, for VPN logins and for accounts with a shell \
+             and a password. Passes for service accounts (no shell or no valid password).",
     references: &["ISO/IEC 27002:2022, 5.16"],
     controls: &[Control::grundschutz("ORP.4.A3"), Control::sp800_53("AC-2(9)")],
     run: Run::Map(run),
@@ -47,8 +46,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             });
             for account in hidden.filter(|one| identities::is_generic(&one.name)) {
                 let ask = format!(
-                    "`{}` is a role, and whether anybody can log in with it stands in `/etc/shadow`, which is not among the \
-                     exports; ask whether a password fits, and who knows it",
+                    "Please state whether account `{}` has a password, and who knows it: its name is generic, and \
+                     `/etc/shadow` is not among the exports.",
                     account.name
                 );
                 answers.push(Answer::new(
@@ -63,11 +62,14 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(
                         if shell { Severity::Low } else { CHECK.severity },
-                        if shell { "it opens a shell" } else { "it opens a tunnel" },
+                        if shell { "it has a shell" } else { "it grants VPN access" },
                     ),
-                    title: format!("`{name}` is a role, not a person").into(),
-                    detail: format!("The login `{name}` for {service} on {} can be anybody's.", device.name)
-                        .into(),
+                    title: format!("Account `{name}` is generic, not personal").into(),
+                    detail: format!(
+                        "Login `{name}` for {service} on {} is not bound to one person.",
+                        device.name
+                    )
+                    .into(),
                     evidence: vec![origin],
                 })
             } else {

@@ -16,15 +16,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "SSH login with a single factor",
     severity: Severity::Medium,
-    why: "A shell on a server is the place from which everything else is reached. Passwords for it are guessed all day \
-          wherever the port is open, and a key that somebody copied from a laptop works as well for the thief. Two factors \
-          have to be lost together.",
-    fix: "Ask for two methods (`AuthenticationMethods publickey,keyboard-interactive` with a one-time code behind PAM), or \
-          at the least switch passwords off and let keys alone in from inside.",
-    judged: "Fails where the easiest way in that the server accepts asks for one factor or none; milder where that is a key. \
-             Passes where every way asks for two of different kinds. Undetermined where PAM decides and its files were not \
-             exported, or hand the decision on. A module in comments, or in another stack than `auth`, is no factor. A \
-             condition (`Match`) under which the way in is easier than everybody's is judged by itself.",
+    why: "SSH access to a server is a base for reaching other systems. Passwords are attacked continuously wherever the port \
+          is open, and a stolen key works for an attacker as for its owner. Two factors must be compromised together.",
+    fix: "Require two methods (`AuthenticationMethods publickey,keyboard-interactive` with a one-time code in PAM). At least \
+          disable passwords, and permit keys from internal networks only.",
+    judged: "Fails where the weakest accepted login requires one factor or none; one level lower where that is a key. Passes \
+             where every login requires two factors of different kinds. Undetermined where PAM decides and its files were \
+             not exported, or delegate the decision. Commented modules, and modules outside the `auth` stack, are not \
+             factors. A `Match` block with a weaker login is judged separately.",
     references: &["NIST SP 800-63B, 4.2", "PCI DSS 4.0, 8.4.1", "sshd_config(5), AuthenticationMethods"],
     controls: &[Control::grundschutz("SYS.1.3.A8")],
     run: Run::Analyses(run),
@@ -44,12 +43,13 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 fn judge(estate: &Analyses, at: usize, server: &SshServer) -> Verdict {
     if let Some((why, origin)) = &server.refused {
         let ask = format!(
-            "sshd would refuse this configuration ({why}), so it is not what runs; ask for `sshd -T` and the files in use"
+            "Please provide the output of `sshd -T` and the files in use: sshd rejects this configuration ({why}), so it is \
+             not the running one."
         );
         return Verdict::ask(ask, vec![*origin]);
     }
     if let Some(missing) = server.missing_configuration() {
-        return Verdict::ask_reference(missing, "how callers log in");
+        return Verdict::ask_reference(missing, "how users log in over SSH");
     }
     judge_connection(estate, at, server, &SshConnection::default(), None)
 }
@@ -77,7 +77,7 @@ fn conditional(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Answer> 
             let who = match (&condition.who, condition.sources.is_empty()) {
                 (Some(who), true) => who.clone(),
                 (Some(who), false) => format!("{who} from {}", condition.sources.join(", ")),
-                (None, _) => format!("callers from {}", condition.sources.join(", ")),
+                (None, _) => format!("users from {}", condition.sources.join(", ")),
             };
             let verdict = judge_connection(estate, at, server, &connection, Some((&who, condition.origin)));
             found.push(Answer::new(at, Subject::ssh().with(who), verdict));
@@ -98,7 +98,7 @@ fn judge_connection(
     let (kinds, lines) = match &way.factors {
         Factors::Known(kinds, lines) => (kinds, lines),
         Factors::Unknown { ask, evidence, file } => {
-            return Verdict::ask(format!("secure shell: {ask}"), evidence.clone()).wanting_all(file);
+            return Verdict::ask(format!("SSH: {ask}"), evidence.clone()).wanting_all(file);
         }
     };
     if kinds.len() > 1 {
@@ -108,9 +108,9 @@ fn judge_connection(
     let reachability_from = Reachability::of(estate, at, Protocol::TCP, port);
     let only_key = kinds.iter().next() == Some(&FactorKind::Possession);
     let what = match (kinds.is_empty(), only_key) {
-        (true, _) => "nothing is asked for",
-        (_, true) => "a key alone lets in, which cannot be guessed",
-        (_, false) => "a password alone lets in",
+        (true, _) => "no authentication is required",
+        (_, true) => "a key alone is required, which cannot be guessed",
+        (_, false) => "a password alone is required",
     };
     let severity = match (kinds.is_empty(), only_key, &reachability_from) {
         (true, _, Reachability::Inside) => Severity::High,
@@ -122,7 +122,7 @@ fn judge_connection(
     };
     let from = reachability_from
         .phrase(estate)
-        .unwrap_or_else(|| "no forward from outside to it was found".to_owned());
+        .unwrap_or_else(|| "no port forward from the Internet was found".to_owned());
     let why = format!("{what}; {from}");
     let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
     let condition = about.map(|(_, origin)| origin);
@@ -134,18 +134,20 @@ fn judge_connection(
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
         title: match about {
-            Some((who, _)) => format!("secure shell lets {who} in with one factor: {words}"),
-            None => format!("secure shell lets in with one factor: {words}"),
-        }.into(),
+            Some((who, _)) => format!("SSH accepts {who} with a single factor: {words}"),
+            None => format!("SSH accepts a single factor: {words}"),
+        }
+        .into(),
         detail: format!(
-            "The easiest way in is by {} ({}).",
+            "The weakest accepted login is by {} ({}).",
             way.methods.join(" and "),
             if matches!(server.effective("authenticationmethods", connection), Setting::Stated { .. }) {
-                "as AuthenticationMethods lists it"
+                "as listed in AuthenticationMethods"
             } else {
-                "any one method that is switched on is enough; what the configuration does not state is at the daemon's default"
+                "any one enabled method is sufficient; methods not set are at the default of the daemon"
             }
-        ).into(),
+        )
+        .into(),
         evidence: evidence.collect(),
     })
 }

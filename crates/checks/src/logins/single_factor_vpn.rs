@@ -2,7 +2,9 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
-use trevlin_analysis::authentication::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
+use trevlin_analysis::authentication::{
+    Dialled, Factors, easier, of_source, of_tls_based, server_names, ways_in,
+};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::l2tp;
 use trevlin_analysis::l2tp::UnprotectedAccess;
@@ -20,15 +22,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Remote access with a single factor",
     severity: Severity::High,
-    why: "A tunnel login opens the inside to whoever holds what is asked for. A password alone is guessed, phished or read \
-          from another breach, and a certificate alone goes with the stolen laptop. Two factors of different kinds have to \
-          be lost together.",
-    fix: "Ask for two factors of different kinds: a client certificate and a password, or a password and a one-time code. \
-          Begin with the logins that reach most.",
-    judged: "Fails where the exports show that one factor, or none, lets a caller in. Passes where a certificate and a \
-             password are both required. PAM stacks and RADIUS servers of the estate are followed. Undetermined where \
-             something outside the exports decides about the password: another RADIUS server, a directory, a script or a plug-in \
-             may ask for more, or for nothing.",
+    why: "A VPN login gives access to internal networks. A password can be guessed, phished or reused from a breach, and a \
+          certificate is lost with the device. Two factors of different kinds must be compromised together.",
+    fix: "Require two factors of different kinds: a client certificate and a password, or a password and a one-time code. \
+          Begin with the accounts that reach most.",
+    judged: "Fails where the exports show that one factor or none is sufficient. Passes where a certificate and a password \
+             are both required. PAM stacks and RADIUS servers of the estate are followed. Undetermined where a system \
+             outside the exports decides: a RADIUS server, a directory, a script or a plug-in.",
     references: &["NIST SP 800-63B, 4.2", "NIST SP 800-46 Rev. 2, 3.2", "PCI DSS 4.0, 8.4.3"],
     controls: &[Control::grundschutz("NET.3.3.A13")],
     run: Run::Analyses(run),
@@ -88,14 +88,14 @@ fn with_forward(estate: &Analyses, at: usize, tunnel: &Tunnel, verdict: Verdict)
 }
 
 fn not_exported(tunnel: &Tunnel, missing: &Reference) -> Verdict {
-    Verdict::ask_reference(missing, &format!("what {} asks of its callers", tunnel.name))
+    Verdict::ask_reference(missing, &format!("which factors {} requires", tunnel.name))
 }
 
 /// A configuration with which the daemon would not start is not the one that callers meet.
 fn refused(tunnel: &Tunnel, why: &str, origin: Origin) -> Verdict {
     let question = format!(
-        "the daemon would refuse the configuration of {} ({why}), so it is not what runs, or nothing runs; ask for the \
-         configuration in use and `ss -lntup`",
+        "Please provide the configuration in use of {}, and the output of `ss -lntup`: the daemon rejects the exported \
+         configuration ({why}).",
         tunnel.name
     );
     Verdict::ask(question, vec![origin, tunnel.origin])
@@ -105,31 +105,34 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
     let device = &estate.devices[at];
     let ask = |question: String, origin: Origin| Verdict::ask(question, vec![origin, tunnel.origin]);
     let name = &tunnel.name;
-    match dialled(device, tunnel, dial_in) {
+    match server_names(device, tunnel, dial_in) {
         Dialled::NotExported(missing) => not_exported(tunnel, missing),
         Dialled::Nobody(why, origin) => nobody_asked(tunnel, why, vec![origin, tunnel.origin]),
         Dialled::Elsewhere(source, origin) => by_somebody(estate, at, tunnel, source, origin),
         Dialled::Eap(origin) => ask(
             format!(
-                "{name} asks for EAP; whether with a password or a certificate, and what else, does not show here; ask for `/etc/ppp/eaptls-server` and how callers log in"
+                "Please provide `/etc/ppp/eaptls-server` and a description of the login: {name} requires EAP, and the \
+                 exports do not show the method."
             ),
             origin,
         ),
         Dialled::NoList(origin) => ask(
             format!(
-                "{name} asks for a password, and no list of its logins is among the exports; ask for `/etc/ppp/chap-secrets`"
+                "Please provide `/etc/ppp/chap-secrets`: {name} requires a password, and no list of its accounts is among \
+                 the exports."
             ),
             origin,
         ),
         Dialled::List(logins, origin) => {
             let evidence =
                 [origin].into_iter().chain(logins.iter().take(SHOWN_LOGINS).map(|login| login.origin));
-            let (count, verb) = (logins.len(), if logins.len() == 1 { "login needs" } else { "logins need" });
+            let (count, verb) =
+                (logins.len(), if logins.len() == 1 { "account requires" } else { "accounts require" });
             Verdict::Fail(Fail {
-                rating: CHECK.rated_at(Severity::High, "a password alone lets callers in"),
+                rating: CHECK.rated_at(Severity::High, "a password alone is required"),
                 title: format!("{count} {verb} only a password at the {name}").into(),
                 detail: format!(
-                    "The {name} checks a password from a local list and nothing else; the list lets in {}.",
+                    "The {name} checks a password from a local list and nothing else; accounts in the list: {}.",
                     names(&logins)
                 )
                 .into(),
@@ -147,9 +150,9 @@ fn names(logins: &[&Login]) -> String {
 
 fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(Severity::Critical, "no factor at all is asked for"),
-        title: format!("the {} asks callers for nothing", tunnel.name).into(),
-        detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name).into(),
+        rating: CHECK.rated_at(Severity::Critical, "no authentication is required"),
+        title: format!("{} requires no authentication", tunnel.name).into(),
+        detail: format!("Clients of the {} are not authenticated: {why}.", tunnel.name).into(),
         evidence,
     })
 }
@@ -162,7 +165,7 @@ fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -
         // Nothing at all inside leaves the certificate alone.
         UnprotectedAccess::Protected if fail.rating.severity() == Severity::Critical => Verdict::Fail(Fail {
             rating: CHECK
-                .rated_at(Severity::Medium, "the certificate that IPsec asks for is all that decides"),
+                .rated_at(Severity::Medium, "only the certificate that IPsec requires grants access"),
             ..fail.clone()
         }),
         UnprotectedAccess::Protected => Verdict::Pass,
@@ -171,8 +174,8 @@ fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -
         _ if fail.rating.severity() == Severity::Critical => alone,
         UnprotectedAccess::Depends(_) | UnprotectedAccess::NoFilter => {
             let question = format!(
-                "{} asks for a certificate and {} for a password; whether callers of the second can come in without the first does \
-                 not show here; ask for the packet filter",
+                "Please provide the packet filter: {} requires a certificate and {} a password, and the exports do not show \
+                 whether the second is reachable without the first.",
                 around.name, tunnel.name
             );
             Verdict::ask(question, vec![tunnel.origin, around.origin])
@@ -187,10 +190,11 @@ fn keys(tunnel: &Tunnel) -> Verdict {
     let more = callers.len().saturating_sub(shown.len());
     let more = if more == 0 { String::new() } else { format!(" and {more} more") };
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(Severity::Medium, "the one factor is a key, which cannot be guessed"),
-        title: format!("a key in a file alone lets callers in at {}", tunnel.name).into(),
+        rating: CHECK.rated_at(Severity::Medium, "the single factor is a key, which cannot be guessed"),
+        title: format!("A stored key alone grants access at {}", tunnel.name).into(),
         detail: format!(
-            "WireGuard asks for nothing but the peer's own key: whoever copies the file, or uses the computer, is in. Peers that call: {}{more}.",
+            "WireGuard requires only the private key of the peer: a copy of the file, or use of the device, grants access. \
+             Remote-access peers: {}{more}.",
             shown.join(", ")
         ).into(),
         evidence: [tunnel.origin]
@@ -220,17 +224,17 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
                 kind => kind.map_or("nothing", |kind| kind.words()),
             };
             let (severity, why) = match kinds.iter().next() {
-                None => (Severity::Critical, "nothing is asked for"),
+                None => (Severity::Critical, "no authentication is required"),
                 Some(FactorKind::Knowledge | FactorKind::OneTimeCode) => {
-                    (CHECK.severity, "what is asked for can be guessed or talked out of somebody")
+                    (CHECK.severity, "the factor can be guessed or phished")
                 }
-                Some(_) => (Severity::Medium, "the one factor cannot be guessed"),
+                Some(_) => (Severity::Medium, "the single factor cannot be guessed"),
             };
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, why),
-                title: format!("one factor lets callers in at the {}: {words}", tunnel.name).into(),
+                title: format!("Single factor is sufficient at the {}: {words}", tunnel.name).into(),
                 detail: format!(
-                    "On the easiest of the ways in that the {} takes one factor is asked for: {words}.",
+                    "The weakest login accepted by the {} requires one factor: {words}.",
                     tunnel.name
                 )
                 .into(),
@@ -238,7 +242,7 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
             })
         }
         Some(Factors::Unknown { ask, evidence, file }) => {
-            Verdict::ask(format!("the callers of {}: {ask}", tunnel.name), evidence).wanting_all(file)
+            Verdict::ask(format!("Users of {}: {ask}", tunnel.name), evidence).wanting_all(file)
         }
     }
 }
@@ -266,28 +270,30 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         }
         (true, asked, first) => Verdict::Fail(Fail {
             rating: CHECK
-                .rated_at(Severity::Medium, "the one factor is a certificate, which cannot be guessed"),
-            title: format!("a certificate alone lets callers in at the {}", tunnel.name).into(),
+                .rated_at(Severity::Medium, "the single factor is a certificate, which cannot be guessed"),
+            title: format!("A certificate alone is sufficient at the {}", tunnel.name).into(),
             detail: match (asked, first) {
                 (Some(_), _) => format!(
-                    "The {} asks for a client certificate, and what decides about the password lets everybody pass.",
+                    "The {} requires a client certificate, and the password check accepts any user.",
                     tunnel.name
                 ),
                 (None, None) => format!(
-                    "The {} asks for a client certificate (the default where nothing else is stated) and for no password.",
+                    "The {} requires a client certificate (the default) and no password.",
                     tunnel.name
                 ),
                 (None, Some(_)) => format!(
-                    "The {} asks for a client certificate, and lets in callers who give no password with it.",
+                    "The {} requires a client certificate, and accepts clients without a password.",
                     tunnel.name
                 ),
-            }.into(),
+            }
+            .into(),
             evidence: first.map(|check| check.origin).into_iter().chain(evidence).collect(),
         }),
         (false, _, Some(check)) => by_somebody(estate, at, tunnel, &check.source, check.origin),
-        (false, _, None) => {
-            Verdict::ask(format!("what {} asks of its callers is not known", tunnel.name), evidence)
-        }
+        (false, _, None) => Verdict::ask(
+            format!("Please state which factors {} requires: the exports do not show it.", tunnel.name),
+            evidence,
+        ),
     }
 }
 
@@ -305,15 +311,15 @@ fn by_somebody(
             let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
             let severity = if kinds.is_empty() { Severity::Critical } else { CHECK.severity };
             let who = match source {
-                PasswordSource::Pam(service) => format!("the stack of `{service}`"),
+                PasswordSource::Pam(service) => format!("the PAM stack of `{service}`"),
                 PasswordSource::Radius => "the RADIUS server".into(),
-                _ => "what decides about the password".into(),
+                _ => "the password check".into(),
             };
             Verdict::Fail(Fail {
-                rating: CHECK.rated_at(severity, format!("what {who} asks for is all: {words}")),
-                title: format!("one factor lets callers in at the {}: {words}", tunnel.name).into(),
+                rating: CHECK.rated_at(severity, format!("{who} requires one factor only: {words}")),
+                title: format!("Single factor is sufficient at the {}: {words}", tunnel.name).into(),
                 detail: format!(
-                    "The {} asks for no certificate, and {who} asks for one factor: {words}.",
+                    "The {} requires no certificate, and {who} requires one factor: {words}.",
                     tunnel.name
                 )
                 .into(),
@@ -327,12 +333,9 @@ fn by_somebody(
         Factors::Unknown { ask, mut evidence, file } => {
             evidence.insert(0, asked_at);
             evidence.push(tunnel.origin);
-            let who = if matches!(source, PasswordSource::Pam(_)) {
-                "PAM decides about the callers"
-            } else {
-                "the callers"
-            };
-            Verdict::ask(format!("{who} of {}: {ask}", tunnel.name), evidence).wanting_all(file)
+            let who =
+                if matches!(source, PasswordSource::Pam(_)) { "Factors decided by PAM" } else { "Factors" };
+            Verdict::ask(format!("{who}, users of {}: {ask}", tunnel.name), evidence).wanting_all(file)
         }
     }
 }

@@ -14,13 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "SNMP readable from any source address",
     severity: Severity::Low,
-    why: "Interfaces, routes, neighbours, processes and versions are a map for an attacker. A community crosses the network as it \
-          is, so it is known to whoever listens once, and only the address of the one who asks is left to tell friend from foe.",
-    fix: "Name the machines that watch (`rocommunity NAME 10.0.0.5`), or better ask for SNMP version 3 with `authPriv`, and take \
-          the communities out.",
-    judged: "Fails for each community that is taken from everywhere, and for each user of version 3 of whom nothing is asked. Passes where \
-             sources are named, where a proof is asked for, and where the agent answers the device alone. Undetermined where a file that is read in is not \
-             among the exports.",
+    why: "SNMP reveals interfaces, routes, neighbours, processes and versions. A community string is sent in clear text, so \
+          it is known after one observation, and only the source address remains as protection.",
+    fix: "Restrict the community to monitoring hosts (`rocommunity NAME 10.0.0.5`), or better use SNMPv3 with `authPriv` and \
+          remove all communities.",
+    judged: "Fails for each community that is accepted from any address, and for each SNMPv3 user without authentication. \
+             Passes where sources are named, where authentication is required, and where the agent is limited to the device \
+             itself. Undetermined where an included file is missing.",
     references: &["RFC 3414, 1.4", "RFC 3584", "CISA TA17-156A"],
     controls: &[Control::grundschutz("NET.1.2.A2")],
     run: Run::Analyses(run),
@@ -45,12 +45,12 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     if one.served.is_local() || !(everywhere || nothing) || part.is_written() {
         return Verdict::Pass;
     }
-    let what = if nothing { "asks for a name and nothing else" } else { "is taken from every address" };
+    let what = if nothing { "requires a user name only" } else { "is accepted from any address" };
     one.fail(
         limited(CHECK.rating(), &part.sources),
         part,
-        format!("{} of {} {what}", part.title(), one.device_name()),
-        "Its values may be read, not changed.".into(),
+        format!("SNMP {} {what}", part.title()),
+        "Access is read-only.".into(),
         part.lines(),
     )
 }

@@ -14,13 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "SNMP write access by community string",
     severity: Severity::High,
-    why: "Whoever knows the word switches interfaces off, changes routes, and on some devices has the configuration sent to him or replaced. \
-          The word crosses the network as it is and is the same for everybody.",
-    fix: "Take `rwcommunity` out. Where changes by SNMP are needed, let one user of version 3 with `authPriv` make them, within a view \
-          of what he needs (`rwuser NAME priv -V VIEW`).",
-    judged: "Fails for each community that may write, and for each user that may without a proof; a step milder where only a \
-             handful of addresses may use it. Passes for users with a proof and where the agent answers the device alone. \
-             Undetermined where a file that is read in is not among the exports.",
+    why: "A client that knows the community string can disable interfaces, change routes and, on some devices, copy or \
+          replace the configuration. The string is sent in clear text and is the same for every client.",
+    fix: "Remove `rwcommunity`. Where changes over SNMP are needed, use one SNMPv3 user with `authPriv` and a restricted \
+          view (`rwuser NAME priv -V VIEW`).",
+    judged: "Fails for each community with write access, and for each user with write access and no authentication; one \
+             level lower where only a few addresses are permitted. Passes for authenticated users and where the agent is \
+             limited to the device itself. Undetermined where an included file is missing.",
     references: &["RFC 3414, 1.4", "RFC 3415", "CISA TA17-156A"],
     controls: &[Control::grundschutz("NET.1.2.A2")],
     run: Run::Analyses(run),
@@ -47,14 +47,14 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         return Verdict::Pass;
     }
     let base = match is_few(&part.sources, thresholds) {
-        true => CHECK.rating().lowered("only named machines are let in"),
+        true => CHECK.rating().lowered("limited to named hosts"),
         false => CHECK.rating(),
     };
     one.fail(
         base,
         part,
-        format!("{} of {} may change the device's values", part.title(), one.device_name()),
-        format!("It is taken from {}.", part.sources.words()),
+        format!("SNMP {} permits write access", part.title()),
+        format!("Permitted sources: {}.", part.sources.words()),
         part.lines(),
     )
 }

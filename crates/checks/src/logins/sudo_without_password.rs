@@ -16,12 +16,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "sudo to root without a password",
     severity: Severity::Medium,
-    why: "Whoever takes over such an account, by a key left on a laptop or a program that runs under it, is the superuser at once. \
-          The second question, which would have stopped them, is switched off.",
-    fix: "Take NOPASSWD out, or name the few commands that have to run without anybody there.",
-    judged: "Fails where the last rule about an account with a shell grants every command as the superuser without a password; graver \
-             where the account's name is also a login of a tunnel. Rules for single commands pass, and so does root itself. Where \
-             no accounts were exported the rule is judged as it stands.",
+    why: "An attacker who takes over the account, by a stolen key or through a program that runs under it, is root at once. \
+          The password prompt that would stop this is disabled.",
+    fix: "Remove NOPASSWD, or limit it to the few commands that must run unattended.",
+    judged: "Fails where the last matching rule for an account with a shell grants every command as root without a password; \
+             one level higher where the name is also a VPN login. Passes for rules that are limited to single commands, and \
+             for root itself. Where no accounts were exported, the rule itself is judged.",
     references: &["sudoers(5), NOPASSWD"],
     controls: &[Control::grundschutz("SYS.1.3.A14"), Control::sp800_53("IA-11")],
     run: Run::Map(run),
@@ -55,8 +55,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let known = |group: &str| groups.contains(group);
             if let Some(group) = name.strip_prefix('%').filter(|group| !shells.is_empty() && !known(group)) {
                 let ask = format!(
-                    "the group `{group}` may do everything without a password, and its members are not among the exports; ask for \
-                     `getent group {group}`"
+                    "Please provide the output of `getent group {group}`: the group may run every command as root without a \
+                     password."
                 );
                 answers.push(Answer::new(
                     at,
@@ -68,7 +68,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let is_sudoers =
             |one: &&trevlin_model::Reference| estate.format_of(one.origin.export) == Some("sudoers");
         for missing in device.facts.missing.iter().filter(is_sudoers) {
-            let ask = missing.question("who may do everything without a password");
+            let ask = missing.question("which accounts may run every command as root without a password");
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::File).with(&missing.path),
@@ -109,15 +109,14 @@ fn judge(who: &str, rule: &SudoRule, dials_in: bool) -> Verdict {
         return Verdict::Pass;
     }
     let (severity, why) = if dials_in {
-        (Severity::High, "the same name is a login of a tunnel")
+        (Severity::High, "the same name is a VPN login")
     } else {
-        (CHECK.severity, "the account has to be taken over first")
+        (CHECK.severity, "the account must be taken over first")
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{who} may do everything without a password").into(),
-        detail: "The last rule about it grants every command as the superuser and asks for no password."
-            .into(),
+        title: format!("{who} may use sudo to root without a password").into(),
+        detail: "The last matching rule grants every command as root and requires no password.".into(),
         evidence: vec![rule.origin],
     })
 }

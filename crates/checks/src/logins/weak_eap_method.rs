@@ -13,12 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Weak EAP method accepted",
     severity: Severity::Medium,
-    why: "EAP-MD5 sends a challenge and an MD5 value of the password. Whoever records one login tries passwords against it at home, \
-          and the caller cannot tell the real server from a false one, since the server proves nothing.",
-    fix: "Take the section `md5` out of the module and name `tls`, `ttls` or `peap` as the first method; inside the TLS tunnel of the \
-          latter two a password method is safe.",
-    judged: "Fails where the EAP module of a RADIUS server has the method MD5 set up, which it then takes from any client that asks; \
-             graver where it is the first one offered. Files that are only available and not enabled are not judged.",
+    why: "EAP-MD5 sends an MD5 value of a challenge and the password. An attacker who records one login can crack the \
+          password offline, and the client cannot verify the server.",
+    fix: "Remove the section `md5` from the EAP module and set `tls`, `ttls` or `peap` as the default. Inside the TLS tunnel \
+          of the latter two a password method is acceptable.",
+    judged: "Fails where the EAP module of a RADIUS server defines the method MD5, which any client may then request; one \
+             level higher where it is the default method. Files that are available but not enabled are not judged.",
     references: &["RFC 3748, 5.4 and 7.2", "RFC 4017, 2.2"],
     controls: &[Control::grundschutz("NET.2.1.A12")],
     run: Run::Map(run),
@@ -35,7 +35,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             .flat_map(|site| &site.authenticate)
             .find(|step| step.module == "eap");
         if let Some(step) = run.filter(|_| device.facts.eap_settings.is_empty()) {
-            let ask = "which EAP methods are taken stands in `mods-enabled/eap`, which is not among the exports; ask for it";
+            let ask = "Please provide `mods-enabled/eap`: it decides which EAP methods are accepted.";
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Eap),
@@ -57,10 +57,10 @@ fn judge(settings: &EapSettings) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(
             if first.is_some() { CHECK.severity } else { Severity::Low },
-            if first.is_some() { "it is the first one offered" } else { "clients have to ask for it" },
+            if first.is_some() { "it is the default method" } else { "clients must request it" },
         ),
-        title: "the RADIUS server takes EAP-MD5".into(),
-        detail: "The method MD5 is set up outside of any TLS tunnel.".into(),
+        title: "RADIUS server accepts EAP-MD5".into(),
+        detail: "The method MD5 is defined outside any TLS tunnel.".into(),
         evidence: [*origin].into_iter().chain(first.map(|(_, origin)| *origin)).collect(),
     })
 }

@@ -14,14 +14,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "PAP, CHAP or MS-CHAP accepted",
     severity: Severity::High,
-    why: "PAP sends the password as it is. CHAP and the first MS-CHAP send something from which it is worked out at home, and with \
-          neither can the link be encrypted properly. A caller's machine that is asked for the weakest of several methods gives it.",
-    fix: "Require MS-CHAP version 2 alone where it has to be this protocol (`require-mschap-v2`), or EAP with certificates; better, \
+    why: "PAP sends the password in clear text. CHAP and MS-CHAPv1 can be cracked offline, and neither supports strong link \
+          encryption. A client that is offered several methods may use the weakest.",
+    fix: "Require MS-CHAPv2 alone where the protocol must stay (`require-mschap-v2`), or EAP with certificates. Better, \
           replace the tunnel.",
-    judged: "Fails where PAP, CHAP or the first MS-CHAP is required, or where callers have to prove themselves and no method is named, so \
-             that all are taken for which there is a list. MS-CHAP version 2 and EAP alone pass here; what the tunnel around them is \
-             worth is judged elsewhere. `refuse-` options are about the daemon's own logins and change nothing. Undetermined where \
-             options were not exported.",
+    judged: "Fails where PAP, CHAP or MS-CHAPv1 is required, or where authentication is required without a method, so that \
+             every method with a secrets file is accepted. Passes for MS-CHAPv2 and EAP alone; other checks judge the tunnel \
+             around them. `refuse-` options concern the login of the daemon itself. Undetermined where options were not \
+             exported.",
     references: &["pppd(8), AUTHENTICATION", "RFC 1334, 2", "RFC 2433", "RFC 2759", "RFC 1994, 1"],
     controls: &[],
     run: Run::Map(run),
@@ -45,16 +45,16 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> {
     const WEAK: [(&str, &str, Severity); 3] = [
         ("pap", "PAP", Severity::High),
-        ("mschap", "MS-CHAP version 1", Severity::High),
+        ("mschap", "MS-CHAPv1", Severity::High),
         ("chap", "CHAP", Severity::Medium),
     ];
     let profile = &dial_in.profile;
     for (method, name, severity) in WEAK {
         if let Some((_, origin)) = profile.require.iter().find(|(required, _)| *required == method) {
             return Some(Verdict::Fail(Fail {
-                rating: CHECK.rated_at(severity, format!("{name} is asked for by name")),
-                title: format!("{name} is taken at the {}", tunnel.name).into(),
-                detail: format!("Callers may prove themselves by {name}.").into(),
+                rating: CHECK.rated_at(severity, format!("{name} is required by the options")),
+                title: format!("{name} accepted at the {}", tunnel.name).into(),
+                detail: format!("Clients may authenticate by {name}.").into(),
                 evidence: vec![*origin, tunnel.origin],
             }));
         }
@@ -65,22 +65,21 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
     if let Some(missing) = dial_in.missing.first() {
         return Some(Verdict::ask_reference(
             missing,
-            &format!("by which methods callers of the {} prove themselves", tunnel.name),
+            &format!("which authentication methods the {} accepts", tunnel.name),
         ));
     }
     // Nobody is asked for anything: that is another check's finding.
     let (true, origin) = profile.auth? else { return None };
     let usable = |file| device.facts.credentials.iter().any(|one| one.file == file);
     let pap = usable(SecretsFile::Pap) || profile.login.is_some();
-    let words =
-        if pap { "PAP, CHAP and both versions of MS-CHAP" } else { "CHAP and both versions of MS-CHAP" };
+    let words = if pap { "PAP, CHAP, MS-CHAPv1 and MS-CHAPv2" } else { "CHAP, MS-CHAPv1 and MS-CHAPv2" };
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated_at(
             if pap { Severity::High } else { Severity::Medium },
-            if pap { "passwords may come in the open" } else { "the weakest of them decides" },
+            if pap { "passwords may be sent in clear text" } else { "the weakest method decides" },
         ),
-        title: format!("no method is named at the {}, so all are taken", tunnel.name).into(),
-        detail: format!("Callers may prove themselves by {words}.").into(),
+        title: format!("Every PPP authentication method accepted at the {}", tunnel.name).into(),
+        detail: format!("Clients may authenticate by {words}.").into(),
         evidence: vec![origin, tunnel.origin],
     }))
 }

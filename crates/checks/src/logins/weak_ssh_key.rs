@@ -1,4 +1,4 @@
-//! A key of the secure shell is weak.
+//! A key of the SSH is weak.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -16,12 +16,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Weak SSH key type or size",
     severity: Severity::High,
-    why: "The public half of a key is seen by every server it is shown to. From a short one the private half can be worked out, \
-          which then opens every account that lists it. Current servers refuse such keys, so the account is either open to the few \
-          who can break them, or of no use.",
-    fix: "Have the owner make a new key (`ssh-keygen -t ed25519`), and take the old line out of every list.",
-    judged: "Fails for DSA, and for keys with fewer bits of security than the baseline asks (112: RSA of 2048 bits). Graver for keys of \
-             the superuser and for authorities. Lines that sshd itself passes over are told by the reader.",
+    why: "The public key is visible to every server it is offered to. The private key can be computed from a short one and \
+          then opens every account that lists it. Current servers reject such keys.",
+    fix: "Have the owner create a new key (`ssh-keygen -t ed25519`), and remove the old line from every list.",
+    judged: "Fails for DSA, and for keys below the security strength of the baseline (112 bits: RSA of 2048 bits). One level \
+             higher for keys of root and of a CA. Lines that sshd itself ignores are reported by the reader.",
     references: &[
         "NIST SP 800-131A Rev. 2, 3",
         "RFC 8332",
@@ -58,8 +57,8 @@ fn not_exported(device: &Device) -> Option<Verdict> {
     let on = server.may_be_on("pubkeyauthentication", &SshConnection::default());
     let people = device.facts.accounts.iter().any(|account| account.has_shell());
     (on && people && !keys).then(|| {
-        let ask = "keys let people in to secure shell, and no list of them is among the exports; ask for `authorized_keys` of \
-                   every account with a shell";
+        let ask = "Please provide `authorized_keys` of every account with a shell: SSH accepts keys, and no list of them is \
+                   among the exports.";
         Verdict::ask(ask, vec![server.origin])
     })
 }
@@ -71,25 +70,28 @@ fn judge(key: &SshKey, thresholds: &Thresholds) -> Verdict {
         return Verdict::Pass;
     }
     let whose = match (key.purpose, &key.user) {
-        (SshKeyUse::Host, _) => "the server's own".to_owned(),
-        (SshKeyUse::Authority, _) => "an authority's".to_owned(),
-        (SshKeyUse::Authorized, Some(user)) => format!("one that opens `{user}`"),
-        (SshKeyUse::Authorized, None) => "one that opens an account".to_owned(),
+        (SshKeyUse::Host, _) => "host key".to_owned(),
+        (SshKeyUse::Authority, _) => "CA key".to_owned(),
+        (SshKeyUse::Authorized, Some(user)) => format!("key of `{user}`"),
+        (SshKeyUse::Authorized, None) => "key of an account".to_owned(),
     };
     let (severity, why) = match (key.purpose, key.user.as_deref()) {
         (SshKeyUse::Authority, _) => (Severity::Critical, "it signs keys for many accounts"),
-        (_, Some("root")) => (Severity::Critical, "it opens the superuser's account"),
-        (SshKeyUse::Host, _) => (Severity::Medium, "who breaks it can pass for the server"),
-        _ => (CHECK.severity, "it opens an account"),
+        (_, Some("root")) => (Severity::Critical, "it grants root access"),
+        (SshKeyUse::Host, _) => (Severity::Medium, "an attacker who breaks it can impersonate the server"),
+        _ => (CHECK.severity, "it grants access to an account"),
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("a key is weak ({}): {whose}", key.key.words()).into(),
+        title: format!("Weak SSH key ({}): {whose}", key.key.words()).into(),
         detail: match key.key.strength() {
             Some(bits) => {
-                format!("It gives about {bits} bits of security; {} are asked for.", thresholds.key_strength)
+                format!(
+                    "Its security strength is about {bits} bits; {} are required.",
+                    thresholds.key_strength
+                )
             }
-            None => "Its size cannot be told.".to_owned(),
+            None => "Its size is not known.".to_owned(),
         }
         .into(),
         evidence: vec![key.origin],

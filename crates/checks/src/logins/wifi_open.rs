@@ -13,11 +13,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Open Wi-Fi network",
     severity: Severity::Medium,
-    why: "Whoever is near enough is in the network behind it, from the car park too, and everybody near reads what passes. A page \
-          that asks for a click is no lock.",
-    fix: "Give staff WPA3 or WPA2 with a login each (802.1X), and visitors encryption without a login (OWE) in a network that leads to the outside only.",
-    judged: "Fails for each network without any protection; graver where its clients reach each other. Passes for every other, of which \
-             the old ones are told among the ciphers.",
+    why: "Anyone in radio range can join the network and read unencrypted traffic. A captive portal is not access control.",
+    fix: "Use WPA3 or WPA2 with individual logins (802.1X) for staff, and encryption without a login (OWE) for guests in a \
+          network that leads to the Internet only.",
+    judged: "Fails for each network without encryption; one level higher where its clients reach each other. Passes for all \
+             others; legacy encryption is reported in the area ciphers.",
     references: &["RFC 8110", "NIST SP 800-153, 2"],
     controls: &[Control::grundschutz("NET.2.1.A3")],
     run: Run::Analyses(run),
@@ -29,16 +29,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         for one in &device.facts.radios {
             let verdict = if one.protection == RadioProtection::Open {
                 let severity = if one.clients_apart { CHECK.severity } else { CHECK.severity.raise() };
-                let apart = if one.clients_apart { "kept apart from" } else { "able to reach" };
+                let apart = if one.clients_apart { "isolated from" } else { "able to reach" };
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, format!("its clients are {apart} each other")),
-                    title: format!("the radio network `{}` of {} lets anybody in", one.name, device.name)
+                    title: format!("Wi-Fi network `{}` is open", one.name).into(),
+                    detail: format!("Interface {} uses no passphrase, login or encryption.", one.interface)
                         .into(),
-                    detail: format!(
-                        "It is spanned on {}, without a passphrase, a login or encryption.",
-                        one.interface
-                    )
-                    .into(),
                     evidence: vec![one.origin, one.protection_origin],
                 })
             } else {

@@ -12,10 +12,10 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Wi-Fi Protected Setup (WPS) enabled",
     severity: Severity::Medium,
-    why: "Wi-Fi Protected Setup hands the passphrase to whoever sends the right number, and the number is checked in two halves: \
-          eleven thousand tries are enough. By button, whoever is there within two minutes is in.",
-    fix: "Switch it off (`wps_state=0`) and give the passphrase, or a login, by hand.",
-    judged: "Fails for each network with Wi-Fi Protected Setup switched on. Passes where it is off, which is the default.",
+    why: "WPS reveals the passphrase to any client with the correct PIN, and the PIN is verified in two halves: 11,000 \
+          attempts are enough. With the push button, any client may join within two minutes.",
+    fix: "Disable WPS (`wps_state=0`) and distribute the passphrase or login by hand.",
+    judged: "Fails for each network with WPS enabled. Passes where it is disabled, which is the default.",
     references: &["CERT VU#723755", "NIST SP 800-153, 2"],
     controls: &[Control::grundschutz("NET.2.1.A3")],
     run: Run::Map(run),
@@ -27,13 +27,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for one in &device.facts.radios {
             let verdict = one.setup.map_or(Verdict::Pass, |line| {
                 Verdict::Fail(Fail {
-                    rating: CHECK.rated("whoever is near enough can try"),
-                    title: format!(
-                        "the radio network `{}` of {} is joined by button or number",
-                        one.name, device.name
-                    )
-                    .into(),
-                    detail: "Wi-Fi Protected Setup is switched on.".into(),
+                    rating: CHECK.rated("usable by anyone in radio range"),
+                    title: format!("WPS enabled for Wi-Fi network `{}`", one.name).into(),
+                    detail: "Wi-Fi Protected Setup is enabled by this setting.".into(),
                     evidence: vec![line, one.origin],
                 })
             });

@@ -15,12 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Permit rule without logging",
     severity: Severity::Low,
-    why: "After a break-in the first question is who came in, and when. A filter that only logs what it denies tells of those who \
-          failed. The organisation asks for these lines, so somebody relies on them.",
-    fix: "Log the first packet of what is let in, before the rule or with it, at a rate that the log can bear.",
-    judged: "Only where the estate file asks for it (`[rules] accepts_logged`). Fails for each accept of new connections, for the \
-             device itself or for what it forwards, that neither logs nor stands right behind a rule that logs what it holds for. \
-             What the device says to itself is not judged.",
+    why: "An investigation needs to know who connected, and when. A filter that logs only denied traffic records failed \
+          attempts alone. The estate file requires these log entries.",
+    fix: "Log the first packet of permitted connections, before the rule or with it, with a rate limit that the log can \
+          sustain.",
+    judged: "Judged only where the estate file requires it (`[rules] accepts_logged`). Fails for each permit of new input or \
+             forwarded connections that neither logs nor directly follows a rule that logs the same traffic. Traffic of the \
+             device with itself is not judged.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-92, 3.1"],
     controls: &[Control::grundschutz("OPS.1.1.5.A3")],
     run: Run::Analyses(run),
@@ -56,9 +57,9 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        rating: CHECK.rated("the estate file asks for it"),
-        title: format!("A rule of chain {} lets in without a log line", judged.chain.name).into(),
-        detail: format!("The rule `{}` lets new connections through and writes nothing.", named(rule)).into(),
+        rating: CHECK.rated("the estate file requires it"),
+        title: format!("Permit rule of chain {} has no logging", judged.chain.name).into(),
+        detail: format!("The rule `{}` permits new connections without a log entry.", named(rule)).into(),
         evidence: vec![rule.origin],
     })
 }

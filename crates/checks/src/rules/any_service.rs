@@ -15,13 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Rule permits any service",
     severity: Severity::Medium,
-    why: "Whoever is on the one side reaches every port on the other: file sharing, remote desktops, management pages, and what is \
-          installed tomorrow. That is how one infected machine becomes many. A tunnel protects what passes through it from \
-          others, and from nothing that its callers bring.",
-    fix: "Name the services that are needed, each with the addresses that need it. Let the rest end at the deny with a log line.",
-    judged: "Fails where an accept holds for new connections on every port of a protocol: high where it takes them from outside, low \
-             where it only lets them out to the outside, info where both sides are single hosts. Passes what is for the loopback \
-             interface, for known connections only, or for protocols without ports.",
+    why: "Every port of the destination is reachable: file sharing, remote desktops, management interfaces and whatever is \
+          installed later. Malware spreads along such rules. Encryption of a tunnel does not protect against its own clients.",
+    fix: "Permit the required services only, each for the addresses that need it. Log and deny the rest.",
+    judged: "Fails where a permit applies to new connections on every port of a protocol: high from the Internet, low for \
+             outgoing traffic to the Internet, info where both sides are single hosts. Passes for the loopback interface, \
+             for established connections only, and for protocols without ports.",
     references: REFERENCES,
     controls: CONTROLS,
     run: Run::Analyses(run),
@@ -105,9 +104,9 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let (severity, why, place) = context(estate, judged, breadth.sources + breadth.destinations);
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why.clone()),
-        title: format!("Every service passes from {} to {}", words.from, words.to).into(),
+        title: format!("Any service is permitted from {} to {}", words.from, words.to).into(),
         detail: format!(
-            "The rule `{}` of chain {} names no service: {why}.",
+            "The rule `{}` of chain {} does not restrict the service: {why}.",
             named(judged.rule),
             judged.chain.name
         )
@@ -121,28 +120,25 @@ fn context(estate: &Analyses, judged: &Judged<'_>, addresses: f64) -> (Severity,
     let outside = estate.outside(judged.device);
     let faces = |name: &str| outside.iter().find(|one| one.certain && one.name == name);
     if let Some(one) = entering(judged.rule).and_then(|name| faces(&name)) {
-        return (Severity::High, format!("{} faces the outside", one.name), one.origin);
+        return (Severity::High, format!("{} faces the Internet", one.name), one.origin);
     }
     if let Some(one) = leaving(judged.rule).and_then(|name| faces(&name)) {
         return (
             Severity::Low,
-            format!("it only lets out, by {}, which faces the outside", one.name),
+            format!("it permits outgoing traffic only, through {}, which faces the Internet", one.name),
             one.origin,
         );
     }
     if let Some((name, place)) = entering(judged.rule).and_then(|name| tunnel(estate, judged.device, name)) {
-        let why = format!("{name} is the end of a tunnel, and what comes out of it is let into everything");
+        let why = format!("{name} is a tunnel, and its traffic is permitted to any service");
         return (CHECK.severity, why, Some(place));
     }
     if addresses == 0.0 {
-        return (Severity::Info, "one host reaches one host".into(), None);
+        return (Severity::Info, "it connects two single hosts".into(), None);
     }
     let input = judged.found.is_some_and(|(_, hooks)| !hooks.contains(&Hook::Forward));
-    let what = if input {
-        "it opens the device itself to whoever is there"
-    } else {
-        "it opens one network to another"
-    };
+    let what =
+        if input { "it opens the device itself to that network" } else { "it opens one network to another" };
     (CHECK.severity, what.into(), None)
 }
 

@@ -15,12 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Deny rule shadowed by a permit",
     severity: Severity::High,
-    why: "Somebody decided that this must not pass, and it does: the list is read from the top, and an earlier rule lets it \
-          through. Whoever reads the deny believes it. Nothing fails, so nobody notices.",
-    fix: "Move the deny before the accept, or narrow the accept.",
-    judged: "Fails where earlier rules take everything that a deny holds for and at least one of them accepts new connections; low \
-             where an accept takes only a part of it and is no exception to it, which may be meant. Passes where what is accepted \
-             before lies wholly within the deny: that is how exceptions are written.",
+    why: "Traffic that was meant to be blocked is permitted: rules are evaluated from the top, and an earlier rule permits \
+          it. Readers of the rule base rely on the deny, and no error shows.",
+    fix: "Move the deny before the permit, or narrow the permit.",
+    judged: "Fails where earlier rules match everything that a deny matches and at least one of them permits new \
+             connections; low where a permit matches only a part of it and is not an exception to it, which may be intended. \
+             Passes where the earlier permit lies entirely within the deny, as exceptions do.",
     references: REFERENCES,
     controls: CONTROLS,
     run: Run::Analyses(run),
@@ -41,14 +41,14 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     };
     let (takers, severity, why): (Vec<&Rule>, _, _) = match &found.status {
         RuleStatus::Covered { by } => {
-            (by.iter().filter_map(accepts).collect(), CHECK.severity, "nothing of what it denies is denied")
+            (by.iter().filter_map(accepts).collect(), CHECK.severity, "nothing that it denies is blocked")
         }
         RuleStatus::Alive => {
             let parts = found.partly.iter().filter(|one| !one.exception);
             (
                 parts.filter_map(|one| accepts(&one.by)).collect(),
                 Severity::Low,
-                "a part of what it denies is accepted before, which may be meant",
+                "a part of what it denies is permitted earlier, which may be intended",
             )
         }
         _ => return Verdict::DoesNotApply,
@@ -57,12 +57,12 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         return Verdict::Pass;
     }
     let places: Vec<String> = takers.iter().take(5).map(|one| estate.place(one.origin)).collect();
-    let how = if severity == CHECK.severity { "never denies anything" } else { "does not deny all it names" };
+    let how = if severity == CHECK.severity { "has no effect" } else { "does not block all that it names" };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("A deny of chain {} comes too late", judged.chain.name).into(),
+        title: format!("Deny rule of chain {} is shadowed by a permit", judged.chain.name).into(),
         detail: format!(
-            "The rule `{}` {how}: new connections are accepted before it by {}.",
+            "The rule `{}` {how}: new connections are permitted earlier by {}.",
             named(judged.rule),
             places.join(", ")
         )

@@ -14,11 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "ICMP redirects accepted",
     severity: Severity::Low,
-    why: "With one ICMP message a neighbour tells the device to send what is meant for another host through him. He then reads and \
-          changes what passes. A device that joins networks has no use for it: it knows its routes.",
-    fix: "Set net.ipv4.conf.all.accept_redirects, that of default and of each interface, and the same for IPv6, to 0.",
-    judged: "Fails where an export of a device that joins networks sets it to 1 for all its interfaces: medium where one of them faces \
-             the outside. Not judged where no setting was exported.",
+    why: "An ICMP redirect lets a host on the same network divert traffic for another host through itself, and read or \
+          change it. A router knows its routes and has no need for redirects.",
+    fix: "Set net.ipv4.conf.all.accept_redirects, and that of default and of each interface, to 0; likewise for IPv6.",
+    judged: "Fails where an export of a routing device sets it to 1 for all its interfaces; medium where one of them faces \
+             the Internet. Not judged where no setting was exported.",
     references: &[
         "RFC 4890, 4.3",
         "NIST SP 800-123, 4.2",
@@ -42,15 +42,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Verdict::Pass
             } else {
                 let (severity, why) = match outside {
-                    Some(one) => (Severity::Medium, format!("{} faces the outside", one.name)),
-                    None => {
-                        (CHECK.severity, "none of its interfaces is known to face the outside".to_owned())
-                    }
+                    Some(one) => (Severity::Medium, format!("{} faces the Internet", one.name)),
+                    None => (CHECK.severity, "no interface is known to face the Internet".to_owned()),
                 };
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, why),
-                    title: format!("Neighbours may change {family} routes").into(),
-                    detail: format!("{} takes redirects over {family}.", device.name).into(),
+                    title: format!("ICMP redirects may change {family} routes").into(),
+                    detail: format!("{} accepts ICMP redirects over {family}.", device.name).into(),
                     evidence: std::iter::once(setting.origin)
                         .chain(outside.and_then(|one| one.origin))
                         .collect(),

@@ -15,13 +15,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Access exceeds intent",
     severity: Severity::Medium,
-    why: "What was written down as meant is what somebody answered for. Everything beyond it nobody decided, nobody \
-          watches, and an intruder finds it by trying.",
-    fix: "Narrow the rules to what is meant, or, where the access is needed after all, add it to the intents with \
-          somebody who answers for it.",
-    judged: "Fails for each place of an intent that says `only`: everything that comes through from there beyond all \
-             intents from there, told as networks and ports with the rules that grant it. Passes where nothing does. \
-             What a rule that is not modelled decides is a question.",
+    why: "A documented intent has an owner. Access beyond it was not decided, is not monitored, and is found by intruders.",
+    fix: "Narrow the rules to the intent. Where the access is needed, add it to the intents with an owner.",
+    judged: "Fails for each source of an intent with `only`: all access from it beyond its intents, reported as networks and \
+             ports with the rules that permit it. Passes where there is none. Undetermined where a condition not analysed \
+             decides.",
     references: &["NIST SP 800-41 Rev. 1, 4 and 5.2"],
     controls: &[Control::sp800_53("AC-4"), Control::sp800_53("AC-6"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
@@ -41,7 +39,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 None => Verdict::Pass,
                 Some(one) => Verdict::ask(
                     format!(
-                        "whether {} reaches more than is meant hangs on a rule that is not modelled",
+                        "Please review by hand whether {} has access beyond its intents: a condition not analysed decides.",
                         intent.from
                     ),
                     one.rules.clone(),
@@ -55,12 +53,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             .take(MOST_TOLD)
             .map(|one| {
                 let to = match one.gone {
-                    Some(Egress::Outside) => "the outside".to_owned(),
+                    Some(Egress::Outside) => "the Internet".to_owned(),
                     _ => some_ranges(&one.addresses),
                 };
                 let by: Vec<String> = one.rules.iter().map(|origin| estate.place(*origin)).collect();
                 let by = if by.is_empty() { String::new() } else { format!(" by {}", by.join(" and ")) };
-                format!("{} at {to}{by}", ports(one.protocol, &one.ports))
+                format!("{} on {to}{by}", ports(one.protocol, &one.ports))
             })
             .collect();
         let rest = certain.len().saturating_sub(MOST_TOLD);
@@ -69,10 +67,13 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let mut seen = std::collections::BTreeSet::new();
         evidence.retain(|origin| seen.insert(*origin));
         let verdict = Verdict::Fail(Fail {
-            rating: CHECK.rated("the estate file says what is meant, and that nothing else is"),
-            title: format!("{} reaches more than is meant (trevlin.toml, line {})", intent.from, intent.line)
-                .into(),
-            detail: format!("Beyond what is meant comes through: {}{more}.", parts.join("; ")).into(),
+            rating: CHECK.rated("the estate file documents the intent as complete"),
+            title: format!(
+                "{} has access beyond its intent (trevlin.toml, line {})",
+                intent.from, intent.line
+            )
+            .into(),
+            detail: format!("Access beyond the intent: {}{more}.", parts.join("; ")).into(),
             evidence,
         });
         answers.push(Answer::new(first.device, subject, verdict));

@@ -14,12 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Intended access is blocked",
     severity: Severity::Low,
-    why: "Somebody is kept from work, or the intent is older than the network. Where people cannot get through the \
-          right way they find another one.",
-    fix: "Find the line that stops it and open it for what is meant, or take the intent out.",
-    judged: "Fails for each intent of which some address and port is stopped from some source, with the line that \
-             stops it. Passes where all of it comes through. An intent that names nothing in the estate is a \
-             question.",
+    why: "Users cannot do their work, or the intent is outdated. Users who are blocked look for other paths.",
+    fix: "Find the line that blocks it and permit the intended access, or remove the intent.",
+    judged: "Fails for each intent with some address and port that is blocked from some source, with the line that blocks \
+             it. Passes where all of it is permitted. An intent that names nothing in the estate leads to an information \
+             request.",
     references: &["NIST SP 800-41 Rev. 1, 4 and 5.2"],
     controls: &[Control::sp800_53("AC-4"), Control::sp800_53("AC-6"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
@@ -33,7 +32,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let at = place(estate, &intent.from);
         if let Some(problem) = &held.problem {
             let question = format!(
-                "the intent in line {} of trevlin.toml could not be held against anything: {problem}",
+                "Please correct the intent in line {} of trevlin.toml, which could not be evaluated: {problem}.",
                 intent.line
             );
             answers.push(Answer::new(at, subject, Verdict::ask(question, Vec::new())));
@@ -52,13 +51,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let stopped = first.steps.iter().rev().find(|step| step.origin.is_some());
         let device = stopped.map_or(at, |step| step.device);
         let verdict = Verdict::Fail(Fail {
-            rating: CHECK.rated("nobody is let in who should not be"),
-            title: format!(
-                "{} does not reach all that is meant (trevlin.toml, line {})",
-                intent.from, intent.line
-            )
-            .into(),
-            detail: format!("What does not come through: {}.", parts.join("; ")).into(),
+            rating: CHECK.rated("no unintended access results"),
+            title: format!("{} lacks intended access (trevlin.toml, line {})", intent.from, intent.line)
+                .into(),
+            detail: format!("Blocked: {}.", parts.join("; ")).into(),
             evidence: held
                 .missing
                 .iter()

@@ -99,7 +99,7 @@ pub(super) fn each_rule(
 /// The words by which a finding names a rule: `the rule drop, eth2 10.20.6.0/24 to eth0`.
 pub(super) fn named(rule: &Rule) -> String {
     let words = describe(rule);
-    let service = if words.open.service { "every service".to_owned() } else { words.service };
+    let service = if words.open.service { "any service".to_owned() } else { words.service };
     let more = if words.more.is_empty() { String::new() } else { format!(" ({})", words.more) };
     format!("{} {service} from {} to {}{more}", words.action, words.from, words.to)
 }

@@ -15,13 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "NFS export to broad networks",
     severity: Severity::Low,
-    why: "The address of a machine is all that NFS asks for, so every machine of the network that is named is let in, the \
-          visitor's and the camera's too. A network that is wider than the place where the clients stand names nobody.",
-    fix: "Name the machines that mount the files, or the network they stand in and no more.",
-    judged: "Fails for each export by address to a network that is wider than one the server itself is attached to, or holds more than \
-             4096 addresses; a step graver where it may be changed. Passes where machines or one network are named, and with \
-             Kerberos. An export to everybody is told by another check. Undetermined where the server's addresses were not exported and more \
-             than 256 addresses are named.",
+    why: "NFS checks the client address only, so every host of the named network has access, including guest devices and \
+          cameras. A network wider than that of the clients restricts nothing.",
+    fix: "Name the hosts that mount the export, or their network only.",
+    judged: "Fails for each export to a network that is wider than a connected network of the server, or holds more than \
+             4096 addresses; one level higher where it is writable. Passes where hosts or one network are named, and with \
+             Kerberos. Exports to any host are reported by another check. Undetermined where the addresses of the server \
+             were not exported and more than 256 addresses are named.",
     references: &["exports(5)", "NIST SP 800-209, 4.3"],
     controls: &[Control::grundschutz("NET.1.1.A5")],
     run: Run::Analyses(run),
@@ -59,7 +59,8 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     let unsure = part.sources.ranges.iter().find(|range| range.first().is_ipv4() && range.size() > 256);
     if let Some(range) = unsure.filter(|_| trusting && !facts.has_interfaces && wide.is_none()) {
         let question = format!(
-            "{} of {} is exported to {}, and whether that is wider than the network where its clients stand cannot be told; ask for `ip -j addr show` of the server",
+            "Please provide `ip -j addr show` of {1}: it decides whether export {0} to {2} is wider than the network of its \
+             clients.",
             part.name,
             one.device_name(),
             range.short()
@@ -68,10 +69,10 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     }
     match wide.filter(|_| trusting) {
         Some(range) => one.fail(
-            if part.is_written() { CHECK.rating().raised("it may be changed") } else { CHECK.rating() },
+            if part.is_written() { CHECK.rating().raised("the export is writable") } else { CHECK.rating() },
             part,
-            format!("{} of {} is exported to all of {}", part.name, one.device_name(), range.short()),
-            format!("That is {} addresses.", range.size()),
+            format!("NFS export {} is permitted to all of {}", part.name, range.short()),
+            format!("The network has {} addresses.", range.size()),
             part.lines(),
         ),
         None => Verdict::Pass,

@@ -15,13 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Forwarding between networks without a filter",
     severity: Severity::Medium,
-    why: "Whoever is in one of its networks and names it as their gateway reaches the others, past every firewall between them. On \
-          servers and storage appliances this is seldom meant: something once switched it on.",
-    fix: "Switch it off where the device is no router (net.ipv4.ip_forward, net.ipv6.conf.all.forwarding). Where it is one, drop \
-          what is forwarded by default and accept what is meant.",
-    judged: "Fails where an export says that packets are sent on, the device stands in two networks or more of that IP version, and no \
-             chain for what is forwarded denies anything. Undetermined where no filter was exported. Devices with an interface that \
-             faces the outside are judged by exposure/no-input-filter.",
+    why: "Any host in one of its networks that uses the device as gateway reaches the other networks, bypassing the \
+          firewalls between them. On servers and storage appliances, forwarding is rarely intended.",
+    fix: "Disable forwarding where the device is not a router (net.ipv4.ip_forward, net.ipv6.conf.all.forwarding). Where it \
+          is one, set a default policy of drop and permit the intended traffic.",
+    judged: "Fails where forwarding is enabled, the device has two or more networks of that IP version, and no chain for \
+             forwarded traffic denies anything. Undetermined where no filter was exported. Devices with an Internet \
+             interface are judged by exposure/no-input-filter.",
     references: REFERENCES,
     controls: CONTROLS,
     run: Run::Map(run),
@@ -66,8 +66,8 @@ fn judge(estate: &EstateMap, at: usize, family: Family) -> Verdict {
         let command = if family == Family::V4 { "iptables-save" } else { "ip6tables-save" };
         return Verdict::ask(
             format!(
-                "{} sends {family} packets on between its networks, and no filter of it was exported; ask for `{command}` or \
-                 `nft list ruleset`",
+                "Please provide `{command}` or `nft list ruleset` of {0}: it forwards {family} between its networks, and no \
+                 filter was exported.",
                 device.name
             ),
             evidence(),
@@ -84,17 +84,9 @@ fn judge(estate: &EstateMap, at: usize, family: Family) -> Verdict {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        rating: CHECK.rated("none of its interfaces faces the outside"),
-        title: format!(
-            "{} sends {family} packets on between {} networks without a filter",
-            device.name,
-            networks.len()
-        )
-        .into(),
-        detail: format!(
-            "Forwarding is switched on for {family}, and no rule denies anything of what is forwarded."
-        )
-        .into(),
+        rating: CHECK.rated("none of its interfaces faces the Internet"),
+        title: format!("{family} is forwarded between {} networks without a filter", networks.len()).into(),
+        detail: format!("Forwarding is enabled for {family}, and no rule denies forwarded traffic.").into(),
         evidence: evidence(),
     })
 }

@@ -14,13 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "No source-address validation",
     severity: Severity::Low,
-    why: "Rules that name a source trust what the packet says of itself. Without the check a host outside can send in the name of \
-          one inside, and what such packets set off needs no answer: a name that is changed, a log that is filled, a service that \
-          is brought down.",
-    fix: "Set net.ipv4.conf.all.rp_filter and that of each interface to 1, or to 2 where answers may leave by another way; or drop in \
-          the filter what comes by an interface that does not lead to its source.",
-    judged: "Fails where an export sets the check to 0 for an interface of a device that joins networks, medium where that faces the \
-             outside. Passes where a rule looks at the way back to the source. Not judged where no setting was exported.",
+    why: "Filter rules trust the source address of a packet. Without validation, an external host can send packets with an \
+          internal source address. Attacks that need no reply then succeed, such as DNS spoofing, log forgery or denial of \
+          service.",
+    fix: "Set net.ipv4.conf.all.rp_filter and that of each interface to 1, or to 2 with asymmetric routing. Alternatively \
+          drop packets in the filter whose source is not reached through the incoming interface.",
+    judged: "Fails where an export disables validation for an interface of a routing device; medium where that faces the \
+             Internet. Passes where a filter rule checks the reverse path. Not judged where no setting was exported.",
     references: &["RFC 3704, 2", "RFC 2827", "NIST SP 800-41 Rev. 1, 4.1"],
     controls: &[],
     run: Run::Map(run),
@@ -48,19 +48,20 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             }
             let outside = estate.outside(at).iter().any(|one| one.certain && one.name == interface);
             let (severity, why) = if outside {
-                (Severity::Medium, "it faces the outside")
+                (Severity::Medium, "it faces the Internet")
             } else {
-                (CHECK.severity, "it does not face the outside, as far as is known")
+                (CHECK.severity, "it is not known to face the Internet")
             };
             let verdict = if check != SourceCheck::Off || by_rule {
                 Verdict::Pass
             } else {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, why),
-                    title: format!("{interface} takes packets with false sources").into(),
+                    title: format!("{interface} accepts spoofed source addresses").into(),
                     detail: format!(
-                        "The source check of {interface} is off, and no rule looks at the way back to a source."
-                    ).into(),
+                        "Source validation of {interface} is off, and no rule checks the reverse path."
+                    )
+                    .into(),
                     evidence: std::iter::once(origin).chain(known.map(|one| one.origin)).collect(),
                 })
             };

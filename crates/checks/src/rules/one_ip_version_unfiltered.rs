@@ -13,12 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Only one IP version filtered",
     severity: Severity::Medium,
-    why: "What the filter keeps out comes in by the other version, to the same services on the same machine. Most systems speak IPv6 \
-          without being told to. Whoever reads the filter sees that everything is in order.",
-    fix: "Write the same filter for both versions, best in one table for both, or switch the other version off.",
-    judged: "Fails where a chain for the device itself or for what it forwards drops by default for one version, and for the other, of \
-             which the device has addresses, everything is accepted. Undetermined where the filter of the other version was not \
-             exported. Devices with an interface that faces the outside are judged by exposure/no-input-filter.",
+    why: "Traffic that the filter blocks is permitted over the other IP version, to the same services. Most systems enable \
+          IPv6 by default, and the filter in view appears correct.",
+    fix: "Write the same filter for both versions, preferably in one table, or disable the other version.",
+    judged: "Fails where a chain for input or forwarded traffic drops by default for one version, while for the other, in \
+             which the device has addresses, everything is permitted. Undetermined where the filter of the other version was \
+             not exported. Devices with an Internet interface are judged by exposure/no-input-filter.",
     references: &["RFC 4942, 2.1", "NIST SP 800-41 Rev. 1, 4.1", "NIST SP 800-119, 6.9"],
     controls: &[],
     run: Run::Map(run),
@@ -77,17 +77,18 @@ fn judge(estate: &EstateMap, at: usize, hook: Hook) -> Verdict {
             let command = if other == Family::V6 { "ip6tables-save" } else { "iptables-save" };
             return Verdict::ask(
                 format!(
-                    "{} filters {one}, has {other} addresses, and no {other} filter of it was exported; ask for `{command}`",
+                    "Please provide `{command}` of {}: it filters {one}, has {other} addresses, and no {other} filter was \
+                     exported.",
                     device.name
                 ),
                 vec![filtered.origin, own.origin],
             );
         }
         return Verdict::Fail(Fail {
-            rating: CHECK.rated("none of its interfaces faces the outside"),
-            title: format!("{} filters {one} and not {other}", device.name).into(),
+            rating: CHECK.rated("none of its interfaces faces the Internet"),
+            title: format!("Only {one} is filtered, {other} is not").into(),
             detail: format!(
-                "Chain {} drops {one} by default; over {other}, of which the device has addresses, everything is accepted.",
+                "Chain {} drops {one} by default; over {other}, in which the device has addresses, everything is permitted.",
                 filtered.name
             ).into(),
             evidence: vec![filtered.origin, own.origin],

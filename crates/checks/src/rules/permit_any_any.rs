@@ -15,12 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Any-to-any permit rule",
     severity: Severity::High,
-    why: "Behind it the list does not matter: whatever no earlier rule denies passes. Such a rule is often put in to find out \
-          whether the filter is to blame for something, and forgotten. Services that nobody thought of stand open with those that \
-          were meant.",
-    fix: "Take it out, and accept what is needed by rules of its own. What is needed can be read off a log line before a deny.",
-    judged: "Fails where an accept for the device itself or for what it forwards has no condition but the IP version, holds for new \
-             connections, and is met. A default policy that accepts is exposure/no-input-filter where it faces the outside.",
+    why: "The rule permits everything that no earlier rule denies, so the rest of the rule base has no effect. Such rules \
+          are often added for troubleshooting and forgotten. Services that were never considered are exposed as well.",
+    fix: "Remove it and permit the required traffic by separate rules. A logging rule before the final deny shows what is \
+          required.",
+    judged: "Fails where a permit for input or forwarded traffic has no condition except the IP version, applies to new \
+             connections, and is effective. An accepting default policy towards the Internet is exposure/no-input-filter.",
     references: REFERENCES,
     controls: CONTROLS,
     run: Run::Analyses(run),
@@ -48,9 +48,9 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("it has no condition"),
-        title: format!("Chain {} lets everything through", judged.chain.name).into(),
+        title: format!("Chain {} permits any to any", judged.chain.name).into(),
         detail: format!(
-            "Every new connection that comes to this rule of the {} filter is accepted, from anywhere to anywhere, whatever the \
+            "The {} filter permits every new connection that reaches this rule, from any source to any destination and \
              service.",
             hook_word(*hook)
         ).into(),

@@ -15,12 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Shadowed rule",
     severity: Severity::Low,
-    why: "What somebody wrote it for does not happen, and whoever reads the list believes that it does. Rules of this kind are \
-          what is left of changes that were made in haste. Each makes the list harder to read and the next mistake likelier.",
-    fix: "Find out what the rule was for. If earlier rules do the same, take it out; if they do the opposite, move it before them.",
-    judged: "Fails where the earlier rules together take every packet that a rule holds for, or where its conditions, with those of \
-             the jumps that lead to it, hold for no packet. A deny behind an accept of the same is rules/deny-shadowed. Not \
-             judged where a part of the chain is missing or where a condition of an earlier rule is not modelled.",
+    why: "The rule has no effect, although readers of the rule base rely on it. Shadowed rules are leftovers of hasty \
+          changes, and make the next mistake more likely.",
+    fix: "Establish the purpose of the rule. If earlier rules have the same effect, remove it; if they have the opposite \
+          effect, move it before them.",
+    judged: "Fails where earlier rules together match every packet that a rule matches, or where its conditions, with those \
+             of the jumps to it, exclude each other. A deny after a permit is rules/deny-shadowed. Not judged where a part \
+             of the chain is missing or an earlier condition is not analysed.",
     references: REFERENCES,
     controls: CONTROLS,
     run: Run::Analyses(run),
@@ -38,7 +39,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         RuleStatus::Impossible => {
             return fail(
                 judged,
-                "no packet can meet its conditions, with those of the jumps that lead to it",
+                "its conditions, with those of the jumps to it, exclude each other",
                 Vec::new(),
             );
         }
@@ -56,15 +57,15 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let places: Vec<String> = lines.iter().take(5).map(|origin| estate.place(*origin)).collect();
     let twin = takers.iter().any(|one| one.says_the_same(judged.rule));
     let how =
-        if twin { "an earlier rule says the same" } else { "earlier rules take everything it holds for" };
+        if twin { "an earlier rule has the same effect" } else { "earlier rules match everything first" };
     fail(judged, &format!("{how}: {}", places.join(", ")), lines)
 }
 
 fn fail(judged: &Judged<'_>, why: &str, others: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
-        rating: CHECK.rated("what it was written for does not happen, and nothing is opened by it"),
-        title: format!("A rule of chain {} is never met", judged.chain.name).into(),
-        detail: format!("The rule `{}` never decides: {why}.", named(judged.rule)).into(),
+        rating: CHECK.rated("its purpose is not achieved, and it exposes nothing"),
+        title: format!("Rule of chain {} is shadowed", judged.chain.name).into(),
+        detail: format!("The rule `{}` has no effect: {why}.", named(judged.rule)).into(),
         evidence: std::iter::once(judged.rule.origin).chain(others).collect(),
     })
 }

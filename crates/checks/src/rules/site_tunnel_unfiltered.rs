@@ -13,14 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Site-to-site tunnel without a filter",
     severity: Severity::Medium,
-    why: "A tunnel without a filter makes two sites one: what gets into the smaller and worse kept of the two is in \
-          the larger one at once. Worms have gone through whole companies that way.",
-    fix: "Filter at both ends what comes out of the tunnel: the machines and services that the other site needs, and \
-          nothing else.",
-    judged: "Fails for each end of a tunnel between two devices of the estate where connections from the other site \
-             come through to more than half of the addresses of every network behind it with every TCP or UDP port. \
-             Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled \
-             decides.",
+    why: "Without a filter, two sites form one network. An intrusion at the weaker site spreads to the other at once.",
+    fix: "Filter traffic from the tunnel at both ends: permit the hosts and services that the other site needs, and nothing \
+          else.",
+    judged: "Fails for each end of a tunnel between two devices of the estate where connections from the other site reach \
+             more than half of the addresses of every network behind it, on every TCP or UDP port. Passes where at least one \
+             network is blocked or limited. Undetermined where a condition not analysed decides.",
     references: &["NIST SP 800-77 Rev. 1, 4.2", "NIST SP 800-41 Rev. 1, 4.1"],
     controls: &[Control::grundschutz("NET.1.1.A18")],
     run: Run::Analyses(run),
@@ -47,17 +45,17 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let unknown = estate.tables_in_force(end.device).is_empty();
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
-                "no packet filter of {} was exported, so what it lets through is not known; ask for `nft list ruleset`, or `iptables-save` and `ip6tables-save`",
+                "Please provide `nft list ruleset`, or `iptables-save` and `ip6tables-save`, of {}: no packet filter was \
+                 exported.",
                 estate.devices[end.device].name
             );
             Verdict::ask(question, joined.origins.clone())
         } else if reached.iter().all(|one| one.certain) {
             Verdict::Fail(Fail {
                 rating: CHECK.rated("the other site reaches every port of every network here"),
-                title: format!("{here} lets in everything that comes from {other} through {}", joined.name)
-                    .into(),
+                title: format!("{here} accepts all traffic from {other} through {}", joined.name).into(),
                 detail: format!(
-                    "Connections out of the tunnel come through to {} with every port.",
+                    "Connections from the tunnel reach {} on every port.",
                     networks.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
                 )
                 .into(),
@@ -65,7 +63,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             })
         } else if reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
-                "whether {here} filters what comes from {other} through {} hangs on a rule that is not modelled; review it by hand",
+                "Please review by hand whether {here} filters traffic from {other} through {}: a condition not analysed \
+                 decides.",
                 joined.name
             );
             Verdict::ask(question, evidence)

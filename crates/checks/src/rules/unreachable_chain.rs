@@ -17,11 +17,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Unreachable chain",
     severity: Severity::Low,
-    why: "Its rules stand in the list and do nothing. Somebody wrote them, and believes that they protect something. Often the one \
-          line that leads to them was lost in a change.",
-    fix: "Find out what the chain was for. Hook it or jump to it from where it belongs, or take it out.",
-    judged: "Fails for each chain that has rules, is not hooked, and to which no rule leads that packets can come to. Empty chains and \
-             tables that only translate are not judged.",
+    why: "Its rules have no effect, although their authors rely on them. Often the line that referred to the chain was lost \
+          in a change.",
+    fix: "Establish the purpose of the chain. Attach it or jump to it where it belongs, or remove it.",
+    judged: "Fails for each chain with rules that has no hook and that no effective rule refers to. Empty chains and NAT \
+             tables are not judged.",
     references: REFERENCES,
     controls: CONTROLS,
     run: Run::Analyses(run),
@@ -40,22 +40,22 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     matches!(rule.target, trevlin_model::Target::Drop | trevlin_model::Target::Reject)
                 });
                 let (severity, why) = if denies {
-                    (Severity::Medium, "it holds rules that deny, and they deny nothing")
+                    (Severity::Medium, "it contains deny rules without effect")
                 } else {
-                    (CHECK.severity, "it holds no rule that denies")
+                    (CHECK.severity, "it contains no deny rule")
                 };
                 let verdict = if reached {
                     Verdict::Pass
                 } else {
                     Verdict::Fail(Fail {
                         rating: CHECK.rated_at(severity, why),
-                        title: format!("Nothing leads to chain {}", chain.name).into(),
+                        title: format!("Chain {} is unreachable", chain.name).into(),
                         detail: format!(
-                            "Chain {} of table {} has {}, and no packet ever comes there.",
+                            "Chain {} of table {} contains {}, and no packet reaches it.",
                             chain.name,
                             review.filter.table,
                             if chain.rules.len() == 1 {
-                                "a rule".to_owned()
+                                "one rule".to_owned()
                             } else {
                                 format!("{} rules", chain.rules.len())
                             }

@@ -13,11 +13,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Filter list defined but not applied",
     severity: Severity::Low,
-    why: "A list of addresses does nothing by itself; only a rule that names it does. Whoever keeps it up to date believes that it \
-          blocks or allows something. The rule that named it may have been lost in a change.",
-    fix: "Find out what the list was for. Write the rule that applies it, or take the list out.",
-    judged: "Fails for each named list with entries that no rule of its table, or for saved lists of its device's filter, names. Lists \
-             that are empty or that rules fill are not judged.",
+    why: "An address list has no effect unless a rule refers to it. Its maintainers rely on it to block or permit traffic. \
+          The rule may have been lost in a change.",
+    fix: "Establish the purpose of the list. Add the rule that applies it, or remove the list.",
+    judged: "Fails for each named list with entries that no rule of its table, or for stored lists of the filter of its \
+             device, refers to. Empty lists and lists that rules fill are not judged.",
     references: REFERENCES,
     controls: CONTROLS,
     run: Run::Analyses(run),
@@ -32,9 +32,9 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     (false, _, _) => Verdict::Pass,
                     (true, 0, _) | (true, _, true) => Verdict::DoesNotApply,
                     (true, entries, false) => Verdict::Fail(Fail {
-                        rating: CHECK.rated("what it was kept for does not happen"),
-                        title: format!("The list {} is never applied", set.name).into(),
-                        detail: format!("{} has {entries} entries, and no rule names it.", set.name).into(),
+                        rating: CHECK.rated("its purpose is not achieved"),
+                        title: format!("List {} is defined but not applied", set.name).into(),
+                        detail: format!("Entries in {}: {entries}; no rule refers to it.", set.name).into(),
                         evidence: vec![set.origin],
                     }),
                 };

@@ -1,6 +1,6 @@
 //! Callers of a tunnel reach the management of devices.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
@@ -15,13 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "VPN clients reach management interfaces",
     severity: Severity::Medium,
-    why: "Those who only want their files do not need the management of the firewall. One infected machine among \
-          them does, and then makes itself at home.",
-    fix: "Let administrators alone reach management, from a tunnel or a group of their own, and drop it for \
-          everybody else.",
-    judged: "Fails for each tunnel and device: management services of any device, and remote shells of firewalls, \
-             routers and storage appliances, that callers come through to. An access that the estate file means \
-             (intent) passes. Undetermined where a rule that is not modelled decides.",
+    why: "Ordinary VPN users do not need access to management interfaces. A single infected client can use that access to \
+          take over the network.",
+    fix: "Permit management access for administrators only, from a separate tunnel or group, and block it for other clients.",
+    judged: "Fails for each tunnel and device: management services of any device, and remote shells of firewalls, routers \
+             and storage appliances, that VPN clients reach. Passes for access that the estate file intends. Undetermined \
+             where a condition not analysed decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3"],
     controls: &[Control::grundschutz("NET.1.1.A5"), Control::grundschutz("NET.3.3.A4")],
     run: Run::Analyses(run),
@@ -71,24 +70,26 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let family = trevlin_model::Family::of(first.address);
             let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
                 let question = format!(
-                    "no packet filter of {} was exported, so whether callers of {} reach the management of {} is not known; ask for it",
+                    "Please provide the packet filter of {}: it decides whether clients of {} reach management interfaces of \
+                     {}.",
                     estate.devices[silent].name, callers.tunnel, estate.devices[device].name
                 );
-                Verdict::ask(question, evidence)
+                Verdict::ask(question, evidence).addressed_to(Addressee::Device(silent))
             } else if first.certain {
                 Verdict::Fail(Fail {
-                    rating: CHECK.rated("whoever gets in as a caller is at the device's own door"),
+                    rating: CHECK.rated("any VPN client reaches the login of the device"),
                     title: format!(
-                        "callers of {} reach the management of {}",
+                        "Clients of {} reach management interfaces of {}",
                         callers.tunnel, estate.devices[device].name
                     )
                     .into(),
-                    detail: format!("They come through to {}.", names.join(", ")).into(),
+                    detail: format!("They reach {}.", names.join(", ")).into(),
                     evidence,
                 })
             } else {
                 let question = format!(
-                    "whether callers of {} reach the management of {} hangs on a rule that is not modelled; review it by hand",
+                    "Please review by hand whether clients of {} reach management interfaces of {}: a condition not analysed \
+                     decides.",
                     callers.tunnel, estate.devices[device].name
                 );
                 Verdict::ask(question, evidence)

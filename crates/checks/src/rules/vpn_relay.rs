@@ -1,6 +1,6 @@
 //! Callers of a tunnel are relayed to the outside with whole protocols.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Run, Verdict};
 use crate::rules::reach::whole;
 use crate::subject::Subject;
 use trevlin_analysis::context::Analyses;
@@ -15,14 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "VPN clients are relayed to the Internet",
     severity: Severity::Medium,
-    why: "What callers, or what lives on their machines, do on the internet then comes from the organisation's \
-          address: mail by the thousand, scans, downloads. Its address ends up on block lists, and the questions \
-          come here.",
-    fix: "Let callers go out with the services that are meant, by a proxy where there is one, and drop the rest; or \
-          send only inside networks through the tunnel and let nothing out on the other side.",
-    judged: "Fails for each tunnel whose callers come through to the outside with every TCP or UDP port. A step \
-             milder where the tunnel is meant to carry everything they send. Passes where some ports are let out or \
-             none. Undetermined where a rule that is not modelled decides.",
+    why: "Internet traffic of VPN clients, and of malware on them, appears to come from the organisation: spam, scans and \
+          downloads. Its address may be added to block lists, and complaints are directed to it.",
+    fix: "Permit the intended services only, through a proxy where available, and drop the rest. Alternatively use a split \
+          tunnel and permit no traffic to the Internet.",
+    judged: "Fails for each tunnel whose clients reach the Internet on every TCP or UDP port; one level lower for an \
+             intended full tunnel. Passes where some ports or none are permitted. Undetermined where a condition not \
+             analysed decides.",
     references: &["NIST SP 800-41 Rev. 1, 4.2", "NIST SP 800-46 Rev. 2, 3.3", "RFC 5068"],
     controls: &[],
     run: Run::Analyses(run),
@@ -45,10 +44,10 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let family = first.addresses.first().map_or(Family::V4, IpRange::family);
         let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
             let question = format!(
-                "no packet filter of {} was exported, so whether callers of {} are relayed to the outside is not known; ask for it",
+                "Please provide the packet filter of {}: it decides whether clients of {} are relayed to the Internet.",
                 estate.devices[silent].name, callers.tunnel
             );
-            Verdict::ask(question, evidence)
+            Verdict::ask(question, evidence).addressed_to(Addressee::Device(silent))
         } else if first.certain {
             let tunnel = device.facts.tunnels.iter().find(|one| one.name == callers.tunnel);
             let everything = tunnel.is_some_and(|tunnel| {
@@ -56,18 +55,18 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
                 sent.clone().any(|(range, _)| *range == IpRange::all(range.family()))
             });
             let (severity, why) = match everything {
-                true => (CHECK.severity.lower(), "the tunnel is meant to carry everything they send"),
-                false => (CHECK.severity, "nothing says that the tunnel is meant for it"),
+                true => (CHECK.severity.lower(), "the tunnel is intended to carry all traffic"),
+                false => (CHECK.severity, "no setting shows that the tunnel is intended for it"),
             };
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, why),
-                title: format!("callers of {} go out to the internet with every port", callers.tunnel).into(),
-                detail: format!("{} relays whatever they send to the outside.", device.name).into(),
+                title: format!("Clients of {} reach the Internet on every port", callers.tunnel).into(),
+                detail: format!("{} relays all their traffic to the Internet.", device.name).into(),
                 evidence,
             })
         } else {
             let question = format!(
-                "whether callers of {} are relayed to the outside hangs on a rule that is not modelled; review it by hand",
+                "Please review by hand whether clients of {} are relayed to the Internet: a condition not analysed decides.",
                 callers.tunnel
             );
             Verdict::ask(question, evidence)

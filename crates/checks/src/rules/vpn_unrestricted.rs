@@ -13,14 +13,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "VPN clients have unrestricted internal access",
     severity: Severity::High,
-    why: "A caller's machine stands in a home or a hotel, and whoever has it, or the caller's password, has the \
-          whole inside with it. That the tunnel is encrypted says nothing about what comes out of it.",
-    fix: "Let callers reach the few machines and services that they need, by group, and drop and log the rest. What \
-          is meant can be written down as intents in trevlin.toml.",
-    judged: "Fails for each tunnel whose callers come through to more than half of the addresses of every network \
-             behind the device, with every TCP or UDP port. Milder where an intent of the estate file says so. \
-             Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled \
-             decides.",
+    why: "VPN clients are used in homes and hotels. An attacker with such a device, or with the password of its user, \
+          reaches the whole internal network. Encryption of the tunnel does not restrict its clients.",
+    fix: "Permit VPN clients only the hosts and services that they need, by group; drop and log the rest. Document the \
+          intended access as intents in trevlin.toml.",
+    judged: "Fails for each tunnel whose clients reach more than half of the addresses of every network behind the device, \
+             on every TCP or UDP port. One level lower where an intent of the estate file covers it. Passes where at least \
+             one network is blocked or limited. Undetermined where a condition not analysed decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-207, 2.1"],
     controls: &[Control::grundschutz("NET.3.3.A4"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
@@ -40,7 +39,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let subject = Subject::tunnel_named(&callers.tunnel);
         if exposure.cut {
             let question = format!(
-                "the packets of callers of {} go more different ways than are followed, so what they reach was not computed; review the filter with `trevlin rules`",
+                "Please review the packet filter with `trevlin rules`: packets of clients of {} take more paths than are \
+                 followed.",
                 callers.tunnel
             );
             answers.push(Answer::new(callers.device, subject, Verdict::ask(question, vec![callers.origin])));
@@ -49,7 +49,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let unknown = estate.tables_in_force(callers.device).is_empty();
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
-                "no packet filter of {} was exported, so what it lets through is not known; ask for `nft list ruleset`, or `iptables-save` and `ip6tables-save`",
+                "Please provide `nft list ruleset`, or `iptables-save` and `ip6tables-save`, of {}: no packet filter was \
+                 exported.",
                 estate.devices[callers.device].name
             );
             Verdict::ask(question, vec![callers.origin])
@@ -61,16 +62,16 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             Verdict::Fail(Fail {
                 rating: CHECK.rated("every port of every network behind the device is open to them"),
                 title: format!(
-                    "callers of {} reach everything behind {}",
+                    "Clients of {} reach all networks behind {}",
                     callers.tunnel, estate.devices[callers.device].name
                 )
                 .into(),
-                detail: format!("They come through to {} with every port.", names.join(", ")).into(),
+                detail: format!("They reach {} on every port.", names.join(", ")).into(),
                 evidence,
             })
         } else if reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
-                "whether callers of {} reach everything behind {} hangs on a rule that is not modelled; review it by hand",
+                "Please review by hand whether clients of {} reach all networks behind {}: a condition not analysed decides.",
                 callers.tunnel, estate.devices[callers.device].name
             );
             Verdict::ask(question, vec![callers.origin])

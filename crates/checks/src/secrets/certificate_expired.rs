@@ -15,12 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Certificate expired or expiring",
     severity: Severity::Medium,
-    why: "A certificate that has run out either keeps everybody out, on the day it ends, or teaches people to click the \
-          warning away. Somebody in between then shows a certificate of their own, and nobody looks twice.",
-    fix: "Renew it, put the new one in place before the old one ends, and note the next date where somebody reads it; a \
-          certificate that nothing uses any more is deleted.",
-    judged: "Fails where the date of the audit (`--as-of`, else today) is outside the certificate's dates, or within 30 days of \
-             their end. Public authorities in a system's own store are not judged: whoever makes the system renews them.",
+    why: "An expired certificate either blocks all users or teaches them to ignore warnings. An attacker on the path can \
+          then present another certificate unnoticed.",
+    fix: "Renew the certificate before it expires, and monitor the next expiry date. Delete certificates that are no longer \
+          used.",
+    judged: "Fails where the audit date (`--as-of`, otherwise today) is outside the validity period, or within 30 days of \
+             its end. Public CAs in the CA store of a system are not judged, since updates of the system renew them.",
     references: &["RFC 5280, 4.1.2.5", "NIST SP 800-52 Rev. 2, 3.2"],
     controls: &[Control::grundschutz("CON.1.A9")],
     run: Run::Map(run),
@@ -32,9 +32,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         let blocks = &estate.devices[at].facts.unreadable_blocks;
         for block in blocks.iter().filter(|block| !block.is_key) {
             let file = estate.export(block.origin.export).file_name();
-            let ask = format!(
-                "a certificate in {file} cannot be read, so its dates are not known; ask for the file once more"
-            );
+            let ask = format!("Please provide {file} again: a certificate in it cannot be read.");
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::File).with(file),
@@ -58,23 +56,19 @@ fn judge(one: &Certificate, today: Date, thresholds: &Thresholds) -> Verdict {
     let left = today.until(last).map_or(i32::MAX, |span| span.get_days());
     let (severity, title, why) = if last < today {
         let why = if one.is_authority {
-            (Severity::High, "no certificate that it signed is good any more")
+            (Severity::High, "no certificate that it signed is valid any more")
         } else {
-            (CHECK.severity, "its last day is past")
+            (CHECK.severity, "it has expired")
         };
-        (why.0, format!("the certificate of `{}` ended on {last}", one.subject), why.1)
+        (why.0, format!("Certificate of `{}` expired on {last}", one.subject), why.1)
     } else if first > today {
         (
             Severity::Low,
-            format!("the certificate of `{}` begins on {first}", one.subject),
-            "its first day is to come",
+            format!("Certificate of `{}` is not valid before {first}", one.subject),
+            "its validity has not begun",
         )
     } else if i64::from(left) < thresholds.days_before_expiry as i64 {
-        (
-            Severity::Low,
-            format!("the certificate of `{}` ends on {last}", one.subject),
-            "it still has days to go",
-        )
+        (Severity::Low, format!("Certificate of `{}` expires on {last}", one.subject), "it is still valid")
     } else {
         return Verdict::Pass;
     };
@@ -82,7 +76,7 @@ fn judge(one: &Certificate, today: Date, thresholds: &Thresholds) -> Verdict {
         rating: CHECK.rated_at(severity, why),
         title: title.into(),
         detail: format!(
-            "It is good from {first} to {last}, and was judged as of {today}. Signed by `{}`.",
+            "It is valid from {first} to {last}, and was judged as of {today}. Issuer: `{}`.",
             one.issuer
         )
         .into(),

@@ -15,13 +15,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Certificate does not match the server name",
     severity: Severity::Medium,
-    why: "The name in the certificate is how a client knows that it reached the right server. Where the names differ, the \
-          check is switched off on every client, or a warning is clicked away, and anybody's certificate will do.",
-    fix: "Have the certificate made again with every name that clients dial among its alternative names, and let the clients \
-          check it.",
-    judged: "The names that clients dial stand in the estate file (`dialled` of the device). Fails where the certificate of a \
-             server on it names none of them; a wildcard stands for one label. Undetermined where the certificate was not \
-             exported. Devices without `dialled` are not judged.",
+    why: "The name in a certificate tells clients that they reached the right server. Where names differ, verification is \
+          disabled or warnings are ignored, and any certificate is then accepted.",
+    fix: "Reissue the certificate with every name that clients connect to among its subject alternative names, and enable \
+          verification on clients.",
+    judged: "The names that clients connect to are stated in the estate file (`server_names` of the device). Fails where the \
+             server certificate contains none of them; a wildcard covers one label. Undetermined where the certificate was \
+             not exported. Devices without `server_names` are not judged.",
     references: &["RFC 6125, 6.4", "RFC 9525, 6.3", "NIST SP 800-52 Rev. 2, 3.2.2"],
     controls: &[],
     run: Run::Map(run),
@@ -29,7 +29,9 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate().filter(|(_, device)| !device.dialled.is_empty()) {
+    for (at, device) in
+        estate.devices.iter().enumerate().filter(|(_, device)| !device.server_names.is_empty())
+    {
         let servers =
             device.facts.tunnels.iter().filter(|one| one.role == TunnelRole::Server && one.refused.is_none());
         for tunnel in servers {
@@ -47,9 +49,10 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
         Ok(shown) => shown,
         Err((path, origin)) => {
             let ask = format!(
-                "clients of {} dial {}; whether its certificate `{path}` names that cannot be told, as it is not among the exports; ask for it",
+                "Please provide the certificate `{path}`: it decides whether the name {} that clients of {} connect to is \
+                 valid.",
                 tunnel.name,
-                device.dialled.join(", ")
+                device.server_names.join(", ")
             );
             return Some(Verdict::ask(ask, vec![origin]).wanting(path));
         }
@@ -57,29 +60,33 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     // The first of a chain is the server's own.
     let (one, origin): (&Certificate, Origin) = *shown.first()?;
     let missing: Vec<&String> =
-        device.dialled.iter().filter(|name| !one.names.iter().any(|held| names(held, name))).collect();
-    if missing.len() < device.dialled.len() || missing.is_empty() {
+        device.server_names.iter().filter(|name| !one.names.iter().any(|held| names(held, name))).collect();
+    if missing.len() < device.server_names.len() || missing.is_empty() {
         return Some(Verdict::Pass);
     }
     let held =
         if one.names.is_empty() { "nothing".to_owned() } else { format!("`{}`", one.names.join("`, `")) };
     Some(Verdict::Fail(Fail {
-        rating: CHECK.rated("the estate file says what clients dial"),
-        title: format!("the certificate of {} does not name what clients dial", tunnel.name).into(),
-        detail: format!("Clients dial {}; the certificate names {held}.", device.dialled.join(", ")).into(),
+        rating: CHECK.rated("the estate file states the names that clients connect to"),
+        title: format!("Certificate of {} does not match the server name", tunnel.name).into(),
+        detail: format!(
+            "Clients connect to {}; the certificate names {held}.",
+            device.server_names.join(", ")
+        )
+        .into(),
         evidence: vec![one.origin, origin],
     }))
 }
 
 /// Whether a name in a certificate stands for a host name; `*` stands for one whole label (RFC 6125, 6.4.3).
-fn names(held: &str, dialled: &str) -> bool {
-    let (held, dialled) =
-        (held.trim_end_matches('.').to_lowercase(), dialled.trim_end_matches('.').to_lowercase());
+fn names(held: &str, server_names: &str) -> bool {
+    let (held, server_names) =
+        (held.trim_end_matches('.').to_lowercase(), server_names.trim_end_matches('.').to_lowercase());
     match held.strip_prefix("*.") {
         Some(rest) => {
-            dialled.split_once('.').is_some_and(|(label, parent)| !label.is_empty() && parent == rest)
+            server_names.split_once('.').is_some_and(|(label, parent)| !label.is_empty() && parent == rest)
         }
-        None => held == dialled,
+        None => held == server_names,
     }
 }
 
@@ -94,7 +101,7 @@ mod tests {
             "d/s.conf",
             "dev tun\nserver 10.8.0.0 255.255.255.0\nca ca.crt\ncert s.crt\nkey s.key\ndh none\n",
         );
-        for (certificate, dialled, wanted) in [
+        for (certificate, server_names, wanted) in [
             (Some("server"), "gate.example", "pass d"),
             (Some("server"), "198.51.100.7", "pass d"),
             (Some("server"), "GATE.example.", "pass d"),
@@ -106,8 +113,8 @@ mod tests {
         ] {
             let mut files = vec![SERVER];
             files.extend(certificate.map(|name| ("d/s.crt", pem(name))));
-            let estate = estate_with(&files, &format!("[device.d]\ndialled = [\"{dialled}\"]\n"));
-            assert_eq!(answers(&CHECK, &estate), [wanted], "{certificate:?} {dialled}");
+            let estate = estate_with(&files, &format!("[device.d]\ndialled = [\"{server_names}\"]\n"));
+            assert_eq!(answers(&CHECK, &estate), [wanted], "{certificate:?} {server_names}");
             assert!(answers(&CHECK, &estate_with(&files, "")).is_empty());
         }
     }

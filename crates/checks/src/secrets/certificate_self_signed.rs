@@ -15,13 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Self-signed or wildcard server certificate",
     severity: Severity::Low,
-    why: "A certificate that signed itself says no more than that somebody made it, so every client has to be told about it \
-          by other means, or trusts whatever it is shown. A wildcard is good for every host of the domain: whoever takes its \
-          key from the least of them passes for all.",
-    fix: "Have an authority that the clients know sign a certificate for exactly the names they dial.",
-    judged: "Fails where a tunnel server's own certificate signed itself and is no authority, or has a wildcard among its names. \
-             Passes where the peers are pinned by fingerprint (`peer-fingerprint`), for which such certificates are made. \
-             Undetermined where it was not exported.",
+    why: "A self-signed certificate is not verified by any CA, so clients must be configured with it or accept any. A \
+          wildcard certificate is valid for every host of the domain: its key, stolen from the weakest host, impersonates \
+          all.",
+    fix: "Use a certificate of a CA that clients trust, for exactly the names they connect to.",
+    judged: "Fails where the certificate of a VPN server is self-signed and not a CA, or contains a wildcard. Passes where \
+             peers are pinned by fingerprint (`peer-fingerprint`). Undetermined where it was not exported.",
     references: &["RFC 5280, 3.2", "RFC 6125, 7.2"],
     controls: &[Control::grundschutz("NET.3.3.A9")],
     run: Run::Map(run),
@@ -47,7 +46,8 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
         Ok(shown) => shown,
         Err((path, origin)) => {
             let ask = format!(
-                "the certificate of {}, `{path}`, is not among the exports, so its dates, key and names cannot be judged; ask for it, without its key",
+                "Please provide the certificate of {}, `{path}`, without its private key: its validity, key and names decide \
+                 several findings.",
                 tunnel.name
             );
             return Some(Verdict::ask(ask, vec![origin]).wanting(path));
@@ -57,15 +57,15 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let pinned = tunnel.settings.iter().any(|(name, _)| name == "peer-fingerprint");
     let (title, why, detail) = if one.self_signed && !one.is_authority && !pinned {
         (
-            format!("the certificate of {} signed itself", tunnel.name),
-            "clients cannot tell it from any other of that kind",
-            format!("`{}` is its own issuer and no authority.", one.subject),
+            format!("Certificate of {} is self-signed", tunnel.name),
+            "clients cannot distinguish it from any other self-signed certificate",
+            format!("`{}` is its own issuer and not a CA.", one.subject),
         )
     } else if let Some(wildcard) = one.names.iter().find(|name| name.starts_with('*')) {
         (
-            format!("the certificate of {} stands for any host of a domain", tunnel.name),
-            "the key opens more than this server",
-            format!("Among its names is `{wildcard}`."),
+            format!("Certificate of {} is a wildcard certificate", tunnel.name),
+            "its key is valid for more than this server",
+            format!("Its names include `{wildcard}`."),
         )
     } else {
         return Some(Verdict::Pass);

@@ -16,13 +16,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Certificate with a weak key or signature",
     severity: Severity::High,
-    why: "A short key can be worked out from the certificate, which everybody may see, and whoever has it passes for the \
-          server. A signature over a broken hash can be moved to another certificate that was made to fit it.",
-    fix: "Make a new key (RSA of 3072 bits, or a curve of 256) and have it signed with SHA-256 or better. Where the authority \
-          itself is the weak one, its certificates are all to be made again.",
-    judged: "Fails where the key has fewer bits of security than the baseline asks (112), or the signature is over MD2, MD5 or \
-             SHA-1. The signature that an authority puts on its own certificate proves nothing and is not judged. \
-             Undetermined where the key is of a kind that is not known.",
+    why: "The private key of a short public key can be computed, and its holder can impersonate the server. A signature with \
+          a broken hash can be transferred to a forged certificate.",
+    fix: "Create a new key (RSA 3072 bits, or a 256-bit curve) and have it signed with SHA-256 or better. If a CA is \
+          affected, reissue its certificates.",
+    judged: "Fails where the key is below the security strength of the baseline (112 bits), or the signature uses MD2, MD5 \
+             or SHA-1. The signature of a self-signed CA is not judged. Undetermined for unknown key types.",
     references: &[
         "NIST SP 800-131A Rev. 2, 3",
         "NIST SP 800-57 Part 1 Rev. 5, table 2",
@@ -70,10 +69,10 @@ fn judge(one: &Certificate, thresholds: &Thresholds) -> Verdict {
         Some(bits) if u64::from(bits) < thresholds.key_strength => {
             return fail(
                 CHECK.severity,
-                "the key can be worked out from the certificate",
-                format!("the key of `{}` is short ({})", one.subject, one.key.words()),
+                "the private key can be computed from the certificate",
+                format!("Certificate of `{}` has a weak key ({})", one.subject, one.key.words()),
                 format!(
-                    "{} give about {bits} bits of security; {} are asked for.",
+                    "{} give about {bits} bits of security; {} are required.",
                     one.key.words(),
                     thresholds.key_strength
                 ),
@@ -85,14 +84,14 @@ fn judge(one: &Certificate, thresholds: &Thresholds) -> Verdict {
     if broken && !one.self_signed {
         return fail(
             Severity::Medium,
-            "the hash under the signature is broken",
-            format!("the certificate of `{}` is signed with {}", one.subject, one.signature),
+            "the hash of the signature is broken",
+            format!("Certificate of `{}` has a weak signature ({})", one.subject, one.signature),
             format!("`{}` signed it with {}.", one.issuer, one.signature),
         );
     }
     if one.key.strength().is_none() {
         let ask = format!(
-            "the key in the certificate of `{}` is of a kind that is not known here; ask what it is",
+            "Please state the key type in the certificate of `{}`: it is not known here.",
             one.subject
         );
         return Verdict::ask(ask, vec![one.origin]);

@@ -12,12 +12,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Dynamic-DNS credentials in clear text",
     severity: Severity::Medium,
-    why: "Whoever has the token points the name somewhere else, and callers with it: to a server of his own that \
-          asks for their passwords. The name itself tells the world where the entrance is.",
-    fix: "Ask the provider for a token that may change this one name only, keep the file for the service's own user, \
-          send it encrypted, and change it now that it has been in an export.",
-    judged: "Fails for each client whose file holds a token or password; a step graver where it also goes over the \
-             network in plain text. Passes where the file holds none.",
+    why: "With the token, an attacker redirects the host name, and clients connect to the attacker's server and reveal their \
+          passwords. The public name also shows where the remote-access gateway is.",
+    fix: "Use a token limited to this host name, restrict read access to the file, send updates over TLS, and replace the \
+          token, since it is now in an export.",
+    judged: "Fails for each client with a token or password in its configuration; one level higher where it is also sent in \
+             clear text. Passes where the file contains none.",
     references: &["ddclient(8)", "inadyn.conf(5)", "RFC 2136, 8"],
     controls: &[Control::grundschutz("ORP.4.A23")],
     run: Run::Map(run),
@@ -34,17 +34,17 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 continue;
             };
             let published = match names.as_slice() {
-                [] => "the name it publishes is not in the file".to_owned(),
-                names => format!("it publishes {}", names.join(", ")),
+                [] => "its host name is not in the file".to_owned(),
+                names => format!("host name: {}", names.join(", ")),
             };
             let (severity, why) = match client.plain {
-                Some(_) => (Severity::High, "it also goes over the network in plain text"),
-                None => (CHECK.severity, "it works for whoever has the file"),
+                Some(_) => (Severity::High, "it is also sent over the network in clear text"),
+                None => (CHECK.severity, "it is usable by anyone who reads the file"),
             };
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, why),
-                title: format!("{} keeps the token for a public name in clear", client.program).into(),
-                detail: format!("The token stands in its file; {published}.").into(),
+                title: format!("{} stores dynamic-DNS credentials in clear text", client.program).into(),
+                detail: format!("The token is in its configuration; {published}.").into(),
                 evidence: [token]
                     .into_iter()
                     .chain(client.plain)

@@ -22,8 +22,9 @@ use trevlin_model::HeldSecret;
 /// The question about a secret that there is and that nobody told.
 pub(super) fn withheld(held: &HeldSecret, what: &str) -> Option<Verdict> {
     held.secret.is_withheld().then(|| {
-        let ask =
-            format!("{what} is withheld; ask for its length, how it was made, and where else it is used");
+        let ask = format!(
+            "{what} is withheld; please state its length, how it was created, and where else it is used"
+        );
         Verdict::ask(ask, vec![held.origin])
     })
 }

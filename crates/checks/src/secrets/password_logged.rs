@@ -12,10 +12,10 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Passwords written to the log",
     severity: Severity::High,
-    why: "Logs are copied to other machines, kept for years and read by many. A wrong password is mostly the right one with a slip, \
-          or that of another service. Whoever reads the log logs in as any of those people.",
-    fix: "Set `auth_badpass` and `auth_goodpass` to no, delete what was logged, and have the passwords changed that stand there.",
-    judged: "Fails where the RADIUS server's log settings have passwords written down. The default is not to.",
+    why: "Logs are copied, archived and widely readable. A rejected password is usually a mistyped correct one, or that of \
+          another service. Readers of the log can use the accounts.",
+    fix: "Set `auth_badpass` and `auth_goodpass` to no, delete the logged passwords, and have them changed.",
+    judged: "Fails where the log settings of a RADIUS server record passwords. The default does not.",
     references: &["radiusd.conf(5), log", "OWASP ASVS 4.0.3, 7.1.1"],
     controls: &[Control::grundschutz("OPS.1.1.5.A5")],
     run: Run::Map(run),
@@ -27,8 +27,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let serves = device.facts.radius_clients.first();
         if let Some(client) = serves.filter(|_| !device.facts.radius_security.iter().any(|one| one.tells_log))
         {
-            let ask = "whether the RADIUS server writes passwords to its log stands in `radiusd.conf`, which is not among the \
-                       exports; ask for its section `log`";
+            let ask = "Please provide the section `log` of `radiusd.conf`: it decides whether the RADIUS server logs \
+                       passwords.";
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::RadiusServer),
@@ -41,9 +41,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Verdict::Pass
             } else {
                 Verdict::Fail(Fail {
-                    rating: CHECK.rated("whoever reads the log can log in"),
-                    title: "the RADIUS server writes passwords to its log".into(),
-                    detail: "They stand there as the callers typed them.".into(),
+                    rating: CHECK.rated("readers of the log can use the accounts"),
+                    title: "RADIUS server writes passwords to its log".into(),
+                    detail: "The log contains passwords as entered.".into(),
                     evidence: lines.clone(),
                 })
             };

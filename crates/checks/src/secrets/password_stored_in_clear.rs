@@ -15,12 +15,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Passwords stored in clear text",
     severity: Severity::Low,
-    why: "Whoever sees the file, a backup or this export has every password in it, without guessing anything. People use the same \
-          ones elsewhere.",
-    fix: "Keep hashes where the protocol allows it (PAP inside TLS, certificates), and a list in one place only. Where MS-CHAP or CHAP \
-          need the password itself, protect the file and its backups, and let a machine make the passwords.",
-    judged: "Fails for each list with a usable login whose password stands there as it is. Lists of hashes pass. The person's own \
-             mistake is another check's; this one is about how the list is kept.",
+    why: "Anyone who reads the file, a backup or this export obtains every password in it. Users often reuse them elsewhere.",
+    fix: "Store hashes where the protocol permits it (PAP inside TLS, certificates), in one place only. Where MS-CHAP or \
+          CHAP need clear text, protect the file and its backups and use generated passwords.",
+    judged: "Fails for each list with an active account whose password is in clear text. Passes for lists of hashes. The \
+             strength of each password is judged by another check.",
     references: &["NIST SP 800-63B, 5.1.1.2", "RFC 2759, 1"],
     controls: &[Control::grundschutz("CON.1.A4")],
     run: Run::Map(run),
@@ -40,7 +39,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for one in &device.facts.credentials {
             if let Setting::Unknown { why } = &one.secret {
                 let ask = format!(
-                    "how the password of {} is kept does not show here: {why}; ask how that file is protected",
+                    "Please state how the file with the password of {} is protected: its storage is not visible here ({why}).",
                     one.client
                 );
                 answers.push(Answer::new(
@@ -56,13 +55,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let verdict = match clear.first() {
                 None => Verdict::Pass,
                 Some(first) => Verdict::Fail(Fail {
-                    rating: CHECK.rated("the file has to be seen first"),
+                    rating: CHECK.rated("an attacker must read the file first"),
                     title: match clear.len() {
-                        1 => "one password is kept as it is".to_owned(),
-                        count => format!("{count} passwords are kept as they are"),
+                        1 => "One password is stored in clear text".to_owned(),
+                        count => format!("{count} passwords are stored in clear text"),
                     }
                     .into(),
-                    detail: "Nothing has to be guessed by whoever sees the list.".into(),
+                    detail: "Every reader of the list obtains the passwords.".into(),
                     evidence: vec![*first],
                 }),
             };

@@ -13,13 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Unencrypted private key in the export",
     severity: Severity::Medium,
-    why: "Whoever reads the file is the device from then on, or the person whose key it is. A daemon has to keep its key in \
-          clear to start by itself, but then the key stays on the device: every backup, mail and export that holds it is one \
-          more place to steal it from.",
-    fix: "Leave private keys out of exports and backups, or encrypt these. Where the export went through other hands, make a \
-          new key and have the old certificate revoked. A person's key always gets a passphrase.",
-    judged: "Fails where no passphrase protects a private key among the exports; all such keys of a device are one finding. Keys \
-             with a passphrase pass.",
+    why: "Every reader of the file can impersonate the device or user. A daemon may need an unencrypted key on the device, \
+          but every backup, mail and export that contains it is a further place to steal it from.",
+    fix: "Exclude private keys from exports and backups, or encrypt these. If the export was shared, create a new key and \
+          revoke the old certificate. Protect personal keys with a passphrase.",
+    judged: "Fails where a private key among the exports has no passphrase; all such keys of a device are one finding. \
+             Passes for keys with a passphrase.",
     references: &["RFC 5958, 3", "NIST SP 800-57 Part 1 Rev. 5, 6.2.2"],
     controls: &[Control::grundschutz("CON.1.A4")],
     run: Run::Map(run),
@@ -31,7 +30,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for block in device.facts.unreadable_blocks.iter().filter(|block| block.is_key) {
             let file = estate.export(block.origin.export).file_name();
             let ask = format!(
-                "a private key in {file} is cut off, so whether a passphrase protects it cannot be told; ask for its first lines"
+                "Please provide the first lines of {file}: the private key is cut off, so its passphrase protection is not \
+                 visible."
             );
             answers.push(Answer::new(
                 at,
@@ -52,14 +52,14 @@ fn judge(estate: &EstateMap, clear: Vec<Origin>) -> Verdict {
     let Some(first) = clear.first() else { return Verdict::Pass };
     let file = estate.export(first.export).file_name();
     let (title, detail): (String, String) = match clear.len() {
-        1 => (format!("{file} holds a private key in clear"), "No passphrase protects it.".into()),
+        1 => (format!("{file} contains an unencrypted private key"), "No passphrase protects it.".into()),
         count => (
-            format!("{count} private keys stand in clear among the exports"),
+            format!("{count} unencrypted private keys are in the export"),
             "No passphrase protects them.".into(),
         ),
     };
     Verdict::Fail(Fail {
-        rating: CHECK.rated("they work for whoever has the files"),
+        rating: CHECK.rated("they are usable by anyone who reads the files"),
         title: title.into(),
         detail: detail.into(),
         evidence: clear,

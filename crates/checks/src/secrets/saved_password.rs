@@ -15,12 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Client profile with a stored password",
     severity: Severity::Medium,
-    why: "A password in a file is a second factor no longer: it lies beside the key or the certificate, and both go with the same \
-          stolen disk. It also ends up in backups, tickets and exports like this one.",
-    fix: "Let people type it. A machine that has to call by itself gets a certificate of its own, a login that reaches that one \
-          service only, and a disk that is encrypted.",
-    judged: "Fails for every password of the device's own that stands in a configuration or in a file that one names: of tunnels, \
-             dial-out and requests to other servers. Empty ones and placeholders pass over.",
+    why: "A stored password is no second factor: it is next to the key or certificate, and both are stolen together. It also \
+          reaches backups, tickets and exports.",
+    fix: "Let users enter the password. For unattended devices use a certificate, an account limited to the one service, and \
+          disk encryption.",
+    judged: "Fails for each password that the device itself uses and that is stored in a configuration or a file it names: \
+             for tunnels, dial-out and requests to other servers. Empty values and placeholders do not count.",
     references: &["openvpn(8), --auth-user-pass", "NIST SP 800-63B, 5.1.1.1"],
     controls: &[Control::grundschutz("ORP.4.A23")],
     run: Run::Map(run),
@@ -37,7 +37,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     && estate.find(at, value, origin.export).is_none()
                 {
                     let ask = format!(
-                        "{} reads its login from `{value}`, which is not among the exports; ask whether the password stands there",
+                        "Please state whether `{value}` contains a password: {0} reads its login from it, and it is not among \
+                         the exports.",
                         tunnel.name
                     );
                     answers.push(Answer::new(
@@ -54,8 +55,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             }
             let file = estate.export(held.origin.export).file_name();
             let verdict = Verdict::Fail(Fail {
-                rating: CHECK.rated("it works for whoever has the file"),
-                title: format!("{file} keeps a password of the device").into(),
+                rating: CHECK.rated("it is usable by anyone who reads the file"),
+                title: format!("{file} stores a password of the device").into(),
                 detail: format!("It belongs to {}.", held.owner).into(),
                 evidence: vec![held.origin],
             });

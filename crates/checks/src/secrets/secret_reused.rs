@@ -16,14 +16,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Secret reused",
     severity: Severity::Medium,
-    why: "Whoever learns a secret in one place holds every place it opens. The copy on the weakest device decides how well \
-          all of them are protected, and changing it in one place leaves the others open.",
-    fix: "Give every login and every device a secret of its own, made by a generator. Change all copies, beginning with the \
-          one that most people or devices could read.",
-    judged: "Fails where two logins, or a login and another secret, are equal, and where one private key is on two devices. \
-             Variations by capitals or closing digits count \
-             as equal. A key that both ends of a tunnel must share, and one person's password in two lists of the same device or at \
-             both ends of a dial-out, are equal by design and pass.",
+    why: "Disclosure of a reused secret opens every place where it is used. The weakest device determines the protection of \
+          all, and a change in one place leaves the others open.",
+    fix: "Give every account and device its own generated secret. Change all copies, beginning with the most exposed one.",
+    judged: "Fails where two accounts, or an account and another secret, have equal secrets, and where one private key is on \
+             two devices. Variants by capitals or trailing digits count as equal. Keys that both ends of a tunnel must \
+             share, and the password of one user in two lists of a device or at both ends of a dial-out, pass.",
     references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2"],
     controls: &[Control::grundschutz("ORP.4.A8")],
     run: Run::Map(run),
@@ -61,7 +59,7 @@ fn not_comparable(estate: &EstateMap) -> Vec<Answer> {
         for one in &device.facts.credentials {
             if let trevlin_model::Setting::Unknown { why } = &one.secret {
                 let ask = format!(
-                    "whether the password of {} is used elsewhere cannot be told: {why}; ask whether it is",
+                    "Please state whether the password of {} is used elsewhere: it is not visible here ({why}).",
                     one.client
                 );
                 found.push(Answer::new(
@@ -144,11 +142,11 @@ fn answer(estate: &EstateMap, group: &[(usize, &Arc<HeldSecret>)], exact: bool, 
         })
         .collect();
     let (severity, why) = if group.iter().any(|(_, one)| one.kind == SecretKind::PrivateKey) {
-        (Severity::High, "a private key is among them, and who holds it can pass for the device".to_owned())
+        (Severity::High, "a private key is among them, and its holder can impersonate the device".to_owned())
     } else if devices.len() > 1 {
         (Severity::High, format!("it opens {} devices", devices.len()))
     } else {
-        (Severity::Medium, "all places are on one device".to_owned())
+        (Severity::Medium, "all uses are on one device".to_owned())
     };
     let mut subject: Vec<_> =
         group.iter().map(|(device, one)| format!("{} {}", estate.devices[*device].name, one.owner)).collect();
@@ -159,15 +157,15 @@ fn answer(estate: &EstateMap, group: &[(usize, &Arc<HeldSecret>)], exact: bool, 
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
             title: format!(
-                "{} secret stands in {} places, as {} (group {letter})",
-                if exact { "the same" } else { "nearly the same" },
+                "{} secret is reused in {} places: {} (group {letter})",
+                if exact { "The same" } else { "A similar" },
                 group.len(),
-                kinds.join(" and ")
+                kinds.join(", ")
             )
             .into(),
             detail: format!(
                 "{}: {}.",
-                if exact { "Equal" } else { "Equal but for capitals or digits at the end" },
+                if exact { "Equal" } else { "Equal except for capitals or trailing digits" },
                 list.join("; ")
             )
             .into(),

@@ -18,14 +18,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Weak login password",
     severity: Severity::High,
-    why: "Callers' logins stand open to guessing from anywhere the tunnel answers, day and night. Lists of common \
-          passwords, names and their variations are tried first, and the organisation's own name is on every such list. \
-          One guessed login is a place inside.",
-    fix: "Replace it by a password of at least 15 characters that a generator made, or better by a certificate and a \
-          second factor. Tell its owner why, and look into the logs for logins that were not theirs.",
-    judged: "Fails where a password is easier to guess than the baseline allows, given the names of user, device and \
-             organisation, or shorter than 8 characters. Undetermined where the secret is kept in a file that was not \
-             exported. Lines that let nobody in do not apply, and hashes are not judged here.",
+    why: "VPN logins are exposed to guessing from any address that reaches the service. Common passwords, names and their \
+          variants are tried first, including the name of the organisation. One guessed password gives internal access.",
+    fix: "Replace it by a generated password of at least 15 characters, or better by a certificate with a second factor. \
+          Inform the user, and check the logs for unauthorised logins.",
+    judged: "Fails where a password is easier to guess than the baseline permits, considering the names of user, device and \
+             organisation, or shorter than 8 characters. Undetermined where the secret is in a file that was not exported. \
+             Entries that grant no access do not apply, and hashes are not judged here.",
     references: &["NIST SP 800-63B, 5.1.1", "OWASP ASVS 4.0.3, 2.1"],
     controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Analyses(run),
@@ -43,7 +42,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         for one in device.facts.credentials.iter().filter(|one| one.addresses != AllowedAddresses::None) {
             if let Setting::Unknown { why } = &one.secret {
                 let question = format!(
-                    "the password of {} cannot be graded: {why}; ask for it to be graded on the device",
+                    "Please have the password of {} graded on the device: it is not visible here ({why}).",
                     one.client
                 );
                 answers.push(Answer::new(
@@ -81,16 +80,11 @@ fn judge(estate: &Analyses, at: usize, login: &Login, baseline: &Baseline) -> Op
         return Some(Verdict::Pass);
     }
     let (severity, why) = match grade {
-        _ if held.secret.known_default().is_some() => {
-            (Severity::Critical, "it is published, and everybody can look it up")
-        }
-        Grade::Trivial => (Severity::Critical, "it is among the first that anybody tries"),
-        Grade::Weak => (Severity::High, "it falls to guessing over the network"),
+        _ if held.secret.known_default().is_some() => (Severity::Critical, "it is published"),
+        Grade::Trivial => (Severity::Critical, "it is among the first that attackers try"),
+        Grade::Weak => (Severity::High, "it can be guessed over the network"),
         _ if short => (Severity::Medium, "it is too short rather than easy to guess"),
-        _ => (
-            Severity::Medium,
-            "it holds as long as attempts are few, and falls to guessing on a recorded login",
-        ),
+        _ => (Severity::Medium, "it withstands online attempts, and not an offline attack"),
     };
     let reachability_from = reachability_from(estate, at, login);
     let rating = CHECK.rated_at(severity, why);
@@ -102,12 +96,12 @@ fn judge(estate: &Analyses, at: usize, login: &Login, baseline: &Baseline) -> Op
         (Reachability::Inside, Some(from)) => rating.lowered(from),
         _ => rating,
     };
-    let unsure = if login.certain { "" } else { " Which server asks for it, the exports do not tell." };
+    let unsure = if login.certain { "" } else { " The exports do not show which server uses it." };
     Some(Verdict::Fail(Fail {
         rating,
-        title: format!("the password of {} is {}", shown(&login.user), grade.words()).into(),
+        title: format!("Password of {} is {}", shown(&login.user), grade.words()).into(),
         detail: format!(
-            "Login {} to {} on {}: graded {} ({}), below what the baseline asks of a login ({}, {} characters or more).{unsure}",
+            "Login {} to {} on {}: graded {} ({}); the baseline requires at least {}, {} characters.{unsure}",
             shown(&login.user),
             login.service,
             device.name,
@@ -115,7 +109,8 @@ fn judge(estate: &Analyses, at: usize, login: &Login, baseline: &Baseline) -> Op
             length.words(),
             thresholds.login_password_grade.words(),
             thresholds.login_password_length,
-        ).into(),
+        )
+        .into(),
         evidence: [login.origin].into_iter().chain(reachability_from.evidence()).collect(),
     }))
 }
@@ -143,7 +138,8 @@ fn empty_password(estate: &Analyses, at: usize, login: &Login, file: SecretsFile
         }
         if !login.certain {
             let ask = format!(
-                "{} would come in with any password if {} asks for PAP; ask which methods and which `name` its options state",
+                "Please state the authentication methods and the `name` option of {1}: with PAP, {0} would be accepted with \
+                 any password.",
                 shown(&login.user),
                 login.service
             );
@@ -152,11 +148,11 @@ fn empty_password(estate: &Analyses, at: usize, login: &Login, file: SecretsFile
     }
     let (title, detail) = match file {
         SecretsFile::Chap => ("has an empty password", "the password is empty"),
-        SecretsFile::Pap => ("comes in with any password", "no password is stated, so any is taken"),
+        SecretsFile::Pap => ("is accepted with any password", "no password is set, so any is accepted"),
     };
     Some(Verdict::Fail(Fail {
-        rating: CHECK.rated_at(Severity::Critical, "nothing has to be guessed"),
-        title: format!("{} {title}", shown(&login.user)).into(),
+        rating: CHECK.rated_at(Severity::Critical, "no guessing is needed"),
+        title: format!("Account {} {title}", shown(&login.user)).into(),
         detail: format!("Login {} to {} on {}: {detail}.", shown(&login.user), login.service, device.name)
             .into(),
         evidence: vec![login.origin],
@@ -165,7 +161,7 @@ fn empty_password(estate: &Analyses, at: usize, login: &Login, file: SecretsFile
 
 /// A user name for people; `*` stands for anybody.
 fn shown(user: &str) -> String {
-    if user == "*" { "anybody (`*`)".into() } else { format!("`{user}`") }
+    if user == "*" { "any user (`*`)".into() } else { format!("`{user}`") }
 }
 
 #[cfg(test)]

@@ -15,13 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Weak password hash",
     severity: Severity::Medium,
-    why: "Whoever gets a copy of the file, a backup is enough, tries passwords against it without any limit. The older \
-          schemes let one machine try millions or billions a second, so that all but the best passwords fall within days, \
-          and people use the same password elsewhere.",
-    fix: "Set yescrypt (or SHA-512 crypt with many rounds) as the scheme for new passwords, and have the owners of these \
-          accounts change theirs: a hash cannot be converted.",
-    judged: "Fails where a usable hash is of DES, MD5, NT or SHA-1 kind, or was made at a cost below the scheme's own default \
-             (bcrypt under 10, SHA crypt under 5000 rounds). Locked hashes and current schemes pass.",
+    why: "An attacker with a copy of the file tries passwords offline without limit. Legacy schemes permit millions or \
+          billions of attempts per second, so most passwords are found within days. Users often reuse them elsewhere.",
+    fix: "Set yescrypt (or SHA-512 crypt with many rounds) for new passwords, and have these users change theirs: existing \
+          hashes cannot be converted.",
+    judged: "Fails where an active hash is of type DES, MD5, NT or SHA-1, or was created below the default cost of its \
+             scheme (bcrypt under 10, SHA crypt under 5000 rounds). Passes for locked hashes and current schemes.",
     references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
     controls: &[],
     run: Run::Map(run),
@@ -36,8 +35,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         if let Some(account) =
             device.facts.accounts.iter().find(hidden).filter(|_| device.facts.shadow.is_empty())
         {
-            let ask = "how passwords are kept stands in `/etc/shadow`, which is not among the exports; ask for the first characters of \
-                       each second field there, up to the second `$`";
+            let ask = "Please provide the first characters, up to the second `$`, of each second field in `/etc/shadow`: \
+                       they show the password hash scheme.";
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Accounts),
@@ -76,11 +75,9 @@ fn judge(name: &str, held: &HeldSecret, origin: Origin) -> Verdict {
     }
     match held.secret.hash_cost() {
         Some(cost) if cost.is_low() => Verdict::Fail(Fail {
-            rating: CHECK
-                .rated_at(Severity::Low, "the scheme is sound and its cost is set below what it starts with"),
-            title: format!("the password of `{name}` is kept with a cheap {}", scheme.name()).into(),
-            detail: format!("The hash of `{name}` was made with {} at {}.", scheme.name(), cost.words())
-                .into(),
+            rating: CHECK.rated_at(Severity::Low, "the scheme is sound, and its cost is below the default"),
+            title: format!("Password of `{name}` has a low-cost {}", scheme.name()).into(),
+            detail: format!("The hash of `{name}` is {} with {}.", scheme.name(), cost.words()).into(),
             evidence: vec![origin],
         }),
         _ => Verdict::Pass,
@@ -89,13 +86,15 @@ fn judge(name: &str, held: &HeldSecret, origin: Origin) -> Verdict {
 
 fn fail(name: &str, scheme: HashScheme, origin: Origin) -> Verdict {
     let (severity, why) = match scheme {
-        HashScheme::Nt | HashScheme::Des => (Severity::High, "billions of guesses a second are cheap"),
-        _ => (CHECK.severity, "millions of guesses a second are cheap"),
+        HashScheme::Nt | HashScheme::Des => {
+            (Severity::High, "billions of attempts per second are affordable")
+        }
+        _ => (CHECK.severity, "millions of attempts per second are affordable"),
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("the password of `{name}` is kept as {}", scheme.name()).into(),
-        detail: format!("The hash of `{name}` was made with {}.", scheme.name()).into(),
+        title: format!("Password of `{name}` is stored as {}", scheme.name()).into(),
+        detail: format!("The hash of `{name}` is of type {}.", scheme.name()).into(),
         evidence: vec![origin],
     })
 }

@@ -16,13 +16,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Weak pre-shared key",
     severity: Severity::High,
-    why: "Whoever records one exchange, or makes one up in aggressive mode, tries keys against it at home, as many as their \
-          machines can, and nobody notices. A key that a person made up, let alone the organisation's name, falls that way. \
-          From then on the attacker is one of the two ends.",
-    fix: "Have a generator make the key, of at least 22 letters and digits or 32 hexadecimal ones, a different one for every \
-          tunnel, or use certificates instead.",
-    judged: "Fails where the key holds fewer bits of entropy than the baseline asks (112), as far as its characters tell, or is \
-             made of names, words and patterns, or published. Encodings (`0x`, `0s`) are resolved first.",
+    why: "An attacker who records one exchange, or provokes one in aggressive mode, tries keys offline, unlimited and \
+          unnoticed. A key chosen by a person, or the name of the organisation, is found that way, and the attacker can then \
+          impersonate either end.",
+    fix: "Use a generated key of at least 22 letters and digits or 32 hexadecimal digits, different for every tunnel, or use \
+          certificates.",
+    judged: "Fails where the key has less entropy than the baseline requires (112 bits), as far as its characters show, or \
+             consists of names, words and patterns, or is published. Encodings (`0x`, `0s`) are resolved first.",
     references: &["NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "RFC 8247, 3", "BSI TR-02102-3, 3.3"],
     controls: &[],
     run: Run::Map(run),
@@ -53,7 +53,7 @@ fn assess(estate: &EstateMap, at: usize, key: &PreSharedKey, thresholds: &Thresh
 /// A key's grade as a rank, the weakest lowest, and a word.
 pub fn grade(estate: &EstateMap, at: usize, key: &PreSharedKey, baseline: &Baseline) -> (u8, &'static str) {
     match assess(estate, at, key, baseline.at(at)) {
-        _ if key.held.secret.is_withheld() => (4, "not told"),
+        _ if key.held.secret.is_withheld() => (4, "not known"),
         _ if key.held.secret.known_default().is_some() => (0, "trivial"),
         KeyGrade::Trivial => (0, "trivial"),
         KeyGrade::Weak => (1, "weak"),
@@ -63,7 +63,7 @@ pub fn grade(estate: &EstateMap, at: usize, key: &PreSharedKey, baseline: &Basel
 }
 
 fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, thresholds: &Thresholds) -> Verdict {
-    if let Some(question) = super::withheld(&key.held, &format!("the key for {}", key.whom())) {
+    if let Some(question) = super::withheld(&key.held, &format!("key for {}", key.whom())) {
         return question;
     }
     let secret = &key.held.secret;
@@ -72,23 +72,23 @@ fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, thresholds: &Thresho
         (_, KeyGrade::Holds) => return Verdict::Pass,
         (Some(known), _) => (Severity::Critical, "trivial", format!("it is published: {}", known.source)),
         (_, KeyGrade::Trivial) => {
-            (Severity::Critical, "trivial", "it is among the first that anybody tries".to_owned())
+            (Severity::Critical, "trivial", "it is among the first that attackers try".to_owned())
         }
         // Guesses are made at home, billions a second; what holds against guessing over the network does not hold here.
         (_, KeyGrade::Weak) => {
-            (Severity::High, "weak", "it falls to guessing on one recorded exchange".to_owned())
+            (Severity::High, "weak", "it can be found offline from one recorded exchange".to_owned())
         }
         (_, KeyGrade::Short) => (
             Severity::Medium,
-            "short of entropy",
-            "it holds against casual guessing, and not for as long as the baseline asks".to_owned(),
+            "low in entropy",
+            "it withstands casual guessing, and is below the requirement of the baseline".to_owned(),
         ),
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("the pre-shared key for {} is {word}", key.whom()).into(),
+        title: format!("Pre-shared key for {} is {word}", key.whom()).into(),
         detail: format!(
-            "It holds fewer than the {} bits asked of a key ({}).",
+            "Its entropy is below the {} bits required of a key ({}).",
             thresholds.key_strength,
             secret.length_class().words()
         )

@@ -16,13 +16,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Weak RADIUS shared secret",
     severity: Severity::High,
-    why: "The shared secret is all that protects the passwords on their way to the RADIUS server and the answers on their \
-          way back. One recorded exchange is enough to try secrets against it without limit, and whoever finds it can read \
-          the passwords and answer yes to any login.",
-    fix: "Give every client a secret of its own that a generator made, of at least 16 characters (RFC 2865, 3), or carry \
-          RADIUS inside TLS or a tunnel.",
-    judged: "Fails where a secret of a client, or of a server that is asked, is easier to guess than a good password, given the names \
-             of client, device and organisation, or shorter than 15 characters. Clients that are the server itself are milder.",
+    why: "The shared secret alone protects passwords in requests and the integrity of responses. One recorded exchange \
+          permits unlimited offline attempts; with the secret, an attacker reads passwords and accepts any login.",
+    fix: "Give every client its own generated secret of at least 16 characters (RFC 2865, 3), or carry RADIUS over TLS or a \
+          tunnel.",
+    judged: "Fails where the secret of a client or of a configured server is easier to guess than a good password, \
+             considering the names of client, device and organisation, or is shorter than 16 characters. One level lower for \
+             clients on the server itself.",
     references: &["RFC 2865, 3", "RFC 6614", "NIST SP 800-63B, 5.1.1"],
     controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Map(run),
@@ -41,7 +41,8 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
                 }
                 None => Verdict::ask(
                     format!(
-                        "the RADIUS secret of {what} does not stand with it; ask for its length and how it was made"
+                        "Please state the length of the RADIUS secret of {what}, and how it was created: it is not in the \
+                         export."
                     ),
                     vec![client.origin],
                 ),
@@ -90,22 +91,22 @@ fn judge(
     let published = held.secret.known_default();
     let (severity, why) = match (itself, grade) {
         (true, _) => (Severity::Low, "only the server itself uses it"),
-        (false, _) if published.is_some() => (Severity::Critical, "everybody can look it up"),
-        (false, Grade::Trivial) => (Severity::Critical, "it is among the first that anybody tries"),
+        (false, _) if published.is_some() => (Severity::Critical, "it is published"),
+        (false, Grade::Trivial) => (Severity::Critical, "it is among the first that attackers try"),
         (false, Grade::Weak | Grade::Middling) => {
-            (Severity::High, "it falls to guessing on one recorded exchange")
+            (Severity::High, "it can be found offline from one recorded exchange")
         }
         (false, _) => (Severity::Medium, "it is short rather than easy to guess"),
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
         title: format!(
-            "the RADIUS secret of {what} is {}",
+            "RADIUS secret of {what} is {}",
             if grade < Grade::Good { grade.words() } else { "short" }
         )
         .into(),
         detail: format!(
-            "The secret that {what} and {} share: graded {} ({}).{}",
+            "Secret shared by {what} and {}: graded {} ({}).{}",
             device.name,
             grade.words(),
             length.words(),

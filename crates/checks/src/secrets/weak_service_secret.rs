@@ -18,13 +18,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Weak SNMP community, service password or Wi-Fi passphrase",
     severity: Severity::High,
-    why: "One word stands between everybody and the service, it is the same for all who use it, and nobody is locked out after \
-          wrong tries. Against a recorded connection it can be tried without the service noticing.",
-    fix: "Let a generator make it, of 15 characters or more, another one for each service, and change it when somebody leaves. Where the service \
-          can do with certificates or logins for each person, use them.",
-    judged: "Fails where a community, the password of a cache, disk, module or page, the passphrase of an SNMP user or of a radio network is easier to \
-             guess than a good password, given the names of device and organisation, or shorter than 8 characters. Milder for a service that is for the \
-             device alone or switched off.",
+    why: "One secret protects the service for all its users, without a lockout after failed attempts. Against a recorded \
+          connection it can be guessed offline.",
+    fix: "Use a generated secret of at least 15 characters, different for each service, and change it when staff leave. \
+          Where the service supports certificates or individual accounts, use them.",
+    judged: "Fails where a community, the password of a cache, target, module or page, or the passphrase of an SNMP user or \
+             Wi-Fi network is easier to guess than a good password, considering the names of device and organisation, or \
+             shorter than 8 characters. Lower for a service that is local or disabled.",
     references: &["NIST SP 800-63B, 5.1.1", "RFC 3414, 11.2", "RFC 1994, 2.3", "CISA TA17-156A"],
     controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Analyses(run),
@@ -76,9 +76,9 @@ fn judge(estate: &Analyses, at: usize, held: &HeldSecret, baseline: &Baseline) -
     }
     let published = held.secret.known_default();
     let mut rating = match grade {
-        _ if published.is_some() => CHECK.rated("everybody can look it up"),
-        Grade::Trivial => CHECK.rated("it is among the first that anybody tries"),
-        Grade::Weak | Grade::Middling => CHECK.rating().lowered("it falls to guessing"),
+        _ if published.is_some() => CHECK.rated("it is published"),
+        Grade::Trivial => CHECK.rated("it is among the first that attackers try"),
+        Grade::Weak | Grade::Middling => CHECK.rating().lowered("it can be guessed"),
         _ => CHECK.rating().lowered("it is short rather than easy to guess"),
     };
     // The service that the file is about says who can try.
@@ -89,7 +89,7 @@ fn judge(estate: &Analyses, at: usize, held: &HeldSecret, baseline: &Baseline) -
     });
     if let Some(one) = service {
         if one.served.is_local() {
-            rating = rating.at(Severity::Info, "the service is for the device alone");
+            rating = rating.at(Severity::Info, "the service is limited to the device itself");
         } else {
             let part =
                 one.served.parts.iter().find(|part| {
@@ -106,10 +106,9 @@ fn judge(estate: &Analyses, at: usize, held: &HeldSecret, baseline: &Baseline) -
     Verdict::Fail(Fail {
         rating,
         title: format!(
-            "the {} of {} on {} is {}",
+            "{} of {} is {}",
             held.kind.words(),
             held.owner,
-            device.name,
             if grade < thresholds.service_secret_grade { grade.words() } else { "short" }
         )
         .into(),

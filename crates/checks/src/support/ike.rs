@@ -12,8 +12,7 @@ pub(crate) fn keys_not_exported(estate: &EstateMap, at: usize) -> Vec<Answer> {
     missing
         .map(|one| {
             let ask = format!(
-                "keys for IKE also stand in `{}`, which is not among the exports; ask for whom each of them is, and for its length \
-                 and how it was made",
+                "Please provide `{}`: it may hold further IKE keys, whose peers, length and origin decide their strength.",
                 one.path
             );
             Answer::new(at, Subject::of(SubjectKind::File).with(&one.path), Verdict::ask(ask, vec![one.origin]).wanting(&one.path))

@@ -69,7 +69,7 @@ impl<'a> ServiceCase<'a> {
 
     /// Its name with that of the device.
     pub(crate) fn title(&self) -> String {
-        format!("{} of {}", self.served.name, self.device_name())
+        self.served.name.clone()
     }
 
     /// How one of its parts is reached by somebody from a list of what is reached.
@@ -123,25 +123,25 @@ impl<'a> ServiceCase<'a> {
             reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
         };
         match self.who(sources) {
-            Who::Off(line) => (base.at_most(Severity::Low, "the service is switched off"), vec![line]),
+            Who::Off(line) => (base.at_most(Severity::Low, "the service is disabled"), vec![line]),
             Who::Outside(reached) if reached.certain => {
-                (base.raised("anybody outside reaches it"), lines(reached))
+                (base.raised("reachable from the Internet"), lines(reached))
             }
             Who::Outside(reached) => (
-                base.because("a rule that is not modelled decides whether the outside reaches it"),
+                base.because("a condition not analysed decides whether it is reachable from the Internet"),
                 lines(reached),
             ),
             Who::SomeOutside(reached) => {
                 let some = some_ranges(&reached.sources);
-                (base.because(format!("{some} reach it from outside")), lines(reached))
+                (base.because(format!("reachable from the Internet by {some}")), lines(reached))
             }
             Who::RemoteClients(tunnel, reached) => {
-                (base.because(format!("callers of {tunnel} reach it")), lines(reached))
+                (base.because(format!("reachable by VPN clients of {tunnel}")), lines(reached))
             }
             Who::Inside if sources.is_everybody() => {
-                (base.because("whoever is inside reaches it"), Vec::new())
+                (base.because("reachable from internal networks"), Vec::new())
             }
-            Who::Inside => (base.because(format!("{} may use it", sources.words())), Vec::new()),
+            Who::Inside => (base.because(format!("permitted sources: {}", sources.words())), Vec::new()),
         }
     }
 
@@ -187,12 +187,13 @@ impl<'a> ServiceCase<'a> {
             Setting::Default(rows) => {
                 let told: Vec<String> =
                     rows.iter().map(|row| format!("{} ({})", row.value.words(), row.versions)).collect();
-                format!("the version decides: {}", told.join(", "))
+                format!("it depends on the version: {}", told.join(", "))
             }
             Setting::Stated { .. } => String::new(),
         };
         let question = format!(
-            "what {} of {} asks for cannot be told ({why}); ask for the version that runs, or try it",
+            "Please state the authentication that {} of {} requires ({why}): provide the version in use or the result of a \
+             test.",
             part.title(),
             self.title()
         );
@@ -220,7 +221,7 @@ pub(crate) fn is_few(sources: &Sources, thresholds: &Thresholds) -> bool {
 
 /// A rating for what is open to these: a step milder where not everybody is meant.
 pub(crate) fn limited(base: Rating, sources: &Sources) -> Rating {
-    if sources.is_everybody() { base } else { base.lowered("not every address is let in") }
+    if sources.is_everybody() { base } else { base.lowered("not every source address is permitted") }
 }
 
 /// Whether any of those who reach it is let in; names are let in by somebody.
@@ -260,16 +261,16 @@ mod tests {
         let off = ("gate/units.txt", "UNIT FILE STATE PRESET\nredis-server.service disabled enabled\n");
         let base = Small { rules: open, ..Small::default() };
         for (rules, more, wanted) in [
-            (open, &[(CACHE, text)][..], "high raised from medium: anybody outside reaches it 1"),
-            (some, &[(CACHE, text)], "medium as the check rates it: 198.51.100.44 reach it from outside 1"),
-            ("", &[(CACHE, text)], "medium as the check rates it: whoever is inside reaches it 0"),
+            (open, &[(CACHE, text)][..], "high base medium; raised: reachable from the Internet 1"),
+            (some, &[(CACHE, text)], "medium base medium: reachable from the Internet by 198.51.100.44 1"),
+            ("", &[(CACHE, text)], "medium base medium: reachable from internal networks 0"),
             (
                 callers,
                 &[(CACHE, text), tunnel],
-                "medium as the check rates it: callers of WireGuard wg0 reach it 1",
+                "medium base medium: reachable by VPN clients of WireGuard wg0 1",
             ),
-            ("", &[(CACHE, text), tunnel], "medium as the check rates it: whoever is inside reaches it 0"),
-            (open, &[(CACHE, text), off], "low lowered from medium: the service is switched off 1"),
+            ("", &[(CACHE, text), tunnel], "medium base medium: reachable from internal networks 0"),
+            (open, &[(CACHE, text), off], "low base medium; lowered: the service is disabled 1"),
         ] {
             assert_eq!(told(&Small { rules, more, ..base }), [wanted]);
         }

@@ -13,9 +13,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Client-to-client traffic permitted",
     severity: Severity::Low,
-    why: "A caller's computer that somebody took over attacks the others through the tunnel, past whatever protects them at home. The tunnel server passes it on by itself, so that no packet filter sees it.",
-    fix: "Leave out `client-to-client`. What callers may reach of each other is then for the packet filter to say.",
-    judged: "Fails for OpenVPN servers with `client-to-client`. Without it packets between callers pass the device's packet filter.",
+    why: "A compromised client attacks other clients through the tunnel, bypassing their local protection. The VPN server \
+          forwards this traffic internally, so no packet filter applies.",
+    fix: "Remove `client-to-client`. The packet filter then decides which client-to-client traffic is permitted.",
+    judged: "Fails for OpenVPN servers with `client-to-client`. Without it, traffic between clients passes the packet filter \
+             of the device.",
     references: &["openvpn(8), --client-to-client", "NIST SP 800-46 Rev. 2, 3.2"],
     controls: &[],
     run: Run::Map(run),
@@ -26,9 +28,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         match tunnel.setting("client-to-client").and_then(Setting::origin) {
             None => Verdict::Pass,
             Some(origin) => Verdict::Fail(Fail {
-                rating: CHECK.rated("it takes a caller that somebody took over"),
-                title: format!("callers of {} reach each other past every filter", tunnel.name).into(),
-                detail: format!("`client-to-client` is stated ({}).", estate.place(origin)).into(),
+                rating: CHECK.rated("an attacker must control a client"),
+                title: format!("Clients of {} reach each other unfiltered", tunnel.name).into(),
+                detail: format!("`client-to-client` is set ({}).", estate.place(origin)).into(),
                 evidence: vec![origin],
             }),
         }

@@ -14,9 +14,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Compression inside an encrypted tunnel",
     severity: Severity::Medium,
-    why: "The length of what is compressed tells its content: somebody who can make a caller request things of his choosing, by a web page for example, and sees the lengths, reads cookies and passwords letter by letter. It costs nothing to do without.",
-    fix: "Leave out `comp-lzo` and `compress` (OpenVPN), `ipcomp` or `compress` (IPsec), `compression` (ocserv, stunnel), on both ends. Where old callers have it in their files, `compress migrate` keeps them connected without compressing.",
-    judged: "Fails where an OpenVPN configuration, or what it tells callers, switches compression on; milder without `allow-compression yes`, since versions from 2.5 on then only unpack. `comp-lzo no`, `compress stub` and `migrate` pass. Fails as well for IPsec children with IPComp, and for `compression` of ocserv and stunnel.",
+    why: "The length of compressed data depends on its content. An attacker who can make a client send chosen requests and \
+          observes packet lengths can recover cookies and passwords. Compression brings little benefit.",
+    fix: "Remove `comp-lzo` and `compress` (OpenVPN), `ipcomp` or `compress` (IPsec), and `compression` (ocserv, stunnel) at \
+          both ends. For legacy clients with the option, `compress migrate` keeps them connected without compression.",
+    judged: "Fails where an OpenVPN configuration, or an option it pushes, enables compression; one level lower without \
+             `allow-compression yes`, since versions from 2.5 on then only decompress. Passes for `comp-lzo no`, `compress \
+             stub` and `migrate`. Fails as well for IPsec data proposals with IPComp, and for `compression` of ocserv and \
+             stunnel.",
     references: &["openvpn(8), --allow-compression", "RFC 3749, 6", "RFC 9325, 3.3"],
     controls: &[],
     run: Run::Map(run),
@@ -51,9 +56,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 /// Other protocols compress where both ends have it switched on.
 fn other(tunnel: &Tunnel, what: &str, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(Severity::Low, "it counts where the other end has it switched on too"),
-        title: format!("{} compresses what it encrypts", tunnel.name).into(),
-        detail: format!("{what} is switched on.").into(),
+        rating: CHECK.rated_at(Severity::Low, "it takes effect if the peer enables it too"),
+        title: format!("{} compresses encrypted traffic", tunnel.name).into(),
+        detail: format!("{what} is enabled.").into(),
         evidence: vec![origin],
     })
 }
@@ -88,15 +93,15 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     let (severity, why, mut evidence) = match allowed {
         Some(("yes", at)) => (Severity::Medium, "every version compresses what it sends", vec![origin, at]),
         Some(("no", at)) => {
-            (Severity::Low, "versions that know `allow-compression` refuse to compress", vec![origin, at])
+            (Severity::Low, "versions with `allow-compression` do not compress", vec![origin, at])
         }
-        _ => (Severity::Low, "versions up to 2.4 compress, later ones only unpack", vec![origin]),
+        _ => (Severity::Low, "versions up to 2.4 compress, later ones only decompress", vec![origin]),
     };
     evidence.dedup();
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} compresses what it encrypts", tunnel.name).into(),
-        detail: format!("`{line}` is stated.").into(),
+        title: format!("{} compresses encrypted traffic", tunnel.name).into(),
+        detail: format!("`{line}` is set.").into(),
         evidence,
     })
 }

@@ -15,11 +15,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Split-tunnel exclusions cover protected networks",
     severity: Severity::Medium,
-    why: "A network that is kept out goes in the clear by way of wherever the caller is. Meant for a printer or a video service, and written a little too \
-          wide, it takes servers of the inside, or everything, with it; nobody notices, since most things still work.",
-    fix: "Keep out single networks only, and none that holds one of the inside.",
-    judged: "Fails where networks that callers are told to keep out hold half of all addresses or more, or the whole of a network that they are told to send \
-             through the tunnel.",
+    why: "Traffic to an excluded network bypasses the tunnel unencrypted. An exclusion meant for a printer or a video \
+          service, written too wide, also excludes internal servers, and users do not notice.",
+    fix: "Exclude single networks only, and none that contains an internal network.",
+    judged: "Fails where excluded networks cover half of all addresses or more, or the whole of a network that is routed \
+             into the tunnel.",
     references: &[
         "openvpn(8), --route",
         "ocserv(8), no-route",
@@ -50,12 +50,12 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         .collect();
     let (what, mut evidence) =
         if let Some((range, origin)) = wide.filter(|_| everything.is_some() || lost.is_empty()) {
-            (format!("{} is kept out, half of all addresses or more", range.short()), vec![*origin])
+            (format!("{} is excluded, half of all addresses or more", range.short()), vec![*origin])
         } else if let Some((range, origin)) = lost.first() {
             let by = plan.kept_out.iter().find(|(kept, _)| kept.intersection(range).is_some());
             let whole = by.map_or(String::new(), |(kept, _)| format!(" by {}", kept.short()));
             (
-                format!("{} is to go through, and is kept out{whole}", range.short()),
+                format!("{} is routed into the tunnel, and excluded{whole}", range.short()),
                 by.map(|(_, at)| *at).into_iter().chain([*origin]).collect(),
             )
         } else {
@@ -63,8 +63,8 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         };
     evidence.dedup();
     Verdict::Fail(Fail {
-        rating: CHECK.rated("it goes in the clear, and nobody notices"),
-        title: format!("what {} keeps out takes away what was to go through it", tunnel.name).into(),
+        rating: CHECK.rated("the traffic is sent unprotected, and users do not notice"),
+        title: format!("Exclusions of {} cover networks routed into the tunnel", tunnel.name).into(),
         detail: format!("{what}.").into(),
         evidence,
     })

@@ -14,12 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "IKEv1 aggressive mode",
     severity: Severity::High,
-    why: "In aggressive mode the answer holds a digest made with the shared key, in the open. Who asks once, or listens once, guesses at home until the \
-          key is found, and then is whoever the key is for.",
-    fix: "Use version 2 of IKE. Where that cannot be yet, main mode, and certificates in place of the key.",
-    judged: "Fails where aggressive mode is on and version 1 of IKE may be spoken. High with a shared key, milder where strongSwan's own settings \
-             are not among the exports or refuse to answer that way, and low with certificates, whose identities then pass in the open. Does not apply \
-             where only version 2 is spoken, which has no such mode.",
+    why: "In aggressive mode the responder sends a hash that is derived from the pre-shared key, unencrypted. One request is \
+          enough for an unlimited offline attack on the key.",
+    fix: "Use IKEv2. Until then, use main mode, and certificates instead of the key.",
+    judged: "Fails where aggressive mode is enabled and IKEv1 may be used. High with a pre-shared key, lower where the \
+             strongSwan settings are not among the exports or prevent it, and low with certificates, whose identities are \
+             then sent in clear text. Does not apply to IKEv2, which has no such mode.",
     references: &["RFC 2409, 5.4", "RFC 9395, 3", "NIST SP 800-77 Rev. 1", "strongswan.conf(5), charon"],
     controls: &[],
     run: Run::Map(run),
@@ -41,36 +41,34 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     let mut evidence = vec![origin];
     let (severity, why) = match (connection.shared_key(), connection.daemon, allowed) {
         (None, ..) => {
-            (Severity::Low, "certificates cannot be guessed, though who calls whom passes in the open")
+            (Severity::Low, "certificates cannot be guessed, although identities are sent in clear text")
         }
         (Some(_), IkeDaemon::Libreswan | IkeDaemon::Appliance, _) => {
-            (CHECK.severity, "one answer is enough to guess the shared key at home")
+            (CHECK.severity, "one response is enough for an offline attack on the pre-shared key")
         }
         (Some(_), IkeDaemon::StrongSwan, Some(("yes" | "true" | "1", at))) => {
             evidence.push(at);
             (
                 CHECK.severity,
-                "the daemon is told to answer this way, and one answer is enough to guess the shared key at home",
+                "the daemon is set to respond in this mode, and one response is enough for an offline attack on the \
+                 pre-shared key",
             )
         }
         (Some(_), IkeDaemon::StrongSwan, Some((_, at))) => {
             evidence.push(at);
-            (
-                Severity::Low,
-                "the daemon's own settings do not let it answer this way, so it only calls this way",
-            )
+            (Severity::Low, "the settings of the daemon prevent responses in this mode, so it only initiates")
         }
         (Some(_), IkeDaemon::StrongSwan, None) => (
             Severity::Medium,
-            "whether the daemon answers this way stands in strongswan.conf, which is not among the exports",
+            "strongswan.conf, which is not among the exports, decides whether the daemon responds in this mode",
         ),
     };
     evidence.extend(connection.shared_key().and_then(|round| round.proof.origin()));
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} uses the aggressive mode of the first version of IKE", tunnel.name).into(),
+        title: format!("{} uses IKEv1 aggressive mode", tunnel.name).into(),
         detail: format!(
-            "Aggressive mode is on.{}",
+            "Aggressive mode is enabled.{}",
             connection.daemon.advice("aggressive = no", "aggressive=no")
         )
         .into(),

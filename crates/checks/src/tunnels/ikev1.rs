@@ -14,9 +14,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "IKEv1 accepted",
     severity: Severity::Medium,
-    why: "The first version is historic: nobody mends its faults any more, newer algorithms are not defined for it, and a shared key is proven in a way that an attacker in between can guess at. While it is taken beside the second, an attacker chooses.",
-    fix: "State `version = 2` (swanctl.conf), `keyexchange=ikev2` (ipsec.conf of strongSwan) or `ikev2=insist` (of Libreswan) for every connection, and replace what cannot speak it.",
-    judged: "Fails for connections that speak version 1 alone, and milder for those that take both, which is what strongSwan does where nothing is stated. Undetermined for Libreswan where nothing is stated, since versions before 4 then speak version 1. Connections that are not loaded do not count.",
+    why: "IKEv1 is deprecated (RFC 9395): it is no longer maintained, newer algorithms are not defined for it, and its \
+          pre-shared key exchange permits offline attacks. While both versions are accepted, an attacker chooses IKEv1.",
+    fix: "Set `version = 2` (swanctl.conf), `keyexchange=ikev2` (ipsec.conf of strongSwan) or `ikev2=insist` (Libreswan) for \
+          every connection, and replace peers that do not support it.",
+    judged: "Fails for connections with IKEv1 only; one level lower for those that accept both, the default of strongSwan. \
+             Undetermined for Libreswan without a setting, since versions before 4 then use IKEv1. Connections that are not \
+             loaded do not count.",
     references: &["RFC 9395, 3", "RFC 2409, 5.4", "swanctl.conf(5), version", "ipsec.conf(5), keyexchange"],
     controls: &[],
     run: Run::Map(run),
@@ -35,21 +39,20 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
         Setting::Stated { value: IkeVersions::Second, .. } => return Verdict::Pass,
         Setting::Stated { value: IkeVersions::First, origin } => (
             CHECK.severity,
-            "nothing else is spoken",
-            format!("{} speaks the first version of IKE", tunnel.name),
-            "Version 1 is stated.",
+            "only IKEv1 is permitted",
+            format!("{} uses IKEv1", tunnel.name),
+            "Version 1 is set.",
             *origin,
         ),
         Setting::Unknown { why } => {
-            let question =
-                format!("which versions of IKE {} takes is not known: {why}; ask for it", tunnel.name);
+            let question = format!("Please state which IKE versions {} accepts ({why}).", tunnel.name);
             return Verdict::ask(question, vec![tunnel.origin]);
         }
         both if both.possible().all(|one| *one == IkeVersions::Both) => (
             Severity::Low,
-            "callers that speak version 2 are answered in it",
-            format!("{} takes the first version of IKE beside the second", tunnel.name),
-            "No version is stated, or both are, and the daemon then takes both.",
+            "peers with IKEv2 are served with IKEv2",
+            format!("{} accepts IKEv1 beside IKEv2", tunnel.name),
+            "No version is set, or both are; the daemon then accepts both.",
             both.origin().unwrap_or(tunnel.origin),
         ),
         Setting::Default(rows) => {
@@ -59,12 +62,12 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
                     format!(
                         "{} {}",
                         row.versions,
-                        if row.value == IkeVersions::First { "version 1" } else { "version 2" }
+                        if row.value == IkeVersions::First { "IKEv1" } else { "IKEv2" }
                     )
                 })
                 .collect();
             let question = format!(
-                "{} states no version of IKE: {} takes {}; ask which version of the program runs",
+                "Please state the version of the program: {} sets no IKE version, and {} uses {}.",
                 tunnel.name,
                 connection.daemon.name(),
                 told.join(", ")

@@ -13,11 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Internal DNS server not pushed to clients",
     severity: Severity::Info,
-    why: "Callers who are told no name server ask that of the place they are at, for names of the inside too: the hotel learns which servers there are, and \
-          may answer for them. With a full tunnel the questions go around it.",
-    fix: "Tell callers a name server of the inside: `push \"dhcp-option DNS …\"` (OpenVPN), `dns = …` (ocserv, swanctl.conf pools), `rightdns` (ipsec.conf).",
-    judged: "Fails for servers whose callers are told networks, or everything, to send through the tunnel, and no name server; graver where everything \
-             goes through it. Does not apply where a RADIUS server or a part that was not exported may tell them.",
+    why: "Clients without an internal DNS server query the local one for internal names too. Its operator learns internal \
+          host names and can answer with false addresses. In a full tunnel, the queries bypass the tunnel.",
+    fix: "Push an internal DNS server: `push \"dhcp-option DNS …\"` (OpenVPN), `dns = …` (ocserv, swanctl.conf pools), \
+          `rightdns` (ipsec.conf).",
+    judged: "Fails for servers that push networks or a default route and no DNS server; one level higher for a full tunnel. \
+             Does not apply where a RADIUS server or a part that was not exported may set it.",
     references: &["NIST SP 800-46 Rev. 2, 3.2", "RFC 8598, 1"],
     controls: &[],
     run: Run::Map(run),
@@ -45,13 +46,13 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         rating: CHECK.rated_at(
             if full.is_some() { Severity::Low } else { CHECK.severity },
             if full.is_some() {
-                "everything is meant to go through the tunnel, and questions for names do not"
+                "all traffic is meant to use the tunnel, and DNS queries do not"
             } else {
-                "what is asked shows names, and no content"
+                "queries reveal names, not content"
             },
         ),
-        title: format!("callers of {} are told no name server", tunnel.name).into(),
-        detail: "They are told what to send through the tunnel, and not whom to ask for names.".into(),
+        title: format!("No DNS server is pushed to clients of {}", tunnel.name).into(),
+        detail: "The server pushes routes but no DNS server.".into(),
         evidence: vec![full.unwrap_or(*origin)],
     })
 }

@@ -15,14 +15,15 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "L2TP accepted without IPsec",
     severity: Severity::High,
-    why: "L2TP itself encrypts nothing: it relies on IPsec around it. A server that takes callers without it gets their passwords in a form that can \
-          be guessed, and everything they send in the open. Callers' programs fall back to that without a word where IPsec fails.",
-    fix: "Let the packet filter take UDP port 1701 only from inside IPsec (`-m policy --dir in --pol ipsec`), or bind the daemon to loopback; \
-          better, replace it by IKEv2 alone.",
-    judged: "Fails where packets to UDP port 1701 come in without IPsec: from outside where it is known what faces it, else by any interface \
-             that no rule names; milder where a connection for it is set up, since callers may then come either way, and low where only devices in front of it keep the outside away. Passes where only packets \
-             from inside IPsec come in, and where the daemon is bound to loopback. Undetermined where no filter was exported, where a rule that \
-             is not modelled decides, or where only one interface lets them in and which of them faces the outside is not known.",
+    why: "L2TP has no encryption and depends on IPsec. A server that accepts L2TP without IPsec receives passwords in a form \
+          that can be cracked, and all traffic in clear text. Clients fall back to it silently where IPsec fails.",
+    fix: "Permit UDP port 1701 inside IPsec only (`-m policy --dir in --pol ipsec`), or bind the daemon to the loopback \
+          address. Better, replace it by IKEv2.",
+    judged: "Fails where UDP port 1701 is accepted without IPsec: from the Internet where its interface is known, otherwise \
+             through any interface without a specific rule. Lower where an IPsec connection for it exists, and low where \
+             only upstream devices block it. Passes where only IPsec traffic is accepted, and on the loopback address. \
+             Undetermined where no filter was exported, a condition not analysed decides, or the Internet interface is not \
+             known.",
     references: &[
         "RFC 3193, 2",
         "RFC 2661, 9",
@@ -52,16 +53,16 @@ fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         UnprotectedAccess::Inside(lines) => (lines, false),
         UnprotectedAccess::Depends(lines) => {
             let question = format!(
-                "whether {} answers callers without IPsec at UDP port {port} hangs on a rule that is not modelled, or on which interface \
-                 faces the outside; review it by hand, and ask for `ip -j addr show` and `ip -j route show`",
+                "Please provide `ip -j addr show` and `ip -j route show`, and review the filter by hand: they decide whether \
+                 {} accepts clients without IPsec on UDP port {port}.",
                 tunnel.name
             );
             return Verdict::ask(question, lines.into_iter().chain([tunnel.origin]).collect());
         }
         UnprotectedAccess::NoFilter => {
             let question = format!(
-                "whether {} answers callers without IPsec cannot be told: no packet filter that UDP port {port} passes was exported; ask \
-                 for it and for the IPsec connection that protects the port",
+                "Please provide the packet filter and the IPsec connection for UDP port {port}: they decide whether {0} \
+                 accepts clients without IPsec.",
                 tunnel.name
             );
             return Verdict::ask(question, vec![tunnel.origin]);
@@ -71,20 +72,21 @@ fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     let (severity, why, also) = match protected {
         Some(one) => (
             Severity::Medium,
-            "a connection protects callers who use it, and nobody has to",
-            format!(" {} protects callers who use it ({}).", one.name, estate.place(one.origin)),
+            "an IPsec connection protects clients that use it, and its use is optional",
+            format!(" {} protects clients that use it ({}).", one.name, estate.place(one.origin)),
         ),
         None => (CHECK.severity, "no IPsec connection for it is among the exports", String::new()),
     };
     let mut rating = CHECK.rated_at(severity, why);
     if !outside {
-        rating = rating.at(Severity::Low, "only the inside reaches it, since devices in front keep it away");
+        rating = rating
+            .at(Severity::Low, "reachable from internal networks only, since upstream devices block it");
     }
     let by = lines.first().map(|line| format!(" ({})", estate.place(*line))).unwrap_or_default();
     Verdict::Fail(Fail {
         rating,
-        title: format!("{} answers callers without IPsec", tunnel.name).into(),
-        detail: format!("Packets to UDP port {port} are let in without IPsec{by}.{also}").into(),
+        title: format!("{} accepts clients without IPsec", tunnel.name).into(),
+        detail: format!("UDP port {port} is accepted without IPsec{by}.{also}").into(),
         evidence: lines.into_iter().chain([tunnel.origin]).chain(protected.map(|one| one.origin)).collect(),
     })
 }

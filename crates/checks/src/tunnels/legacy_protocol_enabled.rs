@@ -17,11 +17,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Legacy protocol enabled beside its replacement",
     severity: Severity::Medium,
-    why: "The new tunnel protects nobody while the old one answers: an attacker calls the old one. It was to stay \"until everybody has moved\", and nobody \
-          looks whether anybody still uses it.",
-    fix: "Look in the log who still comes in by the old one, move them, and switch it off.",
-    judged: "Fails for servers of PPTP, of L2TP, and of IPsec with version 1 of IKE alone, where a server of OpenVPN, WireGuard, OpenConnect or version 2 of IKE \
-             has the same callers: the same names, or pools in the same network, or the same device.",
+    why: "The new VPN protects nobody while the old protocol is enabled, since an attacker uses the weaker one. Migration \
+          periods often never end.",
+    fix: "Find remaining users in the log, migrate them, and disable the legacy protocol.",
+    judged: "Fails for PPTP, L2TP and IKEv1-only servers where an OpenVPN, WireGuard, OpenConnect or IKEv2 server has the \
+             same users: the same names, pools in the same network, or the same device.",
     references: &["NIST SP 800-77 Rev. 1", "RFC 9395, 3"],
     controls: &[Control::grundschutz("NET.3.3")],
     run: Run::Analyses(run),
@@ -114,7 +114,7 @@ fn beside(estate: &Analyses, new: &New<'_>, at: usize, old: &Tunnel) -> Option<(
         let shown: Vec<_> = names.iter().take(4).map(|name| format!("`{name}`")).collect();
         let more = names.len() - shown.len();
         let more = if more == 0 { String::new() } else { format!(" and {more} more") };
-        return Some((*server, format!("{}{more} can come in by either", shown.join(", "))));
+        return Some((*server, format!("{}{more} may use either", shown.join(", "))));
     }
     for net in device.facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.trunc()) {
         let whole = IpRange::from(net);
@@ -123,10 +123,10 @@ fn beside(estate: &Analyses, new: &New<'_>, at: usize, old: &Tunnel) -> Option<(
         }
         let inside = new.by_pool.range(whole.first()..=whole.last()).flat_map(|(_, pools)| pools);
         if let Some((_, server)) = inside.into_iter().find(|(range, _)| whole.covers(range)) {
-            return Some((*server, format!("callers of either get addresses in {net}")));
+            return Some((*server, format!("clients of both receive addresses in {net}")));
         }
     }
-    new.by_device.get(&at).map(|server| (*server, "both answer on the same device".to_owned()))
+    new.by_device.get(&at).map(|server| (*server, "both run on the same device".to_owned()))
 }
 
 fn judge(estate: &Analyses, new: &New<'_>, at: usize, old: &Tunnel) -> Verdict {
@@ -134,9 +134,9 @@ fn judge(estate: &Analyses, new: &New<'_>, at: usize, old: &Tunnel) -> Verdict {
     let device = &estate.devices[other];
     let new = &device.facts.tunnels[number];
     Verdict::Fail(Fail {
-        rating: CHECK.rated("an attacker calls the weaker one"),
-        title: format!("{} is still on beside {} on {}", old.name, new.name, device.name).into(),
-        detail: format!("{} answers beside {} ({}): {how}.", old.name, new.name, estate.place(new.origin))
+        rating: CHECK.rated("an attacker uses the weaker one"),
+        title: format!("{} is enabled beside {}", old.name, new.name).into(),
+        detail: format!("{} is enabled beside {} ({}): {how}.", old.name, new.name, estate.place(new.origin))
             .into(),
         evidence: vec![old.origin, new.origin],
     })

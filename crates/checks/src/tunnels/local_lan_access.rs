@@ -14,11 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Local LAN access in a full tunnel",
     severity: Severity::Info,
-    why: "A machine that is in the hotel's network and in the inside at once is a bridge between the two: what attacks it there goes on from it here. \
-          The routes of a full tunnel leave the local network out, since that route is narrower.",
-    fix: "State `push \"redirect-gateway def1 block-local\"`.",
-    judged: "Judged for OpenVPN configurations that send everything through the tunnel. Fails without `block-local`; graver where the estate file asks for \
-             everything to go through.",
+    why: "A client that is connected to a foreign network and the internal network at once is a bridge between the two. The \
+          routes of a full tunnel do not cover the local network, whose route is more specific.",
+    fix: "Set `push \"redirect-gateway def1 block-local\"`.",
+    judged: "Judged for OpenVPN configurations with a full tunnel. Fails without `block-local`; one level higher where the \
+             estate file requires a full tunnel.",
     references: &["openvpn(8), --redirect-gateway", "NIST SP 800-46 Rev. 2, 3.2.3"],
     controls: &[],
     run: Run::Map(run),
@@ -59,13 +59,13 @@ fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
         rating: CHECK.rated_at(
             if wanted { Severity::Low } else { CHECK.severity },
             if wanted {
-                "the estate file asks for everything to go through"
+                "the estate file requires a full tunnel"
             } else {
-                "it takes an attack where the caller is"
+                "it requires an attack from the local network of the client"
             },
         ),
-        title: format!("callers of {} still reach the network they are in", tunnel.name).into(),
-        detail: "Everything is sent through the tunnel, and `block-local` is not among the flags.".into(),
+        title: format!("Clients of {} keep access to their local network", tunnel.name).into(),
+        detail: "All traffic is routed into the tunnel, and `block-local` is not set.".into(),
         evidence: vec![*origin],
     })
 }

@@ -14,10 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "NetBIOS over the tunnel",
     severity: Severity::Low,
-    why: "NetBIOS takes names from whoever answers first, without any proof. A caller whose machine somebody took over answers for the servers of the \
-          inside, and collects what others then prove themselves with.",
-    fix: "Leave out the NetBIOS name servers, and switch NetBIOS off at the callers. Names come from the name server.",
-    judged: "Fails where callers are told NetBIOS name servers (`nbns`, `dhcp-option WINS`, `ms-wins`), or a kind of NetBIOS that asks or shouts.",
+    why: "NetBIOS name resolution accepts the first answer without authentication. A compromised client can impersonate \
+          internal servers and collect credentials.",
+    fix: "Remove the NetBIOS name servers, disable NetBIOS on clients, and use DNS.",
+    judged: "Fails where NetBIOS name servers are pushed to clients (`nbns`, `dhcp-option WINS`, `ms-wins`), or a node type \
+             that uses them or broadcasts.",
     references: &["RFC 1002, 4", "RFC 2132, 8.5 to 8.8"],
     controls: &[],
     run: Run::Map(run),
@@ -33,9 +34,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         }
         let (detail, evidence) = listed(&told);
         let verdict = Verdict::Fail(Fail {
-            rating: CHECK.rated("it takes a caller whose machine somebody took over"),
-            title: format!("callers of {} are told to use NetBIOS", tunnel.name).into(),
-            detail: format!("They are told {detail}").into(),
+            rating: CHECK.rated("an attacker must control a client"),
+            title: format!("NetBIOS settings are pushed to clients of {}", tunnel.name).into(),
+            detail: format!("The server pushes {detail}").into(),
             evidence,
         });
         Answer::new(at, Subject::tunnel(tunnel), verdict)

@@ -13,9 +13,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "OpenVPN control channel without tls-auth or tls-crypt",
     severity: Severity::Low,
-    why: "Without a key for the control channel the server answers every packet with a TLS handshake: it is found by scanning, and it can be kept busy. The next fault in the TLS library is then open to everybody at once.",
-    fix: "Give all ends the same `tls-crypt` key, or each caller its own with `tls-crypt-v2`.",
-    judged: "Fails for OpenVPN servers without `tls-auth`, `tls-crypt` or `tls-crypt-v2`. Undetermined where a part of the configuration was not exported.",
+    why: "Without a control-channel key the server answers every packet with a TLS handshake. It can be found by scanning \
+          and overloaded, and faults in the TLS library are exposed to any address.",
+    fix: "Distribute one `tls-crypt` key to all ends, or an individual key to each client with `tls-crypt-v2`.",
+    judged: "Fails for OpenVPN servers without `tls-auth`, `tls-crypt` or `tls-crypt-v2`. Undetermined where a part of the \
+             configuration was not exported.",
     references: &["openvpn(8), --tls-crypt and --tls-crypt-v2"],
     controls: &[],
     run: Run::Map(run),
@@ -27,14 +29,14 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
     let keys = ["tls-auth", "tls-crypt", "tls-crypt-v2"];
-    if let Some(verdict) = stated_or_missing(tunnel, &keys, "has a key for its control channel") {
+    if let Some(verdict) = stated_or_missing(tunnel, &keys, "uses a control-channel key") {
         return verdict;
     }
     Verdict::Fail(Fail {
-        rating: CHECK.rated("certificates still decide who comes in"),
-        title: format!("{} speaks TLS with anybody who asks", tunnel.name).into(),
+        rating: CHECK.rated("certificates still control access"),
+        title: format!("{} has no control-channel key", tunnel.name).into(),
         detail: format!(
-            "Neither `tls-auth` nor `tls-crypt` is stated for the server at {}. In this file's language: `tls-crypt /etc/openvpn/tls-crypt.key`.",
+            "Neither `tls-auth` nor `tls-crypt` is set for the server at {}. Setting: `tls-crypt /etc/openvpn/tls-crypt.key`.",
             estate.place(tunnel.origin)
         ).into(),
         evidence: vec![tunnel.origin],

@@ -15,11 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "No dead-peer detection",
     severity: Severity::Low,
-    why: "Without such questions a caller who went away keeps the address and the place, and what is sent to a site that went down vanishes until keys run \
-          out. People then leave a second way open \"for when the tunnel hangs\".",
-    fix: "State `dpd_delay = 30s` (swanctl.conf), `dpdaction=clear` and `dpddelay=30s` (ipsec.conf), `keepalive 10 60` (OpenVPN).",
-    judged: "Fails for IPsec connections that never ask (what all the daemons do by themselves), for OpenVPN servers with neither `keepalive` nor `ping` \
-             with an end, and for OpenConnect servers with `dpd = 0`. WireGuard needs no such questions.",
+    why: "Without dead-peer detection a vanished client keeps its address and session, and traffic to an unavailable site is \
+          lost until keys expire. Users then ask for permanent workarounds.",
+    fix: "Set `dpd_delay = 30s` (swanctl.conf), `dpdaction=clear` and `dpddelay=30s` (ipsec.conf), or `keepalive 10 60` \
+          (OpenVPN).",
+    judged: "Fails for IPsec connections without DPD (the default of all daemons), for OpenVPN servers with neither \
+             `keepalive` nor `ping` with a timeout, and for OpenConnect servers with `dpd = 0`. WireGuard does not need it.",
     references: &["RFC 7296, 2.4", "RFC 3706", "swanctl.conf(5), dpd_delay", "openvpn(8), --keepalive"],
     controls: &[],
     run: Run::Map(run),
@@ -32,7 +33,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::OpenConnect) {
             let off = tunnel.stated("dpd").filter(|(value, _)| *value == "0");
             let verdict = off.map_or(Verdict::Pass, |(_, origin)| {
-                fail(tunnel, "`dpd` is 0.", " In this file's language: `dpd = 90`.", origin)
+                fail(tunnel, "`dpd` is 0.", " Setting: `dpd = 90`.", origin)
             });
             answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
@@ -43,8 +44,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn fail(tunnel: &Tunnel, detail: &str, advice: &str, origin: trevlin_model::Origin) -> Verdict {
     Verdict::Fail(Fail {
-        rating: CHECK.rated("it lets nobody in by itself"),
-        title: format!("nobody asks whether the other end of {} still lives", tunnel.name).into(),
+        rating: CHECK.rated("it gives no access by itself"),
+        title: format!("{} has no dead-peer detection", tunnel.name).into(),
         detail: format!("{detail}{advice}").into(),
         evidence: vec![origin],
     })
@@ -57,15 +58,14 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     let advice = &connection.daemon.advice("dpd_delay = 30s` or `dpdaction=clear", "dpddelay=30");
     match &connection.liveness {
         Setting::Unknown { why } => Verdict::ask(
-            format!(
-                "whether {} asks if the other end still lives is not known: {why}; ask for it",
-                tunnel.name
-            ),
+            format!("Please state whether {} uses dead-peer detection ({why}).", tunnel.name),
             vec![tunnel.origin],
         ),
         liveness if liveness.value() != Some(&0) => Verdict::Pass,
-        Setting::Stated { origin, .. } => fail(tunnel, "It is switched off.", advice, *origin),
-        _ => fail(tunnel, "Nothing is stated, and the daemon then never asks.", advice, tunnel.origin),
+        Setting::Stated { origin, .. } => fail(tunnel, "It is disabled.", advice, *origin),
+        _ => {
+            fail(tunnel, "Nothing is set, and dead-peer detection is off by default.", advice, tunnel.origin)
+        }
     }
 }
 
@@ -74,14 +74,9 @@ fn of_server(tunnel: &Tunnel) -> Verdict {
     if has("keepalive") || (has("ping") && (has("ping-restart") || has("ping-exit"))) {
         return Verdict::Pass;
     }
-    match super::stated_or_missing(tunnel, &["keepalive"], "asks whether callers still live") {
+    match super::stated_or_missing(tunnel, &["keepalive"], "uses dead-peer detection") {
         Some(verdict) => verdict,
-        None => fail(
-            tunnel,
-            "`keepalive` is not stated.",
-            " In this file's language: `keepalive 10 60`.",
-            tunnel.origin,
-        ),
+        None => fail(tunnel, "`keepalive` is not set.", " Setting: `keepalive 10 60`.", tunnel.origin),
     }
 }
 

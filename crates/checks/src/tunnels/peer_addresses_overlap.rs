@@ -13,11 +13,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Peers with overlapping allowed addresses",
     severity: Severity::Medium,
-    why: "An address belongs to one peer of a WireGuard interface: where two are allowed the same one, the later line takes it away from the earlier peer without a \
-          word. The one who lost it cannot send, or gets another's packets once a line moves.",
-    fix: "Allow each address to one peer.",
-    judged: "Fails where two peers of an interface are allowed the same range; milder where one range lies inside the other, since the narrower one then wins for \
-             its part. One address that two callers have is for `addresses/duplicate-reservation`.",
+    why: "An address belongs to one peer of a WireGuard interface: if two peers have the same one, the later line silently \
+          takes it from the earlier. That peer cannot send, or receives traffic of another after a reordering.",
+    fix: "Assign each address to one peer only.",
+    judged: "Fails where two peers of an interface have the same range; one level lower where one range lies within the \
+             other, since the more specific one then wins. The same single address for two clients is \
+             `addresses/duplicate-reservation`.",
     references: &["wg(8), AllowedIPs"],
     controls: &[],
     run: Run::Map(run),
@@ -75,26 +76,26 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     let (earlier, later) = if around.1 < one.1 { (around, one) } else { (one, around) };
     let detail = if same {
         format!(
-            "{} is allowed to {} and to {}; the later line wins.",
+            "{} is assigned to {} and to {}; the later line wins.",
             one.0.short(),
             who(earlier),
             who(later)
         )
     } else {
-        format!("{} of {} lies inside {} of {}.", one.0.short(), who(one), around.0.short(), who(around))
+        format!("{} of {} lies within {} of {}.", one.0.short(), who(one), around.0.short(), who(around))
     };
     let more = found.len() - 1;
     let more = match more {
         0 => String::new(),
-        1 => " One more pair meets.".to_owned(),
-        more => format!(" {more} more pairs meet."),
+        1 => " One more pair overlaps.".to_owned(),
+        more => format!(" {more} more pairs overlap."),
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(
             if same { CHECK.severity } else { Severity::Low },
-            if same { "one of the two cannot send" } else { "the narrower one wins for its part" },
+            if same { "one of the two cannot send" } else { "the more specific range wins for its part" },
         ),
-        title: format!("two peers of {} are allowed the same addresses", tunnel.name).into(),
+        title: format!("Peers of {} have overlapping allowed addresses", tunnel.name).into(),
         detail: format!("{detail}{more}").into(),
         evidence: vec![later.2, earlier.2],
     })

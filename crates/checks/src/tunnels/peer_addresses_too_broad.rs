@@ -15,10 +15,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Peer may use addresses beyond its own",
     severity: Severity::Medium,
-    why: "With WireGuard the allowed addresses of a peer are all that says who sent a packet. A peer that is allowed a whole network calls itself whoever it \
-          likes there, the server among others, and what is meant for others is sent to it.",
-    fix: "Allow each caller its own address (`AllowedIPs = 10.9.0.7/32`), and a site the networks that lie behind it.",
-    judged: "Fails for peers without an endpoint that are allowed everything, or a range that holds the address of this end. Networks behind a peer pass.",
+    why: "In WireGuard the allowed addresses of a peer alone identify the sender of a packet. A peer with a whole network \
+          can use any source address in it, including that of the server, and receives traffic for others.",
+    fix: "Assign each client its own address (`AllowedIPs = 10.9.0.7/32`), and each site the networks behind it.",
+    judged: "Fails for peers without an endpoint that may use any address, or a range that contains the address of this end. \
+             Passes for networks behind a peer.",
     references: &["wg(8), AllowedIPs"],
     controls: &[],
     run: Run::Map(run),
@@ -51,15 +52,15 @@ fn judge(tunnel: &Tunnel, own: &[std::net::IpAddr]) -> Verdict {
         .iter()
         .flat_map(|peer| peer.allowed.iter().map(move |(range, origin)| (peer, range, *origin)))
         .filter(|(_, range, _)| wide(range))
-        .map(|(peer, range, origin)| (format!("{} may use {}", peer.who, range.short()), origin))
+        .map(|(peer, range, origin)| (format!("Peer `{}` may use {}", peer.who, range.short()), origin))
         .collect();
     if found.is_empty() {
         return Verdict::Pass;
     }
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
-        rating: CHECK.rated("it takes a caller, or one who got a caller's key"),
-        title: format!("a peer of {} may use addresses of others", tunnel.name).into(),
+        rating: CHECK.rated("an attacker must control a client or its key"),
+        title: format!("A peer of {} may use addresses beyond its own", tunnel.name).into(),
         detail: detail.into(),
         evidence,
     })

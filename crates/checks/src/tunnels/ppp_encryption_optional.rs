@@ -14,11 +14,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "PPP encryption not required",
     severity: Severity::High,
-    why: "Encryption of such a link is negotiated. Where the server does not insist, somebody in between strikes it out of the \
-          negotiation, both ends agree, and everything passes in the open without either of them telling anybody.",
-    fix: "State `require-mppe-128`, which ends links without it; better, replace the tunnel by one with current encryption.",
-    judged: "Fails where MPPE is not required, or switched off; milder where keys of 40 bits are taken. Passes with \
-             `require-mppe-128`, and with `require-mppe` beside `nomppe-40`. Undetermined where options were not exported.",
+    why: "PPP encryption is negotiated. If the server does not require it, an attacker on the path removes it from the \
+          negotiation, and traffic is sent in clear text without notice.",
+    fix: "Set `require-mppe-128`, which rejects links without it. Better, replace the tunnel by one with current encryption.",
+    judged: "Fails where MPPE is not required or disabled; one level lower where 40-bit keys are accepted. Passes with \
+             `require-mppe-128`, and with `require-mppe` and `nomppe-40`. Undetermined where options were not exported.",
     references: &["pppd(8), require-mppe", "RFC 3078, 1", "RFC 3079"],
     controls: &[Control::grundschutz("NET.3.3.A9")],
     run: Run::Map(run),
@@ -43,14 +43,14 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
         Some((Mppe::Required128, _)) => return Verdict::Pass,
         Some((Mppe::Required | Mppe::Required40, origin)) => (
             Severity::Medium,
-            format!("the {} takes keys of 40 bits", tunnel.name),
-            "Encryption is required, and 40 bits are enough for it.",
+            format!("40-bit encryption keys accepted at the {}", tunnel.name),
+            "Encryption is required, and 40-bit keys are accepted.",
             origin,
         ),
         Some((Mppe::Off, origin)) => (
             Severity::High,
-            format!("encryption is switched off at the {}", tunnel.name),
-            "`nomppe` is stated.",
+            format!("Encryption is disabled at the {}", tunnel.name),
+            "`nomppe` is set.",
             origin,
         ),
         None => {
@@ -62,8 +62,8 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
             }
             (
                 Severity::High,
-                format!("the {} does not require encryption", tunnel.name),
-                "No option requires MPPE, so links without it are taken.",
+                format!("Encryption is not required at the {}", tunnel.name),
+                "No option requires MPPE, so unencrypted links are accepted.",
                 dial_in.profile.origin,
             )
         }
@@ -72,9 +72,9 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
         rating: CHECK.rated_at(
             severity,
             if severity == Severity::High {
-                "links in the open are taken"
+                "unencrypted links are accepted"
             } else {
-                "such keys are tried out within hours"
+                "such keys are found within hours"
             },
         ),
         title: title.into(),

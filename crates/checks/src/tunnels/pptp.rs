@@ -17,13 +17,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "PPTP server enabled",
     severity: Severity::High,
-    why: "PPTP protects callers with MS-CHAP and MPPE. One recorded login of MS-CHAP v2 gives up its password hash \
-          for the work of a single DES key, whatever the password, and MPPE's keys come from that hash, while its \
-          packets are not authenticated. Whoever can listen on the way can read the traffic and log in as the caller.",
-    fix: "Move callers to IKEv2 or TLS-based tunnels with certificates, then switch the PPTP daemon off and close TCP \
-          port 1723 and protocol GRE on every device in front. Change every password that was used over PPTP.",
-    judged: "Fails where a PPTP server is configured and would start. Undetermined where its configuration states \
-             nothing or would make the daemon refuse to start. A server bound to the loopback address does not apply.",
+    why: "PPTP depends on MS-CHAPv2 and MPPE. One recorded login reveals the password hash for the cost of a single DES key, \
+          whatever the password; MPPE keys derive from that hash, and packets are not authenticated. An attacker on the path \
+          can read the traffic and log in as the user.",
+    fix: "Migrate clients to IKEv2 or a TLS-based VPN with certificates. Then disable the PPTP daemon and close TCP port \
+          1723 and GRE on every upstream device. Change every password that was used over PPTP.",
+    judged: "Fails where a PPTP server is configured and would start. Undetermined where its configuration sets no addresses \
+             or would be rejected by the daemon. Does not apply on the loopback address.",
     references: &["RFC 2637", "RFC 2759", "RFC 3079", "BSI TR-02102-1"],
     controls: &[],
     run: Run::Analyses(run),
@@ -39,8 +39,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let verdict = match &tunnel.refused {
                 Some((why, origin)) => Verdict::ask(
                     format!(
-                        "the PPTP daemon would refuse this configuration ({why}), so it is not what runs, or nothing runs; \
-                         ask for `ss -tlnp` and the configuration in use"
+                        "Please provide `ss -tlnp` and the configuration in use: the PPTP daemon rejects the exported \
+                         configuration ({why})."
                     ),
                     vec![*origin],
                 ),
@@ -51,8 +51,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         }
         for silent in device.facts.not_modelled.iter().filter(|one| one.may_serve == Some(TunnelFamily::Pptp))
         {
-            let question = "pptpd.conf states no address, as packages ship it: the daemon would hand out its built-in \
-                            ones if it is started at all; ask for `systemctl is-enabled pptpd` and `ss -tlnp`";
+            let question = "Please provide `systemctl is-enabled pptpd` and `ss -tlnp`: pptpd.conf sets no addresses, as \
+                            shipped in packages.";
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Services),
@@ -76,7 +76,7 @@ fn fail(estate: &Analyses, at: usize, origin: Origin) -> Verdict {
         }
         None => (
             Severity::High,
-            "no port forward to it was found; whether the outside reaches it was not computed".into(),
+            "no port forward to it was found; reachability from the Internet is not known".into(),
         ),
     };
     // Where the outside is known, what comes through counts, and not what is forwarded.
@@ -98,8 +98,8 @@ fn fail(estate: &Analyses, at: usize, origin: Origin) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why_this_severity),
-        title: "PPTP answers callers".into(),
-        detail: "The PPTP daemon is configured and answers on TCP port 1723.".into(),
+        title: "PPTP server is enabled".into(),
+        detail: "The PPTP daemon is configured and listens on TCP port 1723.".into(),
         evidence,
     })
 }

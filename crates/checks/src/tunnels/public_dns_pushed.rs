@@ -17,11 +17,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Public DNS server pushed to clients",
     severity: Severity::Low,
-    why: "A caller asks that server for every name, those of the inside among them: somebody else learns which servers there are and who uses them when, \
-          and answers for them. Names of the inside do not resolve, so people write addresses down instead.",
-    fix: "Tell callers a name server of the inside, and let that one ask outside.",
-    judged: "Fails where a name server that callers are told has a public address outside the address space of the organisation's own (estate file, \
-             `networks`, and networks that devices have beyond their outside).",
+    why: "Clients send every query to that server, including internal names: its operator learns internal host names and \
+          usage, and can answer with false addresses. Internal names do not resolve.",
+    fix: "Push an internal DNS server, and let that server forward external queries.",
+    judged: "Fails where a DNS server that is pushed to clients has a public address outside the networks of the \
+             organisation (`networks` in the estate file, and internal networks of devices).",
     references: &["NIST SP 800-81 Rev. 2, 2", "NIST SP 800-46 Rev. 2, 3.2", "RFC 8598"],
     controls: &[],
     run: Run::Map(run),
@@ -46,11 +46,11 @@ fn judge(tunnel: &Tunnel, told: &[&Placed], own: &[IpRange]) -> Verdict {
         return Verdict::Pass;
     }
     let names: Vec<_> = foreign.iter().map(|(server, _)| server.short()).collect();
-    let also = if foreign.len() < told.len() { ", beside one of the inside" } else { "" };
+    let also = if foreign.len() < told.len() { ", beside an internal one" } else { "" };
     Verdict::Fail(Fail {
-        rating: CHECK.rated("it tells names and habits, and no content"),
-        title: format!("callers of {} ask a name server that is somebody else's", tunnel.name).into(),
-        detail: format!("They are told {}{also}.", names.join(", ")).into(),
+        rating: CHECK.rated("queries reveal names and habits, not content"),
+        title: format!("Public DNS server is pushed to clients of {}", tunnel.name).into(),
+        detail: format!("The server pushes {}{also}.", names.join(", ")).into(),
         evidence: foreign.iter().map(|(_, origin)| *origin).collect(),
     })
 }

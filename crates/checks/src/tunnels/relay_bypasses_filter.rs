@@ -16,12 +16,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Relay bypasses the packet filter",
     severity: Severity::Medium,
-    why: "A packet filter sees a connection to the relay and none to what lies behind it: whoever is let in to the one is let in to the other. Relays are set up \
-          in a minute for one purpose and stay.",
-    fix: "Replace the relay by a tunnel whose callers prove who they are, or ask for a certificate (`verifyChain = yes` with `CAfile`); for the secure shell state \
-          `GatewayPorts no` and `PermitTunnel no`.",
-    judged: "Fails for relays of stunnel that hand connections from other machines on to another host and ask for no certificate, for secure shell servers \
-             whose users may open ports to everybody or bring up a network interface, and for its clients that open a port elsewhere which leads back here. Passes for relays to the device itself, and with certificates.",
+    why: "A packet filter sees the connection to the relay and not the one behind it: access to the relay is access to its \
+          target. Relays are set up for one purpose and remain.",
+    fix: "Replace the relay by a VPN with authentication, or require a certificate (`verifyChain = yes` with `CAfile`). For \
+          SSH set `GatewayPorts no` and `PermitTunnel no`.",
+    judged: "Fails for stunnel relays that forward connections of other hosts without requiring a certificate, for SSH \
+             servers whose users may open ports to any address or create a network interface, and for SSH clients that open \
+             a remote port leading back here. Passes for relays to the device itself, and with certificates.",
     references: &[
         "stunnel(8), verifyChain",
         "sshd_config(5), GatewayPorts and PermitTunnel",
@@ -67,16 +68,16 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     }
     let accept = tunnel.stated("accept").map(|(_, origin)| origin);
     Verdict::Fail(Fail {
-        rating: CHECK.rated("nobody proves who he is on the way in"),
-        title: format!("{} hands everybody on to {target}", tunnel.name).into(),
+        rating: CHECK.rated("no authentication is required"),
+        title: format!("{} relays any client to {target}", tunnel.name).into(),
         detail: format!(
-            "It takes connections from other machines and opens them anew to {target}; no certificate is asked for."
+            "It accepts connections from other hosts and forwards them to {target}; no certificate is required."
         ).into(),
         evidence: [origin].into_iter().chain(accept).collect(),
     })
 }
 
-/// What a client of the secure shell hands on: a port that it opens at the other end leads back in, past every filter on the way
+/// What a client of the SSH hands on: a port that it opens at the other end leads back in, past every filter on the way
 /// (ssh_config(5), RemoteForward); one that it opens here for everybody leads there.
 fn of_caller(tunnel: &Tunnel) -> Verdict {
     let host = tunnel.stated("remote").map_or("", |(host, _)| host);
@@ -84,7 +85,7 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
     let mut found: Vec<(String, Origin)> = Vec::new();
     for (name, setting) in &tunnel.settings {
         let Some((value, origin)) = setting.stated() else { continue };
-        let (listen, target) = value.split_once(' ').unwrap_or((value, "whatever is asked for"));
+        let (listen, target) = value.split_once(' ').unwrap_or((value, "any destination"));
         let everybody =
             open || listen.starts_with("*:") || listen.starts_with("0.0.0.0:") || listen.starts_with("[::]:");
         match name.as_str() {
@@ -93,12 +94,12 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
             }
             "localforward" | "dynamicforward" if everybody => {
                 found.push((
-                    format!("a port that it opens to everybody here leads to {target} through {host}"),
+                    format!("a port that it opens to any address here leads to {target} through {host}"),
                     origin,
                 ));
             }
             "tunnel" if value != "no" => {
-                found.push((format!("it joins this device and {host} by a network interface"), origin))
+                found.push((format!("it connects this device and {host} by a network interface"), origin))
             }
             _ => {}
         }
@@ -108,8 +109,8 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
     }
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
-        rating: CHECK.rated("no packet filter on the way sees it"),
-        title: format!("{} goes past the packet filters", tunnel.name).into(),
+        rating: CHECK.rated("no packet filter on the path applies"),
+        title: format!("{} bypasses the packet filters", tunnel.name).into(),
         detail: detail.into(),
         evidence,
     })
@@ -127,18 +128,18 @@ fn of_shell(server: &SshServer) -> Verdict {
     let forwards =
         stated("allowtcpforwarding").is_none_or(|(value, _)| !matches!(value.as_str(), "no" | "local"));
     if let Some((value, origin)) = stated("gatewayports").filter(|(value, _)| forwards && value != "no") {
-        found.push((format!("`GatewayPorts {value}` lets them open ports to everybody"), origin));
+        found.push((format!("`GatewayPorts {value}` permits users to open ports to any address"), origin));
     }
     if let Some((value, origin)) = stated("permittunnel").filter(|(value, _)| value != "no") {
-        found.push((format!("`PermitTunnel {value}` lets them bring up a network interface"), origin));
+        found.push((format!("`PermitTunnel {value}` permits users to create a network interface"), origin));
     }
     if found.is_empty() {
         return Verdict::Pass;
     }
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
-        rating: CHECK.rated("it takes somebody who may log in"),
-        title: "users of the secure shell can hand others on past the packet filter".into(),
+        rating: CHECK.rated("an attacker must be able to log in"),
+        title: "SSH users can relay traffic past the packet filter".into(),
         detail: detail.into(),
         evidence,
     })

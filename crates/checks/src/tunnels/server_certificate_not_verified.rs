@@ -15,9 +15,15 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Client does not verify the server certificate",
     severity: Severity::High,
-    why: "Whoever holds a certificate of the same authority, every other caller among them, can answer in the server's place. The caller notices nothing, hands over the password, and sends everything to whoever answered.",
-    fix: "State `remote-cert-tls server`, and better also `verify-x509-name` with the server's name. Both ends of newer versions may name each other's fingerprint.",
-    judged: "Judged for OpenVPN callers that use certificates. Fails where nothing asks what the server's certificate is for, or whose it is. Passes with `remote-cert-tls`, `remote-cert-eku`, `remote-cert-ku`, `ns-cert-type`, `verify-x509-name`, `verify-hash`, `peer-fingerprint`, `tls-remote` or a script (`tls-verify`). Undetermined where a part of the configuration was not exported. Fails as well for relays of stunnel that call and check no certificate, or not whose it is, and for IPsec connections to a certain address without an identity or a certificate of the other end.",
+    why: "Any holder of a certificate of the same CA, including every other client, can impersonate the server. The client \
+          then sends its password and all traffic to the attacker.",
+    fix: "Set `remote-cert-tls server`, and preferably `verify-x509-name` with the server name. Newer versions can also pin \
+          fingerprints.",
+    judged: "Judged for OpenVPN clients with certificates. Fails where neither the purpose nor the name of the server \
+             certificate is verified. Passes with `remote-cert-tls`, `remote-cert-eku`, `remote-cert-ku`, `ns-cert-type`, \
+             `verify-x509-name`, `verify-hash`, `peer-fingerprint`, `tls-remote` or a `tls-verify` script. Undetermined \
+             where a part of the configuration was not exported. Fails as well for stunnel clients that verify no \
+             certificate or no name, and for IPsec connections to a fixed address without a remote identity or certificate.",
     references: &["openvpn(8), --remote-cert-tls and --verify-x509-name", "RFC 5280, 4.2.1.12"],
     controls: &[],
     run: Run::Map(run),
@@ -69,9 +75,10 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     }
     let called = connection.remote_addresses.first().map(|(_, origin)| *origin);
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(Severity::Medium, "it takes a certificate of an authority that the daemon trusts, and a place in between"),
-        title: format!("{} takes any certificate for the other end's", tunnel.name).into(),
-        detail: "Neither an identity nor a certificate of the other end is stated. In this file's language: `id = gate.example` in the section `remote`.".into(),
+        rating: CHECK.rated_at(Severity::Medium, "an attacker needs a certificate of a trusted CA, and a position on the path"),
+        title: format!("{} accepts any certificate of the peer", tunnel.name).into(),
+        detail: "Neither an identity nor a certificate of the peer is set. Setting: `id = gate.example` in the section \
+                 `remote`.".into(),
         evidence: called.into_iter().chain([tunnel.origin]).collect(),
     })
 }
@@ -89,35 +96,37 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     let (severity, why, detail) = if required {
         (
             Severity::Medium,
-            "it takes a certificate of the same authority",
-            "The chain is checked, and not whose the certificate is. In this file's language: `checkHost = …`.",
+            "an attacker needs a certificate of the same CA",
+            "The certificate chain is verified, and the name is not. Setting: `checkHost = …`.",
         )
     } else {
         (
             CHECK.severity,
-            "everybody in between can answer",
-            "No certificate is checked at all. In this file's language: `verifyChain = yes`, `CAfile = …` and `checkHost = …`.",
+            "any host on the path can impersonate the server",
+            "No certificate is verified. Setting: `verifyChain = yes`, `CAfile = …` and `checkHost = …`.",
         )
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} takes any certificate for the server's", tunnel.name).into(),
+        title: format!("{} does not verify the server certificate", tunnel.name).into(),
         detail: detail.into(),
         evidence: vec![origin],
     })
 }
 
 fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
-    if let Some(verdict) = stated_or_missing(tunnel, &ASKS, "asks whose certificate the server shows") {
+    if let Some(verdict) = stated_or_missing(tunnel, &ASKS, "verifies the name in the server certificate") {
         return verdict;
     }
     Verdict::Fail(Fail {
-        rating: CHECK.rated("every holder of a certificate of that authority can answer"),
-        title: format!("{} takes any certificate for the server's", tunnel.name).into(),
+        rating: CHECK.rated("any holder of a certificate of that CA can impersonate the server"),
+        title: format!("{} does not verify the server certificate", tunnel.name).into(),
         detail: format!(
-            "Nothing in the configuration that calls at {} asks what the certificate is for or whose it is. In this file's language: `remote-cert-tls server`.",
+            "Nothing in the configuration ({}) verifies the purpose or the name of the certificate. Setting: \
+             `remote-cert-tls server`.",
             estate.place(tunnel.origin)
-        ).into(),
+        )
+        .into(),
         evidence: vec![tunnel.origin],
     })
 }

@@ -17,13 +17,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Site-to-site settings do not match",
     severity: Severity::Medium,
-    why: "Where the two ends of a tunnel state different networks, algorithms or identities, it carries less than somebody thinks, or does not come up: what was \
-          to be protected goes another way, or in the clear. The difference is also a sign that one side was changed and nobody told the other.",
-    fix: "Decide which end is right and change the other: networks of one end are the other's in reverse, at least one proposal is the same, and each expects \
-          the identity that the other shows.",
-    judged: "Judged where both ends are among the exports: connections of two devices that call each other's addresses or names. Fails where versions of IKE or \
-             proposals have nothing in common, where an identity, a way of proving it or a shared key is not the one that the other expects, and where networks \
-             are not each other's mirror; milder where only a network more or less is stated.",
+    why: "Where the two ends of a tunnel have different networks, algorithms or identities, it carries less traffic than \
+          expected or is not established. Protected traffic then takes another path, or is sent unencrypted. A mismatch also \
+          shows an uncoordinated change.",
+    fix: "Decide which end is right and change the other: networks mirrored, at least one common proposal, and the identity \
+          that each end expects.",
+    judged: "Judged where both ends are among the exports: connections of two devices to each other's addresses or names. \
+             Fails where IKE versions or proposals have nothing in common, where an identity, authentication method or \
+             pre-shared key does not match, and where networks are not mirrored; lower where only some networks differ.",
     references: &["RFC 7296, 2.9", "swanctl.conf(5)", "ipsec.conf(5)"],
     controls: &[],
     run: Run::Map(run),
@@ -82,12 +83,12 @@ fn judge(estate: &EstateMap, a: &End<'_>, b: &End<'_>) -> Verdict {
         rating: CHECK.rated_at(
             if fatal { CHECK.severity } else { Severity::Low },
             if fatal {
-                "the tunnel does not come up, or not stay up, like this"
+                "the tunnel is not established, or does not stay up"
             } else {
-                "the tunnel comes up and carries less than one end states"
+                "the tunnel is established and carries less than one end defines"
             },
         ),
-        title: format!("{} of {one} and {} of {other} disagree", a.tunnel.name, b.tunnel.name).into(),
+        title: format!("{} of {one} and {} of {other} do not match", a.tunnel.name, b.tunnel.name).into(),
         detail: format!("{}.", told.join("; ")).into(),
         evidence,
     })
@@ -103,7 +104,7 @@ fn versions(a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
     | [Some(IkeVersions::Second), Some(IkeVersions::First)] = both
     {
         found.push(Difference {
-            text: "one end speaks version 1 of IKE alone, the other version 2 alone".into(),
+            text: "one end uses IKEv1 only, the other IKEv2 only".into(),
             lines: [line(a, a.connection.versions.origin()), line(b, b.connection.versions.origin())],
             fatal: true,
         });
@@ -176,9 +177,9 @@ fn proposals(
     // With version 2 the first keys of a child come from the connection's own; its group counts from the first renewal on.
     let at_first = part == OfferPart::Data && meet(&ROLES[..3]);
     let which = if at_first { "no group of a proposal" } else { "no proposal" };
-    let when = if at_first { ", which is noticed once its keys are made anew" } else { "" };
+    let when = if at_first { ", which takes effect at the first rekeying" } else { "" };
     found.push(Difference {
-        text: format!("{which} {what} is the same{when} ({}, {})", estate.place(first), estate.place(second)),
+        text: format!("{which} {what} matches{when} ({}, {})", estate.place(first), estate.place(second)),
         lines: [first, second],
         fatal: true,
     });
@@ -193,7 +194,7 @@ fn identities(estate: &EstateMap, one: &End<'_>, other: &End<'_>, found: &mut Ve
         {
             found.push(Difference {
                 text: format!(
-                    "{} asks for a {} and {} shows a {}",
+                    "{} requires a {} and {} presents a {}",
                     name(one),
                     asked.words(),
                     name(other),
@@ -211,7 +212,7 @@ fn identities(estate: &EstateMap, one: &End<'_>, other: &End<'_>, found: &mut Ve
         {
             found.push(Difference {
                 text: format!(
-                    "{} expects the identity {asked}, and {} shows {given}",
+                    "{} expects the identity {asked}, and {} presents {given}",
                     name(one),
                     name(other)
                 ),
@@ -232,7 +233,7 @@ fn shared_keys(estate: &EstateMap, a: &End<'_>, b: &End<'_>, found: &mut Vec<Dif
     let same = ours.iter().any(|one| theirs.iter().any(|other| one.held.secret.same_as(&other.held.secret)));
     if !same {
         found.push(Difference {
-            text: "the shared keys are not the same".into(),
+            text: "the pre-shared keys differ".into(),
             lines: [ours[0].origin, theirs[0].origin],
             fatal: true,
         });
@@ -266,7 +267,7 @@ fn networks(estate: &EstateMap, a: &End<'_>, b: &End<'_>, found: &mut Vec<Differ
             parts.push(format!("{} has {} behind it", name(one), only_here.join(", ")));
         }
         if !only_there.is_empty() {
-            parts.push(format!("{} takes {} to lie there", name(other), only_there.join(", ")));
+            parts.push(format!("{} expects {} there", name(other), only_there.join(", ")));
         }
         // Something in common comes up, narrowed to that (RFC 7296, 2.9); with version 1 both have to be the same.
         let meet = ours.iter().any(|range| theirs.iter().any(|taken| taken.intersection(range).is_some()));

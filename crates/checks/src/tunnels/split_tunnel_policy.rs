@@ -15,11 +15,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Split or full tunnel contrary to policy",
     severity: Severity::Medium,
-    why: "Whether everything goes through the tunnel or only what is for the inside is a decision. With a split tunnel a caller's machine is in two \
-          networks at once; with a full one the inside carries, and answers for, everything a caller does.",
-    fix: "Change what callers are told, or the estate file where the decision is another one.",
-    judged: "Judged where the estate file states what is wanted (`sends`, for all tunnels or for a device) and the tunnel's own configuration tells callers \
-             what to send. Does not apply to protocols whose callers decide by themselves.",
+    why: "Split or full tunnel is a policy decision. With a split tunnel, a client is connected to two networks at once; \
+          with a full tunnel, the organisation carries and answers for all client traffic.",
+    fix: "Change the pushed routes, or the estate file if the policy differs.",
+    judged: "Judged where the estate file states a policy (`sends`, for all tunnels or for a device) and the configuration \
+             pushes routes. Does not apply to protocols whose clients decide.",
     references: &["NIST SP 800-46 Rev. 2, 3.2.3", "RFC 7359, 3"],
     controls: &[Control::grundschutz("NET.3.3")],
     run: Run::Map(run),
@@ -39,18 +39,18 @@ fn judge(tunnel: &Tunnel, wanted: Sends) -> Verdict {
     let (severity, text, detail) = match (wanted, full) {
         (Sends::Everything, true) | (Sends::SomeNetworks, false) => return Verdict::Pass,
         (Sends::Everything, false) => {
-            (CHECK.severity, "leaves what is not for the inside outside", "everything is to go through it")
+            (CHECK.severity, "routes internal networks only", "all traffic is to use the tunnel")
         }
         (Sends::SomeNetworks, true) => (
             Severity::Low,
-            "takes everything callers send",
-            "only what is for the inside is to go through it",
+            "routes all traffic into the tunnel",
+            "only internal networks are to use the tunnel",
         ),
     };
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(severity, "the estate file states what is wanted"),
+        rating: CHECK.rated_at(severity, "the estate file states the policy"),
         title: format!("{} {text}", tunnel.name).into(),
-        detail: format!("By the estate file {detail}.").into(),
+        detail: format!("According to the estate file, {detail}.").into(),
         evidence: vec![origin],
     })
 }

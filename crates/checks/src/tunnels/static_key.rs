@@ -12,9 +12,10 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Static-key encryption",
     severity: Severity::Medium,
-    why: "Everything that ever passed is encrypted with the key in the file. Whoever gets it, from a backup or from an end that was replaced, reads what was recorded years ago, and nobody can tell which of the ends was there.",
-    fix: "Replace the key by certificates, or by fingerprints that both ends know of each other: keys are then agreed on anew every hour.",
-    judged: "Fails for OpenVPN configurations with `secret`. Newer versions warn of it and the next one refuses it.",
+    why: "All traffic is encrypted with the one stored key. An attacker who obtains it, for example from a backup or a \
+          retired device, can decrypt everything that was ever recorded.",
+    fix: "Replace the key by certificates or peer fingerprints: session keys are then renegotiated every hour.",
+    judged: "Fails for OpenVPN configurations with `secret`. Newer versions warn about it and the next one rejects it.",
     references: &["openvpn(8), --secret", "NIST SP 800-77 Rev. 1, 3.2 (forward secrecy)"],
     controls: &[],
     run: Run::Map(run),
@@ -27,9 +28,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         |estate, tunnel| match tunnel.proof.shared_key {
             None => Verdict::Pass,
             Some(origin) => Verdict::Fail(Fail {
-                rating: CHECK.rated("the key is never changed by itself"),
-                title: format!("{} is encrypted with one key for ever", tunnel.name).into(),
-                detail: format!("`secret` is stated ({}).", estate.place(origin)).into(),
+                rating: CHECK.rated("the key never changes by itself"),
+                title: format!("{} uses one static key permanently", tunnel.name).into(),
+                detail: format!("`secret` is set ({}).", estate.place(origin)).into(),
                 evidence: vec![origin],
             }),
         },

@@ -16,11 +16,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Unencrypted GRE, IPIP or VXLAN across an untrusted network",
     severity: Severity::High,
-    why: "GRE, IP in IP and VXLAN wrap packets and leave them readable, and take any packet that names the right addresses. Everybody on the way reads \
-          what passes, and who can send such packets is inside.",
-    fix: "Put IPsec in transport mode around it between the two addresses, or replace it by a tunnel that encrypts.",
-    judged: "Fails for interfaces of these kinds whose other end has a public address, unless an IPsec connection of the device wraps packets to it. \
-             Passes where such a connection is there. Does not apply where the other end has a private address.",
+    why: "GRE, IPIP and VXLAN encapsulate packets without encryption, and accept any packet with the right addresses. Any \
+          network on the path can read the traffic, and spoofed packets reach internal networks.",
+    fix: "Protect it with IPsec in transport mode between the two addresses, or replace it by an encrypted tunnel.",
+    judged: "Fails for interfaces of these kinds with a public remote address, unless an IPsec connection of the device \
+             protects them. Passes where such a connection exists. Does not apply to private remote addresses.",
     references: &["RFC 2784, 6", "RFC 2003, 6", "RFC 7348, 7", "NIST SP 800-77 Rev. 1"],
     controls: &[],
     run: Run::Map(run),
@@ -60,13 +60,10 @@ fn judge(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Verdict {
     let whose = held.map_or(String::new(), |name| format!(", which is {name}"));
     Verdict::Fail(Fail {
         rating: CHECK
-            .rated("the other end has a public address, and no IPsec connection to it is among the exports"),
-        title: format!("{} crosses the outside without encryption", tunnel.name).into(),
-        detail: format!(
-            "Its other end is {remote}{whose}; {} encrypts nothing by itself.",
-            tunnel.family.name()
-        )
-        .into(),
+            .rated("the remote address is public, and no IPsec connection to it is among the exports"),
+        title: format!("{} crosses an untrusted network unencrypted", tunnel.name).into(),
+        detail: format!("Its remote end is {remote}{whose}; {} has no encryption.", tunnel.family.name())
+            .into(),
         evidence: vec![origin],
     })
 }

@@ -17,12 +17,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Upkeep,
     title: "Export incomplete",
     severity: Severity::Low,
-    why: "A setting in a line that was lost may be the one that opens the device, or the one that closes it. What the other checks say of \
-          this export is said of the part that was read.",
-    fix: "Export the file again, with those that it reads in, and look at the lines that were not understood: a daemon often refuses or \
-          passes over what is mistyped.",
-    judged: "Always a question: for a file that is read in and not among the exports, an export that ends in the middle of a line, lines \
-             that were not understood, and what a limit left out.",
+    why: "A missing line may contain the setting that opens or protects the device. Findings of this export apply to the \
+          part that was read.",
+    fix: "Export the file again with the files it includes, and check the lines that were not understood: daemons often \
+          reject or ignore mistyped lines.",
+    judged: "Always an information request: for an included file that was not exported, an export that ends in the middle of \
+             a line, lines that were not understood, and content beyond a limit.",
     references: &["NIST SP 800-115, 3.1"],
     controls: &[],
     run: Run::Map(run),
@@ -44,8 +44,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let mut wanted: Vec<String> = found.iter().map(|one| one.why.wanted()).collect();
             wanted.dedup();
             let ask = format!(
-                "{path} of {} was not read whole: {}. What hangs on it is not known; ask for {}",
-                one.name,
+                "{path} was not read completely: {}. Please provide {}.",
                 reasons.join("; "),
                 wanted.join(" and ")
             );

@@ -14,11 +14,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Upkeep,
     title: "Filter behaviour not fully stated",
     severity: Severity::Low,
-    why: "Sheets, phrasebooks and standard models say what somebody wrote down. What happens to packets that no rule meets, whether \
-          replies come back by themselves, what a name stands for: where that is not said, the list may let through more or less than it \
-          seems.",
-    fix: "Find out from the device or its documents, and say it: in `rule-list` of the sheet, or under `[always]` of the phrasebook.",
-    judged: "Always a question: what is not said is never guessed, and connections that hang on it are answered with `depends`.",
+    why: "Device sheets, phrasebooks and standard models contain what was written down. If the default action, the handling \
+          of replies or the meaning of a name is missing, the rule base may permit more or less than it appears to.",
+    fix: "Find the behaviour in the device or its documentation, and add it to `rule-list` of the sheet, or under `[always]` \
+          of the phrasebook.",
+    judged: "Always an information request: missing behaviour is never assumed, and connections that depend on it are \
+             undetermined (`depends`).",
     references: &["RFC 8519, 1", "NIST SP 800-41 Rev. 1, 4.1"],
     controls: &[],
     run: Run::Map(run),
@@ -50,7 +51,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             }
             for (what, lines) in open {
                 let ask = format!(
-                    "what the {} of {} do is not wholly said: {what}; ask for it",
+                    "Please state the missing behaviour of the {} of {}: {what}.",
                     filter.table, device.name
                 );
                 answers.push(Answer::new(

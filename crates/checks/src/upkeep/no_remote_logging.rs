@@ -1,11 +1,10 @@
 //! What a device logs never leaves it.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::Origin;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -13,10 +12,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Upkeep,
     title: "No remote logging",
     severity: Severity::Low,
-    why: "Whoever takes a device over clears its log first. A copy elsewhere is what tells afterwards when he came and what he did.",
-    fix: "Send messages to a collector of your own, by TCP with TLS (`*.* action(type=\"omfwd\" …)`, systemd-journal-upload), and keep them there as long as your rules ask.",
-    judged: "Fails for each device whose log daemon's files were exported and name no collector; graver for firewalls and for devices with callers. Passes where one is named. \
-             Undetermined, once for all of them, for devices of which no such file was exported; and where a file that is read in is missing.",
+    why: "Attackers delete the log of a compromised device first. A copy on another host preserves the evidence.",
+    fix: "Forward messages to a log server over TCP with TLS (`*.* action(type=\"omfwd\" …)`, systemd-journal-upload), and \
+          retain them as long as policy requires.",
+    judged: "Fails for each device whose log configuration was exported and names no log server; one level higher for \
+             firewalls and for devices with VPN clients. Passes where one is named. Undetermined, once for all, for devices \
+             without an exported log configuration, and where an included file is missing.",
     references: &["NIST SP 800-92, 3.1", "CIS Controls 8, 8.9", "ISO/IEC 27002:2022, 8.15"],
     controls: &[Control::grundschutz("OPS.1.1.5.A6")],
     run: Run::Map(run),
@@ -34,7 +35,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let verdict = if keepers.iter().any(|keeper| !keeper.targets.is_empty()) {
             Verdict::Pass
         } else if let Some((question, line)) = keepers.iter().find_map(|keeper| keeper.open.first()) {
-            Verdict::ask(format!("the log of {}: {question}", device.name), vec![*line])
+            Verdict::ask(format!("Logging of {}: {question}", device.name), vec![*line])
         } else {
             let callers = !estate.shape().callers_at(at).is_empty();
             let weighs = callers || device.kind == trevlin_model::DeviceKind::Firewall;
@@ -43,13 +44,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 rating: CHECK.rated_at(
                     if weighs { CHECK.severity.raise() } else { CHECK.severity },
                     if weighs {
-                        "it is the device where strangers come in"
+                        "the device accepts external connections"
                     } else {
-                        "it is one device among others"
+                        "the device has no special role"
                     },
                 ),
-                title: format!("what {} logs never leaves it", device.name).into(),
-                detail: format!("No collector is named to {}.", programs.join(" and ")).into(),
+                title: "Log messages are not forwarded to another host".into(),
+                detail: format!("No log server is configured for {}.", programs.join(" and ")).into(),
                 evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
             })
         };
@@ -58,25 +59,25 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers.extend(ask(
         estate,
         &silent,
-        "whether anything that they log leaves the device",
+        "whether logs leave the device",
         "`rsyslog.conf` with `rsyslog.d`, or `journal-upload.conf`",
     ));
     answers
 }
 
-/// One question for all devices of which the file was not exported; nothing where no device has it, since nobody was asked for it then.
+/// One request for all devices without an exported file of the kind; none where no device has one, since such files were then not requested.
 pub(super) fn ask(estate: &EstateMap, silent: &[usize], what: &str, files: &str) -> Option<Answer> {
     let some_have = silent.len() < estate.devices.len();
     let first = silent.first().filter(|_| some_have)?;
     let names: Vec<String> = silent.iter().map(|at| estate.devices[*at].name.clone()).collect();
-    let line =
-        estate.devices[*first].exports.first().map(|export| Origin { export: *export, start: 0, end: 0 });
-    let question =
-        format!("{what} is in no export of {}; ask for {files}", crate::support::some_names(&names));
+    let question = format!(
+        "Please provide {files} of {}: it decides {what}, and is in no export.",
+        crate::support::some_names(&names)
+    );
     Some(Answer::new(
         *first,
         Subject::of(SubjectKind::Device),
-        Verdict::ask(question, line.into_iter().collect()),
+        Verdict::ask(question, Vec::new()).addressed_to(Addressee::Estate),
     ))
 }
 

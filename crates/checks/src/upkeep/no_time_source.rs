@@ -13,11 +13,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Upkeep,
     title: "No time source configured",
     severity: Severity::Low,
-    why: "Certificates, one-time codes and Kerberos tickets hold or fail by the clock. Two logs whose clocks differ cannot be laid side by side, and nobody can \
-          prove from them what came first.",
-    fix: "Name two or more servers of the time, with keys or NTS where they offer it (`server time.example nts`), and let all devices follow the same.",
-    judged: "Fails for each device whose clock's files were exported and name no server, pool or reference clock. Passes where one is named. Undetermined where the program may follow one that \
-             it was built with, and, once for all of them, for devices of which no such file was exported.",
+    why: "Certificates, one-time codes and Kerberos tickets depend on correct time. Logs of devices with different clocks \
+          cannot be correlated.",
+    fix: "Configure two or more NTP servers, with keys or NTS where available (`server time.example nts`), the same for all \
+          devices.",
+    judged: "Fails for each device whose time configuration was exported and names no server, pool or reference clock. \
+             Passes where one is named. Undetermined where the program may have a built-in server, and, once for all, for \
+             devices without an exported time configuration.",
     references: &["RFC 8633, 3", "RFC 8915", "CIS Controls 8, 8.4"],
     controls: &[Control::grundschutz("OPS.1.1.5.A4")],
     run: Run::Map(run),
@@ -36,12 +38,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let verdict = if keepers.iter().any(|keeper| !keeper.sources.is_empty()) {
             Verdict::Pass
         } else if let Some((question, line)) = open {
-            Verdict::ask(format!("the clock of {}: {question}", device.name), vec![*line])
+            Verdict::ask(format!("Time synchronisation of {}: {question}", device.name), vec![*line])
         } else {
             Verdict::Fail(Fail {
-                rating: CHECK.rated("its own clock is all it has"),
-                title: format!("the clock of {} follows nobody", device.name).into(),
-                detail: format!("No server, pool or reference clock is named to {}.", first.program).into(),
+                rating: CHECK.rated("only its local clock is available"),
+                title: "No time source is configured".into(),
+                detail: format!("No server, pool or reference clock is configured for {}.", first.program)
+                    .into(),
                 evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
             })
         };
@@ -50,7 +53,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers.extend(ask(
         estate,
         &silent,
-        "which clock they follow",
+        "which time source the devices use",
         "`chrony.conf`, `ntp.conf` or `timesyncd.conf`",
     ));
     answers

@@ -13,9 +13,10 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Upkeep,
     title: "Referenced list not in the export",
     severity: Severity::Low,
-    why: "What a rule lets through or keeps out hangs on the list that it names. Without the list nobody can say what the rule does.",
+    why: "The effect of a rule depends on the list that it refers to. Without the list, the rule cannot be judged.",
     fix: "Export the list with the filter.",
-    judged: "Always a question: a running filter cannot name a list that does not exist, so the export is what lacks it.",
+    judged: "Always an information request: a running filter cannot refer to a list that does not exist, so the export is \
+             incomplete.",
     references: &["ipset(8)", "nft(8), SETS"],
     controls: &[],
     run: Run::Analyses(run),
@@ -36,8 +37,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 } else {
                     Verdict::ask(
                         format!(
-                            "rules of {} name the list {}, which was not exported, so what they do is not known; ask for \
-                             {command}",
+                            "Please provide {command} of {0}: its rules refer to the list {1}, which was not exported.",
                             one.name, set.name
                         ),
                         set.used_at.clone(),

@@ -17,11 +17,11 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Upkeep,
     title: "Running and stored filters differ",
     severity: Severity::Medium,
-    why: "At the next start the device filters differently from today, and nobody will have changed anything. What was opened by hand \
-          is in no file and in no review; what was closed by hand opens again.",
-    fix: "Decide for each difference which side is meant. Store what is meant, and load it.",
-    judged: "Compares each table that was exported both as it runs and as it is stored. Passes where both let through the same \
-             packets, however they are written. Not judged where one of the two is not whole.",
+    why: "At the next restart the filter changes without any administrator action. Manual openings are in no file and no \
+          review; manual blocks are lost.",
+    fix: "Decide for each difference which side is intended. Store what is intended, and load it.",
+    judged: "Compares each table that was exported both running and stored. Passes where both permit the same packets, \
+             however they are written. Not judged where one of the two is incomplete.",
     references: &["NIST SP 800-128, 3.3", "iptables-save(8)", "nft(8)"],
     controls: &[],
     run: Run::Map(run),
@@ -100,16 +100,16 @@ fn judge(estate: &EstateMap, running: &Filter, stored: &Filter) -> Verdict {
     let opens = only_running.iter().any(|rule| matches!(rule.target, Target::Accept | Target::Translate(_)));
     let severity = if opens || !policies.is_empty() { CHECK.severity } else { Severity::Low };
     let why = if opens {
-        "what runs and is not stored opens something"
+        "a running rule that is not stored opens access"
     } else {
-        "nothing is opened by what is not stored"
+        "no unstored rule opens access"
     };
     let mut parts = Vec::new();
     if !only_running.is_empty() {
-        parts.push(format!("running and stored nowhere: {}", places(estate, &only_running)));
+        parts.push(format!("running but not stored: {}", places(estate, &only_running)));
     }
     if !only_stored.is_empty() {
-        parts.push(format!("stored and not running: {}", places(estate, &only_stored)));
+        parts.push(format!("stored but not running: {}", places(estate, &only_stored)));
     }
     if !policies.is_empty() {
         parts.push("a default policy differs".to_owned());
@@ -121,12 +121,9 @@ fn judge(estate: &EstateMap, running: &Filter, stored: &Filter) -> Verdict {
     evidence.extend([running.origin, stored.origin]);
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!(
-            "Table {} for {} runs differently from what is stored",
-            running.table, running.families
-        )
-        .into(),
-        detail: format!("The two differ: {}.", parts.join("; ")).into(),
+        title: format!("Running and stored rules of table {} differ for {}", running.table, running.families)
+            .into(),
+        detail: format!("Differences: {}.", parts.join("; ")).into(),
         evidence,
     })
 }
@@ -151,11 +148,11 @@ fn by_effect(estate: &EstateMap, running: &Filter, stored: &Filter) -> Verdict {
             None => sure = false,
             Some(false) => {
                 return Verdict::Fail(Fail {
-                    rating: CHECK.rated("what is let through differs"),
-                    title: format!("Table {} runs differently from what is stored", running.table).into(),
+                    rating: CHECK.rated("the permitted traffic differs"),
+                    title: format!("Running and stored rules of table {} differ", running.table).into(),
                     detail: format!(
-                        "Chain {} lets through other packets than the zones and policies that are stored; what was changed at run \
-                         time is lost at the next start.",
+                        "Chain {} permits different packets than the stored zones and policies; runtime changes are lost at \
+                         the next restart.",
                         chain.name
                     ).into(),
                     evidence: vec![chain.origin, stored.origin],

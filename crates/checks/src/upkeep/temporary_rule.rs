@@ -15,12 +15,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Upkeep,
     title: "Temporary rule still active",
     severity: Severity::Medium,
-    why: "Openings for a contractor, a test or a weekend are made in a hurry and without the care that lasting ones get. Nobody owns \
-          their end, so they stay. Years later they are the way in that nobody remembers.",
-    fix: "Ask who needs it still. Take it out, or make it a rule like the others, narrowed to what is needed, with an owner.",
-    judged: "Fails where the comment of a rule in force has a word such as temporary, test or until: high where it opens something and \
-             the date it names has passed, low where that date is still to come. A date alone says nothing: it may be the day the \
-             rule was made. Which date is today's is said by --as-of.",
+    why: "Temporary openings for contractors or tests are made in haste and without usual care. Without an owner for their \
+          removal they stay, and are later forgotten.",
+    fix: "Establish who still needs it. Remove it, or turn it into a regular rule with a narrow scope and an owner.",
+    judged: "Fails where the comment of an effective rule contains a word such as temporary, test or until: high where it \
+             permits traffic and its date has passed, low where the date is in the future. A date alone does not count, \
+             since it may be the creation date. `--as-of` sets the reference date.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2"],
     controls: &[Control::grundschutz("NET.3.2.A9"), Control::grundschutz("OPS.1.1.3.A1")],
     run: Run::Map(run),
@@ -66,21 +66,24 @@ fn judge(comment: &str, rules: &[&Rule], baseline: &Baseline) -> Verdict {
     let Some(found) = temporary(comment, baseline.as_of) else { return Verdict::Pass };
     let open = rules.iter().any(|rule| opens(rule));
     let (severity, why) = match (found.date, found.passed, open) {
-        (Some(date), true, true) => (Severity::High, format!("it opens something, and {date} has passed")),
+        (Some(date), true, true) => (Severity::High, format!("it permits traffic, and {date} has passed")),
         (Some(date), true, false) => (CHECK.severity, format!("{date} has passed")),
-        (Some(date), false, _) => (Severity::Low, format!("{date} is still to come")),
-        (None, _, true) => (CHECK.severity, "it opens something, and names no date".to_owned()),
-        (None, _, false) => (Severity::Low, "it opens nothing".to_owned()),
+        (Some(date), false, _) => (Severity::Low, format!("{date} is in the future")),
+        (None, _, true) => (CHECK.severity, "it permits traffic, and has no end date".to_owned()),
+        (None, _, false) => (Severity::Low, "it permits no traffic".to_owned()),
     };
     let evidence: Vec<Origin> = rules.iter().map(|rule| rule.origin).collect();
-    let count =
-        if rules.len() == 1 { "A rule says".to_owned() } else { format!("{} rules say", rules.len()) };
+    let count = if rules.len() == 1 {
+        "One rule has the comment".to_owned()
+    } else {
+        format!("{} rules have the comment", rules.len())
+    };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("A temporary rule is in force: {comment}").into(),
+        title: format!("Temporary rule in effect: {comment}").into(),
         detail: format!(
             "{count} \"{comment}\", and {}.",
-            if rules.len() == 1 { "is in force" } else { "are in force" }
+            if rules.len() == 1 { "is in effect" } else { "are in effect" }
         )
         .into(),
         evidence,

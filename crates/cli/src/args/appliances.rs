@@ -6,49 +6,49 @@ use trevlin_model::DeviceKind;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Phrasebook {
-    /// Write a phrasebook to begin with, for exports of one shape
-    #[command(after_help = "Example:
+    /// Print a phrasebook template for exports of one shape
+    #[command(after_long_help = "Example:
   trevlin phrasebook new --shape indented > phrasebooks/gate.toml")]
     New(PhrasebookNew),
-    /// Say what is wrong with a phrasebook, by line
-    #[command(after_help = "Example:
+    /// Check a phrasebook, and report errors by line
+    #[command(after_long_help = "Example:
   trevlin phrasebook check phrasebooks/gate.toml
 
-Exit status: 0 nothing is wrong, 1 something is.")]
+Exit status: 0 no error, 1 at least one.")]
     Check(PhrasebookCheck),
-    /// Read an export with a phrasebook: what took each line, what nobody took, and the sheet that comes out
-    #[command(after_help = "Examples:
+    /// Read an export with a phrasebook, and show matches, unmatched lines and the sheet
+    #[command(after_long_help = "Examples:
   trevlin phrasebook try gate.toml exports/gate/config.txt
-  trevlin phrasebook try gate.toml exports/gate/config.txt --show untaken     what is left to do
+  trevlin phrasebook try gate.toml exports/gate/config.txt --show untaken     unmatched lines
 
-Exit status: 0 every line was taken, 1 some were not.")]
+Exit status: 0 every line matched, 1 some did not.")]
     Try(PhrasebookTry),
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct PhrasebookNew {
-    /// How statements stand in the export
-    #[arg(long, value_name = "SHAPE", value_parser = ["lines", "indented", "braces", "sections", "csv", "json", "xml"], default_value = "lines")]
+    /// Set the shape of statements in the export
+    #[arg(long, help_heading = "Selection", value_name = "SHAPE", value_parser = ["lines", "indented", "braces", "sections", "csv", "json", "xml"], default_value = "lines")]
     pub(crate) shape: String,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct PhrasebookCheck {
-    /// The phrasebook
-    #[arg(value_name = "BOOK")]
+    /// Phrasebook
+    #[arg(help_heading = "What to read", value_name = "BOOK")]
     pub(crate) book: PathBuf,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct PhrasebookTry {
-    /// The phrasebook
-    #[arg(value_name = "BOOK")]
+    /// Phrasebook
+    #[arg(help_heading = "What to read", value_name = "BOOK")]
     pub(crate) book: PathBuf,
-    /// The export
-    #[arg(value_name = "EXPORT")]
+    /// Export
+    #[arg(help_heading = "What to read", value_name = "EXPORT")]
     pub(crate) export: PathBuf,
-    /// What to show
-    #[arg(long, value_enum, default_value_t = Shown::All)]
+    /// Select the part to show
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = Shown::All)]
     pub(crate) show: Shown,
 }
 
@@ -57,55 +57,55 @@ pub(crate) struct PhrasebookTry {
 pub(crate) enum Shown {
     /// Lines, then the sheet
     All,
-    /// Lines that no phrase took
+    /// Lines that no phrase matches
     Untaken,
-    /// The sheet that comes out
+    /// The resulting sheet
     Sheet,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Sheet {
-    /// Write an empty sheet with the questions to ask, in the order of the work
-    #[command(after_help = "Example:
+    /// Print an empty sheet with the questions, in the order of the review
+    #[command(after_long_help = "Example:
   trevlin sheet new --kind firewall > gate.toml     then fill in gate.toml, and `trevlin sheet check gate.toml`")]
     New(SheetNew),
-    /// Say what of a sheet cannot be read, contradicts itself or is not answered yet
-    #[command(after_help = "Example:
+    /// Check a sheet for errors, contradictions and missing answers
+    #[command(after_long_help = "Example:
   trevlin sheet check exports/gate/sheet.toml
 
-Exit status: 0 everything could be read, 1 something could not be, or contradicts itself.")]
+Exit status: 0 no error, 1 at least one error or contradiction.")]
     Check(SheetCheck),
-    /// Print an audited device as a sheet, secrets left out
-    #[command(after_help = "Examples:
-  trevlin sheet show exports/ --device edge               everything known about one device
-  trevlin sheet show exports/ --device edge > edge.toml   to keep, to complete by hand, and to audit in its place")]
+    /// Print a device as a sheet, without secrets
+    #[command(after_long_help = "Examples:
+  trevlin sheet show exports/ --device edge               all facts about one device
+  trevlin sheet show exports/ --device edge > edge.toml   to complete by hand, and to audit in its place")]
     Show(SheetShow),
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct SheetNew {
-    /// What sort of device it is
-    #[arg(long, value_enum)]
+    /// Set the kind of device
+    #[arg(long, help_heading = "Selection", value_enum)]
     pub(crate) kind: Kind,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct SheetCheck {
-    /// The sheet
-    #[arg(value_name = "FILE")]
+    /// Sheet
+    #[arg(help_heading = "What to read", value_name = "FILE")]
     pub(crate) file: PathBuf,
 }
 
 /// Sorts of devices.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Kind {
-    /// Filters between networks
+    /// Firewall
     Firewall,
-    /// Joins networks
+    /// Router
     Router,
-    /// Serves
+    /// Server
     Server,
-    /// Keeps files
+    /// Storage appliance
     Storage,
 }
 
@@ -122,10 +122,10 @@ impl std::convert::From<Kind> for DeviceKind {
 
 #[derive(Debug, Args)]
 pub(crate) struct SheetShow {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Which device [default: the only one]
-    #[arg(long, value_name = "NAME")]
+    /// Select the device [default: the only one]
+    #[arg(long, help_heading = "Selection", value_name = "NAME")]
     pub(crate) device: Option<String>,
 }

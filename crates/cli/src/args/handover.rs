@@ -4,35 +4,72 @@ use super::{Format, Judging, Selection, date};
 use clap::{Args, ValueEnum};
 use jiff::civil::Date;
 use std::path::PathBuf;
-use trevlin_audit::Severity;
+use trevlin_audit::{ReportEntry, Severity};
 
 #[derive(Debug, Args)]
 pub(crate) struct Report {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// File or folder to write, or - for standard output
-    #[arg(long, value_name = "DIR_OR_FILE")]
+    /// Set the file or folder to write, or - for standard output
+    #[arg(long, help_heading = "Output", value_name = "DIR_OR_FILE")]
     pub(crate) to: PathBuf,
-    /// Form of the report (several, with commas, into a folder)
-    #[arg(long, value_enum, value_delimiter = ',')]
+    /// Set the report format (several, separated by commas, into a folder)
+    #[arg(long, help_heading = "Output", value_enum, value_delimiter = ',')]
     pub(crate) format: Vec<ReportFormat>,
-    /// Overwrite what is there, and write among the exports if told to
-    #[arg(long)]
+    /// Overwrite existing files, and permit writing among the exports
+    #[arg(long, help_heading = "Output")]
     pub(crate) force: bool,
     #[command(flatten)]
+    pub(crate) selection: Selection,
+    #[command(flatten)]
     pub(crate) judging: Judging,
+    #[command(flatten)]
+    pub(crate) front: Front,
+}
+
+/// The front page of a report; each overrides `[report]` of trevlin.toml.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Front {
+    /// Set the title [default: Audit of the organisation or folder]
+    #[arg(long, value_name = "TEXT", help_heading = "Front page")]
+    pub(crate) title: Option<String>,
+    /// Set the client
+    #[arg(long, value_name = "TEXT", help_heading = "Front page")]
+    pub(crate) client: Option<String>,
+    /// Set the period of the audit
+    #[arg(long, value_name = "TEXT", help_heading = "Front page")]
+    pub(crate) period: Option<String>,
+    /// Set the scope
+    #[arg(long, value_name = "TEXT", help_heading = "Front page")]
+    pub(crate) scope: Option<String>,
+    /// Set the classification, such as confidential
+    #[arg(long, value_name = "TEXT", help_heading = "Front page")]
+    pub(crate) classification: Option<String>,
+    /// Set the author
+    #[arg(long, value_name = "TEXT", help_heading = "Front page")]
+    pub(crate) author: Option<String>,
+    /// Set the version of the document
+    #[arg(long, value_name = "TEXT", help_heading = "Front page")]
+    pub(crate) document_version: Option<String>,
+}
+
+impl From<Front> for ReportEntry {
+    fn from(front: Front) -> Self {
+        let Front { title, client, period, scope, classification, author, document_version: version } = front;
+        Self { title, client, period, scope, classification, author, version }
+    }
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Questions {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) selection: Selection,
-    /// Form of the list
-    #[arg(long, value_enum, default_value_t = ListFormat::Markdown)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = ListFormat::Markdown)]
     pub(crate) format: ListFormat,
     #[command(flatten)]
     pub(crate) judging: Judging,
@@ -41,130 +78,130 @@ pub(crate) struct Questions {
 /// Forms of a list to send.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum ListFormat {
-    /// Text for mails, tickets and wikis
+    /// Markdown for mail, tickets and wikis
     Markdown,
-    /// Lines for a spreadsheet
+    /// CSV for spreadsheets
     Csv,
 }
 
 /// Forms of a report.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum ReportFormat {
-    /// One page for people, that needs nothing beside it
+    /// One self-contained HTML page
     Html,
-    /// Text for tickets and wikis
+    /// Markdown for tickets and wikis
     Markdown,
-    /// One row a finding, for a spreadsheet
+    /// CSV with one row for each finding
     Csv,
-    /// SARIF 2.1.0, for trackers of code
+    /// SARIF 2.1.0
     Sarif,
     /// One JSON object, as `trevlin audit` prints it
     Json,
-    /// OSCAL assessment results, for tools of compliance
+    /// OSCAL assessment results
     Oscal,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Accept {
-    /// Fingerprint of the finding, or its first eight characters or more
-    #[arg(value_name = "FINGERPRINT")]
+    /// Fingerprint of the finding, at least its first eight characters
+    #[arg(help_heading = "What to read", value_name = "FINGERPRINT")]
     pub(crate) fingerprint: String,
-    /// The folder of the estate, which holds trevlin.toml or will
-    #[arg(value_name = "PATH", default_value = ".")]
+    /// Folder of the estate, for its trevlin.toml
+    #[arg(help_heading = "What to read", value_name = "PATH", default_value = ".")]
     pub(crate) path: PathBuf,
-    /// Who answers for it
-    #[arg(long, value_name = "NAME")]
+    /// Set the owner of the risk
+    #[arg(long, help_heading = "Acceptance", value_name = "NAME")]
     pub(crate) owner: String,
-    /// Why it may stay
-    #[arg(long, value_name = "TEXT")]
+    /// Set the reason
+    #[arg(long, help_heading = "Acceptance", value_name = "TEXT")]
     pub(crate) reason: String,
-    /// The last day on which that holds, as 2027-03-31
-    #[arg(long, value_name = "DATE", value_parser = date)]
+    /// Set the last valid day, such as 2027-03-31
+    #[arg(long, help_heading = "Acceptance", value_name = "DATE", value_parser = date)]
     pub(crate) until: Date,
-    /// Take this day for today
-    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    /// Set the reference date [default: today]
+    #[arg(long, help_heading = "Acceptance", value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
     pub(crate) as_of: Option<Date>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Baseline {
-    /// Folders and files to read [default: none, which shows what holds without an estate file]
-    #[arg(value_name = "PATH")]
+    /// Folders and files with exports [default: none, which shows the default baseline]
+    #[arg(help_heading = "What to read", value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Begin with this ready-made baseline: default, strict or legacy-site
-    #[arg(long, value_name = "NAME")]
+    /// Use a ready-made baseline: default, strict or legacy-site
+    #[arg(long, help_heading = "Selection", value_name = "NAME")]
     pub(crate) base: Option<String>,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = Format::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Compare {
-    /// The estate as it was: a folder, or a result saved with `trevlin audit --format json`
-    #[arg(value_name = "OLD")]
+    /// Previous state: a folder, or a result of `trevlin audit --format json`
+    #[arg(help_heading = "What to read", value_name = "OLD")]
     pub(crate) old: PathBuf,
-    /// The estate as it is: a folder, or a saved result
-    #[arg(value_name = "NEW")]
+    /// Current state: a folder, or a saved result
+    #[arg(help_heading = "What to read", value_name = "NEW")]
     pub(crate) new: PathBuf,
     #[command(flatten)]
     pub(crate) judging: Judging,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = CompareFormat::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = CompareFormat::Text)]
     pub(crate) format: CompareFormat,
     /// Show every line
-    #[arg(long)]
+    #[arg(long, help_heading = "Output")]
     pub(crate) all: bool,
-    /// Count only what is at or above this severity as worse
-    #[arg(long, value_name = "SEVERITY", value_parser = super::severity, default_value = "info")]
+    /// Exit with status 1 for changes for the worse at or above this severity
+    #[arg(long, help_heading = "Output", value_name = "SEVERITY", value_parser = super::severity, default_value = "info")]
     pub(crate) fail_on: Severity,
 }
 
 /// Forms of a comparison.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum CompareFormat {
-    /// Text for people
+    /// Plain text
     Text,
     /// One JSON object
     Json,
-    /// Text for tickets and wikis
+    /// Markdown for tickets and wikis
     Markdown,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Scrub {
     /// Folders and files to copy
-    #[arg(required = true, value_name = "PATH")]
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// The folder for the copy, which is not there yet
-    #[arg(long, value_name = "DIR")]
+    /// Set the folder for the copy
+    #[arg(long, help_heading = "Output", value_name = "DIR")]
     pub(crate) into: PathBuf,
-    /// Put other addresses in their place; networks keep their sizes and neighbours
-    #[arg(long)]
+    /// Replace addresses; network sizes and neighbours are preserved
+    #[arg(long, help_heading = "Selection")]
     pub(crate) addresses: bool,
-    /// Put other names in the place of those of the organisation, its devices and people
-    #[arg(long)]
+    /// Replace names of the organisation, devices and users
+    #[arg(long, help_heading = "Selection")]
     pub(crate) names: bool,
-    /// Keep here what stands for what, and use it again where it is there. Never hand it on
-    #[arg(long, value_name = "FILE")]
+    /// Keep the replacement table in this file and reuse it; keep it confidential
+    #[arg(long, help_heading = "Output", value_name = "FILE")]
     pub(crate) key: Option<PathBuf>,
-    /// Copy files of formats that are not read here too, with all that looks like a secret replaced
-    #[arg(long)]
+    /// Copy files of unsupported formats too, with apparent secrets replaced
+    #[arg(long, help_heading = "Selection")]
     pub(crate) with_unread: bool,
-    /// Write into a folder that is there
-    #[arg(long)]
+    /// Write into an existing folder
+    #[arg(long, help_heading = "Output")]
     pub(crate) force: bool,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Survey {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Write a first trevlin.toml into the folder, where there is none
-    #[arg(long)]
+    /// Create trevlin.toml in the folder, if there is none
+    #[arg(long, help_heading = "Output")]
     pub(crate) write: bool,
-    /// Form of the output
-    #[arg(long, value_enum, default_value_t = Format::Text)]
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
 }

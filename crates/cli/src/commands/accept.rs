@@ -19,14 +19,14 @@ use trevlin_render::sanitize;
 pub(crate) fn run(arguments: &args::Accept) -> anyhow::Result<ExitCode> {
     let as_of = arguments.as_of.unwrap_or_else(today);
     if arguments.until < as_of {
-        bail!("{} has passed; --until is the last day on which the finding may stay", arguments.until);
+        bail!("{} has passed; --until is the last day on which the acceptance is valid", arguments.until);
     }
     if !arguments.path.is_dir() {
-        bail!("{} is no folder; name the one that the estate is in", arguments.path.display());
+        bail!("{} is not a folder; name the folder of the estate", arguments.path.display());
     }
     for (name, text) in [("owner", &arguments.owner), ("reason", &arguments.reason)] {
         if text.trim().is_empty() {
-            bail!("--{name} is empty; somebody has to answer for the finding");
+            bail!("--{name} is empty; an acceptance needs a named owner");
         }
     }
     let estate = load::estate(std::slice::from_ref(&arguments.path), Verbosity::Nothing)?;
@@ -34,7 +34,7 @@ pub(crate) fn run(arguments: &args::Accept) -> anyhow::Result<ExitCode> {
     let finding = find(&outcome, &arguments.fingerprint)?;
     if let (Status::Accepted, Some(known)) = (finding.status, &finding.acceptance) {
         bail!(
-            "`{}` is accepted already, by {} until {}; change that entry in {ESTATE_FILE}",
+            "`{}` is already accepted by {} until {}; change that entry in {ESTATE_FILE}",
             finding.title,
             known.owner,
             known.until
@@ -43,7 +43,7 @@ pub(crate) fn run(arguments: &args::Accept) -> anyhow::Result<ExitCode> {
     let at = arguments.path.join(ESTATE_FILE);
     let line = write(&at, finding, arguments)?;
     let told = format!(
-        "{}:{line}: {}: {}\n  {} answers for it until {}\n",
+        "{}:{line}: {}: {}\n  accepted by {} until {}\n",
         at.display(),
         sanitize(&finding.device),
         sanitize(&finding.title),
@@ -59,8 +59,8 @@ fn find<'a>(outcome: &'a Outcome, fingerprint: &str) -> anyhow::Result<&'a Findi
     let wanted = fingerprint.to_ascii_lowercase();
     if wanted.len() < SHORTEST_FINGERPRINT || !wanted.bytes().all(|byte| byte.is_ascii_hexdigit()) {
         bail!(
-            "`{fingerprint}` is no fingerprint; expected {SHORTEST_FINGERPRINT} or more of the characters that `trevlin audit` \
-             shows behind a check"
+            "`{fingerprint}` is not a fingerprint; expected at least {SHORTEST_FINGERPRINT} of the characters that `trevlin \
+             audit` shows after the check"
         );
     }
     let fitting: Vec<&Finding> =
@@ -68,11 +68,12 @@ fn find<'a>(outcome: &'a Outcome, fingerprint: &str) -> anyhow::Result<&'a Findi
     match fitting.as_slice() {
         [one] => Ok(one),
         [] => bail!(
-            "no finding of this estate has a fingerprint that begins with `{wanted}`; it may be fixed, or of another estate"
+            "no finding of this estate has a fingerprint that begins with `{wanted}`; it may be fixed, or belong to another \
+             estate"
         ),
         several => {
             let all: Vec<&str> = several.iter().map(|one| one.fingerprint.as_str()).collect();
-            bail!("`{wanted}` fits several findings: {}", all.join(", "))
+            bail!("`{wanted}` matches several findings: {}", all.join(", "))
         }
     }
 }

@@ -42,7 +42,7 @@ fn snapshot(path: &Path, arguments: &args::Compare, verbosity: Verbosity) -> any
     let estate = load::judged(&[path.to_owned()], verbosity, &arguments.judging)?;
     let mut bytes = Vec::new();
     Json.render(&audit(&estate, &baseline(&estate, &arguments.judging)), &mut bytes)?;
-    let mut made: Snapshot = serde_json::from_slice(&bytes).context("the audit cannot be read back")?;
+    let mut made: Snapshot = serde_json::from_slice(&bytes).context("the saved audit cannot be read")?;
     // Where nothing tells where the outside is, nothing is known to be reached.
     let outside = exposure::of_outside(&estate);
     made.add_exposure(&outside);
@@ -59,13 +59,13 @@ fn saved(path: &Path) -> anyhow::Result<Option<Snapshot>> {
     match whole.get("schema").and_then(serde_json::Value::as_str) {
         Some(SCHEMA) => {}
         Some(schema) if schema.starts_with("trevlin-") => bail!(
-            "{} holds {schema}, and {SCHEMA} is what is compared: save it with `trevlin audit --format json`",
+            "{} has the schema {schema}; expected {SCHEMA}: save it with `trevlin audit --format json`",
             path.display()
         ),
         // An export in JSON.
         _ => return Ok(None),
     }
-    let read =
-        serde_json::from_value(whole).with_context(|| format!("{} is no whole {SCHEMA}", path.display()))?;
+    let read = serde_json::from_value(whole)
+        .with_context(|| format!("{} is not a complete {SCHEMA}", path.display()))?;
     Ok(Some(read))
 }

@@ -33,7 +33,7 @@ pub(crate) fn run(arguments: &args::Demo, common: &args::Common) -> anyhow::Resu
         print(|out| out.write_all(farewell.as_bytes()))?;
     }
     if outcome.findings.is_empty() {
-        messages::warning("the demo has no finding, which should not be");
+        messages::warning("the demo has no finding, which is an error in Trevlin");
     }
     leave(estate, &outcome, None)
 }

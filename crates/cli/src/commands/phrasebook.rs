@@ -36,9 +36,9 @@ fn checked(path: &Path) -> anyhow::Result<ExitCode> {
             writeln!(out, "{}:{line}: {}", path.display(), sanitize(&note.text))?;
         }
         match notes.len() {
-            0 => writeln!(out, "{}: nothing is wrong", path.display()),
-            1 => writeln!(out, "1 thing is wrong"),
-            number => writeln!(out, "{number} things are wrong"),
+            0 => writeln!(out, "{}: no errors", path.display()),
+            1 => writeln!(out, "1 error"),
+            number => writeln!(out, "{number} errors"),
         }
     })?;
     Ok(if notes.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(1) })
@@ -47,10 +47,7 @@ fn checked(path: &Path) -> anyhow::Result<ExitCode> {
 fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
     let file = crate::read::export(&arguments.book)?;
     if !Phrasebook::is_one(&file) {
-        bail!(
-            "{} is no phrasebook; `trevlin phrasebook new` writes one to begin with",
-            arguments.book.display()
-        );
+        bail!("{} is not a phrasebook; `trevlin phrasebook new` prints a template", arguments.book.display());
     }
     let (book, notes) = Phrasebook::read(&file);
     for note in &notes {
@@ -67,14 +64,14 @@ fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
         }
         if arguments.show != args::Shown::Untaken {
             if arguments.show == args::Shown::All {
-                writeln!(out, "\nTHE SHEET THAT COMES OUT\n")?;
+                writeln!(out, "\nRESULTING SHEET\n")?;
             }
             out.write_all(tried.sheet.as_bytes())?;
         }
         if !recognised && arguments.show != args::Shown::Sheet {
             writeln!(
                 out,
-                "\nAn audit would not use this phrasebook for this export: `[recognise]` does not fit it."
+                "\nAn audit would not use this phrasebook for this export: `[recognise]` does not match it."
             )?;
         }
         Ok(())
@@ -98,7 +95,7 @@ fn lines(
     let half = STATEMENT.min(width / 2);
     let (mut taken, mut passed, mut untaken) = (0, 0, 0);
     if all {
-        writeln!(out, " line {} taken by", pad("statement", half))?;
+        writeln!(out, " line {} matched by", pad("statement", half))?;
     }
     for (origin, took) in &tried.statements {
         match took {
@@ -115,7 +112,7 @@ fn lines(
         let masked = masker.mask_at(whole, line.map_or(*origin, |line| export.origin_of(line.text)));
         let by = match took {
             Took::Phrase(line, says) => format!("{line}: {says}"),
-            Took::Passed => "- has no bearing".into(),
+            Took::Passed => "- not relevant".into(),
             Took::Nobody(why) => format!("! {why}"),
         };
         let by = cut(&by, width.saturating_sub(half + 7));
@@ -123,12 +120,12 @@ fn lines(
     }
     writeln!(
         out,
-        "\n{} statements: {taken} taken, {passed} without bearing, {untaken} that no phrase took",
+        "\n{} statements: {taken} matched, {passed} not relevant, {untaken} unmatched",
         tried.statements.len()
     )?;
     for note in &tried.notes {
         let line = export.line_of(note.origin.start);
-        writeln!(out, "{line:>5} the sheet that comes out: {}", sanitize(&masker.mask(&note.text)))?;
+        writeln!(out, "{line:>5} resulting sheet: {}", sanitize(&masker.mask(&note.text)))?;
     }
     Ok(())
 }

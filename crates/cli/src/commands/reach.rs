@@ -24,7 +24,7 @@ pub(crate) fn run(arguments: &args::Reach, common: &Common) -> anyhow::Result<Ex
     if arguments.intents {
         return intents(&estate, arguments);
     }
-    let Some(from) = arguments.from.clone() else { bail!("a question needs --from") };
+    let Some(from) = arguments.from.clone() else { bail!("--from is required") };
     let (Some(to), Some(protocol), Some(port)) = (&arguments.to, arguments.proto, arguments.port) else {
         return everything(&estate, arguments, &from);
     };
@@ -41,11 +41,11 @@ pub(crate) fn run(arguments: &args::Reach, common: &Common) -> anyhow::Result<Ex
 /// Everything that is reached from somewhere, or of it what lies at one place.
 fn everything(estate: &Analyses, arguments: &args::Reach, from: &From) -> anyhow::Result<ExitCode> {
     if arguments.entering.is_some() || arguments.sport.is_some() {
-        bail!("--entering and --sport belong to one connection; add --to, --proto and --port");
+        bail!("--entering and --sport apply to one connection; add --to, --proto and --port");
     }
     let to = arguments.to.as_deref().map(|word| To::parse(estate, word)).transpose()?;
     if to == Some(To::Outside) {
-        bail!("what lies outside is in no export; ask for one connection with --proto and --port");
+        bail!("destinations on the Internet are in no export; name one connection with --proto and --port");
     }
     let services = all_services(estate);
     let ground = NetworkModel::of(estate);
@@ -62,7 +62,7 @@ fn everything(estate: &Analyses, arguments: &args::Reach, from: &From) -> anyhow
 fn intents(estate: &Analyses, arguments: &args::Reach) -> anyhow::Result<ExitCode> {
     if estate.intents.is_empty() {
         bail!(
-            "trevlin.toml has no intent; write one as [[intent]] with from, to, services and, where nothing else is meant, only = true"
+            "trevlin.toml has no intent; add one as [[intent]] with from, to, services and, if it is complete, only = true"
         );
     }
     let rows = intent_rows::sheet(estate);
@@ -91,7 +91,7 @@ fn all(arguments: &args::Reach, file: &Path, common: &Common) -> anyhow::Result<
     let mut answers = Vec::with_capacity(rows.len());
     for row in rows {
         // Each row has its answer: one that cannot be placed hides nothing of the others.
-        let answer = row.question.and_then(|_| Ok(told.next().context("there is no answer")??));
+        let answer = row.question.and_then(|_| Ok(told.next().context("there is no result")??));
         let (reached, reason) = match answer {
             Ok(reached) => (reached, None),
             Err(why) => (
@@ -163,7 +163,7 @@ fn rows(file: &Path) -> anyhow::Result<Vec<Row>> {
 }
 
 fn question<'a>(cell: impl Fn(&str) -> Option<&'a str>) -> anyhow::Result<Question> {
-    let needed = |name: &str| cell(name).with_context(|| format!("nothing stands in column `{name}`"));
+    let needed = |name: &str| cell(name).with_context(|| format!("column `{name}` is empty"));
     let wrong = |name: &str, why: String| anyhow::anyhow!("column `{name}`: {why}");
     let port =
         |name: &str, text: &str| text.parse().map_err(|_| wrong(name, "expected a port number".into()));

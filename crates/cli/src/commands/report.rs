@@ -2,7 +2,7 @@
 
 use crate::args::{self, Common, ReportFormat};
 use crate::commands::exposure::of_outside;
-use crate::context::{baseline, bytes_of, leave, print, verbosity};
+use crate::context::{baseline, bytes_of, know_devices, leave, print, selection, verbosity};
 use crate::progress::Progress;
 use crate::{load, output};
 use anyhow::{Context, bail};
@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use tracing::debug_span;
 use trevlin_audit::tables::exposure::ExposureSheet;
-use trevlin_audit::{Analyses, Baseline, BaselineRow, Outcome, audit, logins, tables};
+use trevlin_audit::{Analyses, Baseline, BaselineRow, Outcome, ReportEntry, audit, logins, tables};
 use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif, html, markdown_report};
 
 impl ReportFormat {
@@ -54,8 +54,10 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
     let estate = load::judged(&arguments.paths, verbosity(common), &arguments.judging)?;
     let baseline = baseline(&estate, &arguments.judging);
     let progress = Progress::judging(estate.exports.len(), || bytes_of(&estate), verbosity(common));
-    let outcome = audit(&estate, &baseline);
+    know_devices(&estate, &arguments.selection.device)?;
+    let outcome = audit(&estate, &baseline).select(&selection(&arguments.selection));
     drop(progress);
+    let front = estate.report.clone().with(arguments.front.clone().into());
     let title = title(&estate, &arguments.paths);
     // Made once, where a form asks for them.
     let sheets = LazyCell::new(|| Sheets::of(&estate, &baseline, &outcome));
@@ -67,9 +69,9 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
             ReportFormat::Sarif => Sarif.render(&outcome, &mut bytes)?,
             ReportFormat::Json => Json.render(&outcome, &mut bytes)?,
             ReportFormat::Oscal => Oscal.render(&outcome, &mut bytes)?,
-            ReportFormat::Html => bytes.extend(html(&sheets.report(&title, &outcome))?.into_bytes()),
+            ReportFormat::Html => bytes.extend(html(&sheets.report(&front, &title, &outcome))?.into_bytes()),
             ReportFormat::Markdown => {
-                bytes.extend(markdown_report(&sheets.report(&title, &outcome))?.into_bytes());
+                bytes.extend(markdown_report(&sheets.report(&front, &title, &outcome))?.into_bytes());
             }
         }
         match file {
@@ -109,7 +111,7 @@ fn targets(arguments: &args::Report) -> anyhow::Result<Vec<(ReportFormat, Option
     let format = match (formats.first().copied(), ReportFormat::of(to)) {
         (Some(format), _) | (None, Some(format)) => format,
         (None, None) => bail!(
-            "the ending of {} stands for no format; end it in .html, .md, .csv, .sarif or .json, or give --format",
+            "the extension of {} is not a report format; use .html, .md, .csv, .sarif or .json, or set --format",
             to.display()
         ),
     };
@@ -120,7 +122,7 @@ fn targets(arguments: &args::Report) -> anyhow::Result<Vec<(ReportFormat, Option
 fn may_write(file: &Path, arguments: &args::Report) -> anyhow::Result<()> {
     output::may_write(file, "report", &arguments.paths, arguments.force)?;
     let folder = output::folder(file);
-    fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))
+    fs::create_dir_all(folder).with_context(|| format!("{} cannot be created", folder.display()))
 }
 
 /// Whose estate it is: the organisation's name, or the folder's.
@@ -183,9 +185,10 @@ impl Sheets {
         Self { logins, tunnels, services, rules, exposure, plan, baseline }
     }
 
-    fn report<'a>(&'a self, title: &'a str, outcome: &'a Outcome) -> Report<'a> {
+    fn report<'a>(&'a self, front: &'a ReportEntry, estate: &'a str, outcome: &'a Outcome) -> Report<'a> {
         Report {
-            title,
+            front,
+            estate,
             outcome,
             logins: &self.logins,
             tunnels: &self.tunnels,

@@ -135,10 +135,14 @@ pub(crate) fn run(arguments: &args::Scrub, common: &Common) -> anyhow::Result<Ex
 fn may_write(arguments: &args::Scrub) -> anyhow::Result<()> {
     let into = &arguments.into;
     if !output::is_free(into) && !arguments.force {
-        bail!("{} is there already; name another folder, or give --force to write into it", into.display());
+        bail!("{} already exists; name another folder, or use --force to write into it", into.display());
     }
     if let Some(path) = output::among(into, &arguments.paths) {
-        bail!("{} lies in {}, which is copied; name a folder outside of it", into.display(), path.display());
+        bail!(
+            "{} is inside {}, which is copied; name a folder outside of it",
+            into.display(),
+            path.display()
+        );
     }
     let key_inside = arguments.key.as_deref().is_some_and(|key| {
         let folder = fs::canonicalize(output::folder(key)).ok();
@@ -146,7 +150,7 @@ fn may_write(arguments: &args::Scrub) -> anyhow::Result<()> {
             || key.starts_with(into)
     });
     if key_inside {
-        bail!("the key file would lie in the copy and be handed on with it; keep it elsewhere");
+        bail!("the key file would be part of the copy; keep it elsewhere");
     }
     // One of an earlier run may lie where it does.
     if let Some(key) = arguments.key.as_deref().filter(|key| !key.exists()) {
@@ -173,14 +177,14 @@ fn key(file: Option<&Path>) -> anyhow::Result<(ScrubKey, String)> {
         return match from(digits) {
             Some(bytes) if whole["schema"] == SCHEMA => Ok((ScrubKey::new(bytes), digits.to_owned())),
             _ => bail!(
-                "{} is no key file of `trevlin scrub`; name another file to have one made",
+                "{} is not a key file of `trevlin scrub`; name another file to create one",
                 file.display()
             ),
         };
     }
     let mut bytes = [0; 32];
     getrandom::fill(&mut bytes)
-        .map_err(|error| anyhow::anyhow!("the system gives no random numbers: {error}"))?;
+        .map_err(|error| anyhow::anyhow!("the system provides no random numbers: {error}"))?;
     let digits = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
     Ok((ScrubKey::new(bytes), digits))
 }
@@ -265,7 +269,7 @@ impl Work {
     fn path(&self, path: &str) -> anyhow::Result<PathBuf> {
         let mapped = PathBuf::from(self.rest(path).trim_start_matches('/'));
         if mapped.components().any(|part| !matches!(part, Component::Normal(_) | Component::CurDir)) {
-            bail!("{} leads out of its folder", sanitize(path));
+            bail!("{} points outside its folder", sanitize(path));
         }
         Ok(mapped)
     }
@@ -319,7 +323,11 @@ impl Paths {
         let numbered = (2..).map(|number| wanted.with_file_name(format!("{stem}-{number}{ending}")));
         let free =
             numbered.into_iter().find(|one| self.taken.insert((*one).clone())).unwrap_or(wanted.clone());
-        renamed.push(format!("{original} is {}: {} is another's", free.display(), wanted.display()));
+        renamed.push(format!(
+            "{original} is {}: {} belongs to another organisation",
+            free.display(),
+            wanted.display()
+        ));
         free
     }
 }
@@ -337,7 +345,8 @@ fn write(at: &Path, made: &Made) -> anyhow::Result<()> {
             if at.is_symlink() {
                 fs::remove_file(at).with_context(|| format!("{} cannot be replaced", at.display()))?;
             }
-            std::os::unix::fs::symlink(target, at).with_context(|| format!("{} cannot be made", at.display()))
+            std::os::unix::fs::symlink(target, at)
+                .with_context(|| format!("{} cannot be created", at.display()))
         }
         #[cfg(not(unix))]
         Made::Link(_) => Ok(()),
@@ -361,22 +370,22 @@ impl Told {
     fn write(&self, arguments: &args::Scrub, all: bool, out: &mut dyn std::io::Write) -> std::io::Result<()> {
         writeln!(
             out,
-            "{} in {}: {} stand-ins in place of secrets{}{}",
+            "{} in {}: {} secrets replaced{}{}",
             if self.files == 1 { "1 file".to_owned() } else { format!("{} files", self.files) },
             arguments.into.display(),
             self.replaced,
-            if arguments.addresses { ", other addresses" } else { "" },
-            if arguments.names { ", other names" } else { "" },
+            if arguments.addresses { ", addresses replaced" } else { "" },
+            if arguments.names { ", names replaced" } else { "" },
         )?;
         for (title, lines) in [
             (
-                "Not understood; what looks like a secret is replaced, look at the rest before you hand it on",
+                "Not understood; apparent secrets are replaced, review the other lines before sharing the copy",
                 &self.doubtful,
             ),
-            ("Not copied, of no format that is read here (--with-unread copies them)", &self.unread),
-            ("Certificates, which hold names and are as they were", &self.certificates),
-            ("Names of the organisation that stay; replace them before you hand it on", &self.left),
-            ("Renamed, so that two files do not become one", &self.renamed),
+            ("Not copied, in unsupported formats (--with-unread copies them)", &self.unread),
+            ("Certificates, which contain names and are unchanged", &self.certificates),
+            ("Remaining names of the organisation; replace them before sharing the copy", &self.left),
+            ("Renamed, because two files would have the same name", &self.renamed),
             ("Not copied", &self.left_out),
         ] {
             if lines.is_empty() {

@@ -62,13 +62,13 @@ fn checked(file: &Path) -> anyhow::Result<ExitCode> {
         let listed = |all: &[String]| -> Vec<String> {
             all.iter().map(|one| format!("   - {}", sanitize(one))).collect()
         };
-        chapter("CANNOT BE READ, by line", &placed(&report.unread))?;
-        chapter("CONTRADICTS ITSELF, by line", &placed(&report.contradictions))?;
-        chapter("NOT ANSWERED YET, in the order of the work", &listed(&report.missing))?;
-        chapter("WHAT AN AUDIT WOULD STILL ASK", &listed(&questions))?;
+        chapter("ERRORS, by line", &placed(&report.unread))?;
+        chapter("CONTRADICTIONS, by line", &placed(&report.contradictions))?;
+        chapter("NOT ANSWERED, in the order of the review", &listed(&report.missing))?;
+        chapter("INFORMATION REQUESTS of an audit", &listed(&questions))?;
         writeln!(
             out,
-            "{} that cannot be read, {}, {} not answered, {} an audit would ask",
+            "{} errors, {}, {} not answered, {} information requests",
             counted(report.unread.len(), "thing", "things"),
             counted(report.contradictions.len(), "contradiction", "contradictions"),
             report.missing.len(),
@@ -107,7 +107,7 @@ fn chosen<'a>(estate: &'a Analyses, name: Option<&str>) -> anyhow::Result<&'a De
         (None, [only]) => Ok(only),
         (None, all) => {
             let names: Vec<_> = all.iter().map(|device| device.name.as_str()).collect();
-            bail!("which device? Say --device with one of: {}", names.join(", "))
+            bail!("several devices: use --device with one of: {}", names.join(", "))
         }
     }
 }

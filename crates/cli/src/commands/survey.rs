@@ -38,10 +38,10 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
         let text = estate_file(&found);
         // What this writes must be what the next audit takes.
         ValidEstateFile::parse(&text, &trevlin_audit::checks::known)
-            .with_context(|| format!("{} cannot be made", at.display()))?;
+            .with_context(|| format!("{} cannot be created", at.display()))?;
         output::replace(&at, text.as_bytes())?;
         if arguments.format == Format::Text {
-            print(|out| writeln!(out, "{} is written; fill it in", at.display()))?;
+            print(|out| writeln!(out, "{} was created; complete it", at.display()))?;
         }
     }
     Ok(ExitCode::SUCCESS)
@@ -50,20 +50,17 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
 /// Where the estate file goes.
 fn target(arguments: &args::Survey) -> anyhow::Result<PathBuf> {
     let [folder] = arguments.paths.as_slice() else {
-        bail!("--write needs one folder, which the estate file is for");
+        bail!("--write needs one folder, for its estate file");
     };
     if !folder.is_dir() {
         bail!(
-            "{} is no folder; --write puts {ESTATE_FILE} into the folder that the estate is in",
+            "{} is not a folder; --write creates {ESTATE_FILE} in the folder of the estate",
             folder.display()
         );
     }
     let at = folder.join(ESTATE_FILE);
     if at.exists() {
-        bail!(
-            "{} is there already, and nothing in it is touched; run without --write to compare",
-            at.display()
-        );
+        bail!("{} already exists and was not changed; run without --write to compare", at.display());
     }
     Ok(at)
 }
@@ -75,9 +72,9 @@ fn estate_file(found: &Survey) -> String {
         format!("[{}]", all.join(", "))
     };
     let mut text = String::from(
-        "# The estate as the auditor knows it. What is left out is worked out from the exports, as `trevlin survey` shows.\n\n\
-         # Names of the organisation: words that no password may be made of.\n#organisation = [\"\"]\n\n\
-         # Public address space of its own. What else is public is somebody else's.\n",
+        "# The estate file. Values that are left out are derived from the exports, as `trevlin survey` shows.\n\n# Names of \
+         the organisation: words that passwords must not contain.\n#organisation = [\"\"]\n\n# Public networks of the \
+         organisation. All other public addresses are external.\n",
     );
     let networks = if found.networks.is_empty() { "[\"\"]".to_owned() } else { texts(&found.networks) };
     let _ = writeln!(text, "#networks = {networks}");
@@ -94,15 +91,15 @@ fn estate_file(found: &Survey) -> String {
         if certain {
             let _ = writeln!(text, "outside = {}", texts(&names));
         } else if !names.is_empty() {
-            let _ = writeln!(text, "#outside = {}   # a guess", texts(&names));
+            let _ = writeln!(text, "#outside = {}   # assumed", texts(&names));
         } else if matches!(one.kind, DeviceKind::Firewall | DeviceKind::Router) {
-            let _ = writeln!(text, "#outside = [\"\"]      # nothing tells");
+            let _ = writeln!(text, "#outside = [\"\"]      # not known");
         }
         let _ = writeln!(text, "#site = \"\"\n#contact = \"\"");
     }
     text.push_str(
-        "\n# Who is meant to reach what; `trevlin reach --intents` holds it against what comes through.\n\
-         #[[intent]]\n#from = \"\"\n#to = [\"\"]\n#services = [\"tcp 443\"]\n",
+        "\n# Intended access; `trevlin reach --intents` compares it with the actual access.\n#[[intent]]\n#from = \"\"\n#to \
+         = [\"\"]\n#services = [\"tcp 443\"]\n",
     );
     text
 }

@@ -23,7 +23,7 @@ pub(crate) fn run(arguments: &args::Tunnels, common: &args::Common) -> anyhow::R
         let before: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
         rows.retain(|row| row.name.contains(name.as_str()));
         if rows.is_empty() {
-            bail!("there is no tunnel with `{name}` in its name; there are: {}", before.join(", "));
+            bail!("there is no tunnel with `{name}` in its name; known are: {}", before.join(", "));
         }
     }
     match (arguments.format, &arguments.detail) {

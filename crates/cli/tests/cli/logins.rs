@@ -45,12 +45,7 @@ fn rows_and_verdicts() {
             "two factors",
         ),
         ("PPTP without options", &[("d/etc/pptpd.conf", "remoteip 10.4.0.9\n")], "", "open question"),
-        (
-            "secure shell by default",
-            &[("d/etc/ssh/sshd_config", "MaxAuthTries 3\n")],
-            "password",
-            "one factor",
-        ),
+        ("SSH by default", &[("d/etc/ssh/sshd_config", "MaxAuthTries 3\n")], "password", "one factor"),
         (
             "two methods",
             &[("d/etc/ssh/sshd_config", "AuthenticationMethods publickey,password\nUsePAM no\n")],

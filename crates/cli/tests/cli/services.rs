@@ -22,7 +22,7 @@ fn the_demo_is_as_it_was() {
     insta::assert_snapshot!(out);
     let rows = sheet(&demo, &["--device", "quay-storage"]);
     assert!(rows.iter().all(|row| row["device"] == "quay-storage"));
-    let shares = rows.iter().find(|row| row["name"] == "file shares (Samba)").unwrap();
+    let shares = rows.iter().find(|row| row["name"] == "SMB server (Samba)").unwrap();
     let named = |name: &str| {
         let parts = shares["parts"].as_array().unwrap();
         parts.iter().find(|part| part["name"] == name).cloned()
@@ -32,7 +32,7 @@ fn the_demo_is_as_it_was() {
     assert_eq!(named("recordings").unwrap()["asks"], "nothing");
     assert_eq!(named("plans").unwrap()["encryption"], "required");
     let off = rows.iter().find(|row| row["known"] == "disabled").unwrap();
-    assert_eq!(off["name"], "file transfer (vsftpd)");
+    assert_eq!(off["name"], "FTP server (vsftpd)");
 }
 
 #[test]
@@ -90,7 +90,7 @@ fn links_say_what_is_enabled_and_what_is_masked() {
         known,
         [
             ("web site a.example (nginx)".to_owned(), "configured".to_owned()),
-            ("file shares (Samba)".to_owned(), "disabled".to_owned()),
+            ("SMB server (Samba)".to_owned(), "disabled".to_owned()),
         ]
     );
     // Nothing of the site that is not enabled, and the share no more than low.

@@ -1,7 +1,7 @@
 //! The estate: devices, with their exports and what the estate file says of them.
 
 use crate::baseline::DeviceBaselines;
-use crate::config::{Accept, GivenAnswer, Intent, InterfacePair, Wanted};
+use crate::config::{Accept, GivenAnswer, Intent, InterfacePair, ReportEntry, Wanted};
 use ipnet::IpNet;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -62,6 +62,8 @@ pub struct Estate {
     pub devices: Vec<Device>,
     /// Names of the organisation.
     pub organisation: Vec<String>,
+    /// The front page of a report, as far as the estate file states it.
+    pub report: ReportEntry,
     /// Public address space of its own, as far as the estate file names it.
     pub networks: Vec<IpNet>,
     /// What the estate file wants of every tunnel.

@@ -17,7 +17,7 @@ impl Estate {
                 let key = (one.format as u8, one.families, one.table.as_str());
                 let known = *first.entry(key).or_insert(one);
                 let differ = known.origin.export != one.origin.export && !known.says_the_same(one);
-                differ.then_some(("each what runs of one table of a packet filter", known.origin, one.origin))
+                differ.then_some(("each a complete dump of one filter table", known.origin, one.origin))
             });
             // In a folder of their own programs may well have two configurations.
             let flat = |path: &str| !path.split_once('/').is_some_and(|(_, below)| below.contains('/'));
@@ -26,11 +26,12 @@ impl Estate {
                 .next()
                 .zip(servers.next())
                 .filter(|(a, b)| [a, b].iter().all(|origin| flat(self.export(origin.export).path())));
-            let shells = shells.map(|(a, b)| ("each the configuration of a secure shell server", a, b));
+            let shells = shells.map(|(a, b)| ("each a complete SSH server configuration", a, b));
             if let Some((what, one, other)) = twice.or(shells) {
                 let path = |origin: trevlin_model::Origin| self.export(origin.export).path().to_owned();
                 told.push(format!(
-                    "{}: {} and {} are {what}, and differ; if they are of two devices, put the files of each into a folder of its own",
+                    "{}: {} and {} are {what}, and differ; if they belong to two devices, put the files of each into a \
+                     folder of its own",
                     device.name,
                     path(one),
                     path(other)

@@ -108,6 +108,7 @@ impl Estate {
             devices,
             organisation: file.organisation.clone(),
             networks: file.networks.clone(),
+            report: file.report.clone(),
             wanted: file.wanted,
             joined: file.joined.clone(),
             apart: file.apart.clone(),
@@ -207,8 +208,18 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     let stated_outside = entry.outside.unwrap_or_default();
     let site = entry.site;
     let wanted_sends = entry.sends.or(file.wanted.sends);
-    let dialled = entry.dialled;
-    Device { name, kind, exports, facts, logins: Vec::new(), dialled, wanted_sends, site, stated_outside }
+    let server_names = entry.server_names;
+    Device {
+        name,
+        kind,
+        exports,
+        facts,
+        logins: Vec::new(),
+        server_names,
+        wanted_sends,
+        site,
+        stated_outside,
+    }
 }
 
 /// One table in two dumps is one table: the same ruleset as text and as JSON, and a table of iptables that nft prints as well.

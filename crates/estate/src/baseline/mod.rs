@@ -101,49 +101,55 @@ const fn mark(key: &'static str, about: &'static str, slot: fn(&mut Thresholds) 
 
 /// Every threshold, in the order in which they are shown.
 const MARKS: [Mark; 17] = [
-    mark("login_password_grade", "least grade of a login password", |all| {
+    mark("login_password_grade", "minimum grade of a login password", |all| {
         Slot::Grade(&mut all.login_password_grade)
     }),
-    mark("login_password_length", "least length of a login password", |all| {
+    mark("login_password_length", "minimum length of a login password", |all| {
         Slot::Count(&mut all.login_password_length, 1, "characters")
     }),
-    mark("service_secret_grade", "least grade of a community, service password or radio passphrase", |all| {
-        Slot::Grade(&mut all.service_secret_grade)
-    }),
-    mark("service_secret_length", "least length of one", |all| {
-        Slot::Count(&mut all.service_secret_length, 1, "characters")
-    }),
-    mark("shared_secret_grade", "least grade of a RADIUS secret", |all| {
+    mark(
+        "service_secret_grade",
+        "minimum grade of a community, service password or Wi-Fi passphrase",
+        |all| Slot::Grade(&mut all.service_secret_grade),
+    ),
+    mark(
+        "service_secret_length",
+        "minimum length of a community, service password or Wi-Fi passphrase",
+        |all| Slot::Count(&mut all.service_secret_length, 1, "characters"),
+    ),
+    mark("shared_secret_grade", "minimum grade of a RADIUS secret", |all| {
         Slot::Grade(&mut all.shared_secret_grade)
     }),
-    mark("shared_secret_length", "least length of a RADIUS secret", |all| {
+    mark("shared_secret_length", "minimum length of a RADIUS secret", |all| {
         Slot::Count(&mut all.shared_secret_length, 1, "characters")
     }),
-    mark("key_strength", "least security of a key", |all| Slot::Count(&mut all.key_strength, 1, "bits")),
-    mark("guessing_bits", "a pre-shared key with fewer falls to whoever cares", |all| {
+    mark("key_strength", "minimum security strength of a key", |all| {
+        Slot::Count(&mut all.key_strength, 1, "bits")
+    }),
+    mark("guessing_bits", "minimum entropy of a pre-shared key", |all| {
         Slot::Count(&mut all.guessing_bits, 1, "bits")
     }),
-    mark("days_before_expiry", "a certificate is about to end", |all| {
+    mark("days_before_expiry", "warning before a certificate expires", |all| {
         Slot::Count(&mut all.days_before_expiry, 0, "days before")
     }),
-    mark("ike_lifetime", "longest life of keys of IKE", |all| Slot::Seconds(&mut all.ike_lifetime)),
-    mark("data_lifetime", "longest life of keys of what passes", |all| Slot::Seconds(&mut all.data_lifetime)),
-    mark("local_logins", "most logins in a local list", |all| {
+    mark("ike_lifetime", "maximum lifetime of IKE keys", |all| Slot::Seconds(&mut all.ike_lifetime)),
+    mark("data_lifetime", "maximum lifetime of data keys", |all| Slot::Seconds(&mut all.data_lifetime)),
+    mark("local_logins", "maximum number of accounts in a local list", |all| {
         Slot::Count(&mut all.local_logins, 0, "logins")
     }),
-    mark("few_addresses", "so few that naming them is as good as a lock", |all| {
+    mark("few_addresses", "number of source addresses that still counts as named hosts", |all| {
         Slot::Count(&mut all.few_addresses, 0, "addresses")
     }),
-    mark("export_addresses", "largest network that files are exported to", |all| {
+    mark("export_addresses", "largest network that an NFS export may permit", |all| {
         Slot::Count(&mut all.export_addresses, 1, "addresses")
     }),
-    mark("pool_clients", "a pool with room for so many is looked at", |all| {
+    mark("pool_clients", "pool size from which the need is checked", |all| {
         Slot::Count(&mut all.pool_clients, 1, "callers")
     }),
-    mark("pool_times_need", "so many times the need is far more", |all| {
+    mark("pool_times_need", "factor above the need at which a pool is oversized", |all| {
         Slot::Count(&mut all.pool_times_need, 1, "times")
     }),
-    mark("whole_ports", "so many ports are as good as all", |all| {
+    mark("whole_ports", "number of ports that counts as any service", |all| {
         Slot::Count(&mut all.whole_ports, 1, "ports")
     }),
 ];

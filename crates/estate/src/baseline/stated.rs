@@ -75,7 +75,7 @@ fn hint(word: &str, known: &[&str]) -> String {
     let near =
         known.iter().map(|one| (strsim::jaro_winkler(one, word), one)).max_by(|a, b| a.0.total_cmp(&b.0));
     match near.filter(|(likeness, _)| *likeness > 0.75) {
-        Some((_, near)) => format!("is `{near}` meant?"),
+        Some((_, near)) => format!("did you mean `{near}`?"),
         None => format!("known are {}", known.join(", ")),
     }
 }
@@ -184,7 +184,7 @@ impl BaselineFile {
         }
         all.sort();
         let told = |(line, what)| {
-            format!("trevlin.toml, line {line}: there is no {what}, so this baseline judges nothing")
+            format!("trevlin.toml, line {line}: there is no {what}, so this baseline has no effect")
         };
         all.into_iter().map(told).collect()
     }

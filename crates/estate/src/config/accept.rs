@@ -63,7 +63,7 @@ impl Until {
             Self::Date(date) => date.to_string(),
             Self::Text(text) => text,
         };
-        text.parse().map_err(|_| format!("`{text}` is no date; expected one such as 2027-03-31"))
+        text.parse().map_err(|_| format!("`{text}` is not a date; expected one such as 2027-03-31"))
     }
 }
 
@@ -96,7 +96,7 @@ impl RawAccept {
             }
         };
         let said = |name: &str, text: &Spanned<String>| {
-            super::filled(name, text, "somebody has to answer for it", line_of)
+            super::filled(name, text, "an acceptance needs a named owner", line_of)
         };
         let at = self.until.span().start;
         let until = self.until.into_inner().date().map_err(|text| wrong(at, text))?;

@@ -50,7 +50,7 @@ impl RawAnswer {
         let check = known(self.check.get_ref())
             .map_err(|unknown| wrong(self.check.span().start, unknown.to_string()))?;
         let said = |name: &str, text: &Spanned<String>| {
-            super::filled(name, text, "an answer is worth what stands behind it", line_of)
+            super::filled(name, text, "an answer needs its source", line_of)
         };
         let at = self.on.span().start;
         Ok(GivenAnswer {

@@ -22,7 +22,7 @@ pub struct UnknownCheck {
 
 fn hint(near: Option<&str>) -> String {
     match near {
-        Some(near) => format!("; is `{near}` meant?"),
+        Some(near) => format!("; did you mean `{near}`?"),
         None => "; `trevlin checks` lists them".to_owned(),
     }
 }

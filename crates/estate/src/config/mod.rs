@@ -10,7 +10,7 @@
 //! outside = ["eth0"]       # interfaces that face the outside
 //! site = "harbour"        # where it stands
 //! contact = "Oda Lind"     # whom to ask about it
-//! dialled = ["gate.veyholm.example"]   # names by which clients call it
+//! server_names = ["gate.veyholm.example"]   # names by which clients call it
 //! ike = "libreswan"        # whose ipsec.conf it has: strongswan or libreswan
 //! sends = "some networks"  # what its callers are to send through their tunnel
 //!
@@ -45,6 +45,9 @@
 //! right = true             # whether that is as it should be; else it becomes a finding
 //! by = "Oda Lind"
 //! on = 2026-11-20
+//!
+//! [report]                 # the front page of a report: title, client, period, scope, classification, author, version
+//! client = "Veyholm Ferry Line"
 //!
 //! [baseline]              # what checks judge by; `trevlin baseline` lists the thresholds
 //! base = "strict"          # a ready-made one; the default where left out
@@ -95,6 +98,44 @@ pub struct ValidEstateFile {
     pub answers: Vec<GivenAnswer>,
     /// The thresholds that checks judge by.
     pub baseline: BaselineFile,
+    /// The front page of a report.
+    pub report: ReportEntry,
+}
+
+/// The front page of a report, as far as the estate file states it.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ReportEntry {
+    /// Title of the report.
+    pub title: Option<String>,
+    /// The client it is written for.
+    pub client: Option<String>,
+    /// Period of the audit.
+    pub period: Option<String>,
+    /// What was audited.
+    pub scope: Option<String>,
+    /// Who may read it, such as `confidential`.
+    pub classification: Option<String>,
+    /// Who wrote it.
+    pub author: Option<String>,
+    /// Version of the document, such as `1.0`.
+    pub version: Option<String>,
+}
+
+impl ReportEntry {
+    /// The same, with what another one states in place of its own.
+    #[must_use]
+    pub fn with(self, other: Self) -> Self {
+        Self {
+            title: other.title.or(self.title),
+            client: other.client.or(self.client),
+            period: other.period.or(self.period),
+            scope: other.scope.or(self.scope),
+            classification: other.classification.or(self.classification),
+            author: other.author.or(self.author),
+            version: other.version.or(self.version),
+        }
+    }
 }
 
 /// An access that is meant to exist.
@@ -140,7 +181,7 @@ pub struct DeviceEntry {
     /// Whom to ask about it.
     pub contact: Option<String>,
     /// Names and addresses by which clients call it.
-    pub dialled: Vec<String>,
+    pub server_names: Vec<String>,
     /// Whose files for IKE it has.
     pub ike: Option<IkeDaemon>,
     /// What its callers are to send through their tunnel.
@@ -171,6 +212,8 @@ struct Raw {
     /// Read by itself, with the lines of its keys.
     #[serde(rename = "baseline")]
     _baseline: Option<toml::Value>,
+    #[serde(default)]
+    report: ReportEntry,
 }
 
 #[derive(Deserialize)]
@@ -230,7 +273,7 @@ struct RawDevice {
     site: Option<String>,
     contact: Option<String>,
     #[serde(default)]
-    dialled: OneOrMany,
+    server_names: OneOrMany,
     ike: Option<toml::Spanned<String>>,
     sends: Option<toml::Spanned<String>>,
 }
@@ -273,7 +316,7 @@ impl ValidEstateFile {
             networks.push(network.as_ref().parse().map_err(|_| EstateFileError {
                 line: line_of(network.span().start),
                 text: format!(
-                    "`{}` is no network; expected an address with a prefix, such as 198.51.100.0/24",
+                    "`{}` is not a network; expected an address with a prefix, such as 198.51.100.0/24",
                     network.as_ref()
                 ),
             })?);
@@ -318,7 +361,7 @@ impl ValidEstateFile {
                     outside: device.outside,
                     site: device.site,
                     contact: device.contact,
-                    dialled: device.dialled.all(),
+                    server_names: device.server_names.all(),
                     ike,
                     sends: sends(&device.sends)?,
                 },
@@ -373,6 +416,7 @@ impl ValidEstateFile {
             accepts,
             answers,
             baseline,
+            report: raw.report,
         })
     }
 }

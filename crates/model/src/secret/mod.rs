@@ -72,7 +72,7 @@ impl SecretKind {
             Self::Token => "token",
             Self::Community => "SNMP community",
             Self::ServicePassword => "service password",
-            Self::RadioPassphrase => "radio passphrase",
+            Self::RadioPassphrase => "Wi-Fi passphrase",
         }
     }
 

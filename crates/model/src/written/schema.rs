@@ -22,7 +22,7 @@ impl JsonSchema for HeldSecret {
 
     fn json_schema(_: &mut SchemaGenerator) -> Schema {
         json_schema!({
-            "description": "A secret: the text itself, or `{ withheld = true }` where there is one that is not to be told here.",
+            "description": "A secret: the text itself, or `{ withheld = true }` for a secret that is not disclosed here.",
             "anyOf": [
                 { "type": "string" },
                 { "type": "object", "properties": { "withheld": {} }, "required": ["withheld"] },
@@ -45,13 +45,13 @@ impl<T: JsonSchema> JsonSchema for Setting<T> {
         json_schema!({
             "anyOf": [
                 value,
-                { "type": "object", "description": "What applies where nothing is stated.",
+                { "type": "object", "description": "Default that applies where nothing is stated.",
                   "properties": { "defaults": { "type": "array", "items": {
                     "type": "object",
                     "properties": { "value": value, "daemon": { "type": "string" }, "versions": { "type": "string" },
                                     "source": { "type": "string" } } } } },
                   "required": ["defaults"] },
-                { "type": "object", "description": "Nobody could tell; says what is missing.",
+                { "type": "object", "description": "Not known; states what is missing.",
                   "properties": { "unknown": { "type": "string" } }, "required": ["unknown"] },
             ],
         })

@@ -71,7 +71,7 @@ unless_said! {
     stored: crate::ExportState = crate::ExportState::Stored;
 }
 
-/// The program of a secure shell server; an appliance's own where nothing is said.
+/// The program of a SSH server; an appliance's own where nothing is said.
 pub(crate) mod openssh {
     use crate::written::{Word, kept};
     use serde::{Deserialize, Deserializer, Serialize, Serializer};

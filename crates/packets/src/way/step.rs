@@ -156,17 +156,19 @@ impl StepKind {
 impl fmt::Display for StepKind {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Enters(interface) => write!(out, "it comes in by {interface}"),
+            Self::Enters(interface) => write!(out, "enters at {interface}"),
             Self::Local(destination) => write!(out, "{destination} is the device itself"),
-            Self::Routed { destination, interface } => write!(out, "{destination} is reached by {interface}"),
+            Self::Routed { destination, interface } => {
+                write!(out, "{destination} is reached through {interface}")
+            }
             Self::NoRoute(destination, why) => write!(out, "{destination}: {why}"),
             Self::RouteUnknown(destination, why) => write!(out, "{destination}: {why}"),
-            Self::NotForwarding(family) => write!(out, "nothing is sent on for others over {family}"),
+            Self::NotForwarding(family) => write!(out, "forwarding of {family} is switched off"),
             Self::OwnSource(source) => {
-                write!(out, "{source} is an address of the device itself, and no other sends from it")
+                write!(out, "{source} is an address of the device itself, and cannot come from another host")
             }
             Self::SourceRefused { source, interface } => {
-                write!(out, "{source} is not reached by {interface}, and the source check refuses it")
+                write!(out, "the source check refuses {source} on {interface}")
             }
             Self::Ruled(chain, ending) => {
                 let does = match ending {
@@ -177,14 +179,16 @@ impl fmt::Display for StepKind {
                 };
                 write!(out, "chain {chain} {does} it")
             }
-            Self::Policy(chain, Ending::Accept) => write!(out, "chain {chain} accepts what no rule decides"),
-            Self::Policy(chain, _) => write!(out, "chain {chain} drops what no rule decides"),
-            Self::Jumps { chain, to } => write!(out, "chain {chain} goes on to {to}"),
-            Self::RuleUnknown(chain) => write!(out, "a rule of chain {chain} that is not modelled exactly"),
-            Self::TargetUnknown(name) => write!(out, "what {name} does is not modelled"),
+            Self::Policy(chain, Ending::Accept) => write!(out, "default policy of chain {chain}: accept"),
+            Self::Policy(chain, _) => write!(out, "default policy of chain {chain}: drop"),
+            Self::Jumps { chain, to } => write!(out, "chain {chain} continues in {to}"),
+            Self::RuleUnknown(chain) => {
+                write!(out, "a rule of chain {chain} whose conditions are not fully analysed")
+            }
+            Self::TargetUnknown(name) => write!(out, "the target {name} is not analysed"),
             Self::ChainMissing(name) => write!(out, "chain {name} is not in the export"),
             Self::NotWhole(what) => write!(out, "{what} may decide otherwise"),
-            Self::TooManyWays => out.write_str("too many rules that are not modelled"),
+            Self::TooManyWays => out.write_str("too many rules with conditions not analysed"),
             Self::Translated { destination, address, port } => {
                 let what = if *destination { "destination" } else { "source" };
                 write!(out, "its {what} becomes {address}")?;
@@ -192,24 +196,26 @@ impl fmt::Display for StepKind {
             }
             Self::TranslationOpen => out.write_str("which address this translation chooses"),
             Self::TranslationChoice => out.write_str("which address or port this translation chooses"),
-            Self::OwnTranslated => out.write_str("where a translated packet of its own goes"),
-            Self::IntoIpsec => out.write_str("it goes into IPsec"),
-            Self::Circle => out.write_str("it comes by here again, and goes round in a circle"),
+            Self::OwnTranslated => out.write_str("where a translated packet of the device itself goes"),
+            Self::IntoIpsec => out.write_str("it enters an IPsec tunnel"),
+            Self::Circle => out.write_str("it returns to a device it has passed, and loops"),
             Self::Refused(why) => write!(out, "{why}"),
-            Self::AnswerLost => out.write_str("it is delivered, but the answer does not come back"),
+            Self::AnswerLost => out.write_str("it is delivered, but the reply does not return"),
             Self::FollowUpLost => {
-                out.write_str("it is delivered and answered, but what follows does not come through")
+                out.write_str("it is delivered and answered, but later packets of the connection are blocked")
             }
-            Self::AnswerToDevice => out.write_str("the answer comes to this device and not to who asked"),
+            Self::AnswerToDevice => out.write_str("the reply comes to this device and not to the client"),
             Self::AnswerFromElsewhere => {
-                out.write_str("the answer comes from another address than was asked")
+                out.write_str("the reply comes from another address than the client connected to")
             }
-            Self::AnswerElsewhere => out.write_str("the answer leaves by another way than to who asked"),
+            Self::AnswerElsewhere => {
+                out.write_str("the reply takes another path than the client's connection")
+            }
             Self::VersionsDiffer => out.write_str("source and destination are of different IP versions"),
             Self::SameNetwork(address) => {
-                write!(out, "{address} is on the same network, and no device stands between")
+                write!(out, "{address} is on the same network, and no device lies between")
             }
-            Self::NothingDelivered => out.write_str("nothing that comes from outside is delivered there"),
+            Self::NothingDelivered => out.write_str("no packet from the Internet is delivered there"),
         }
     }
 }
@@ -217,8 +223,8 @@ impl fmt::Display for StepKind {
 impl fmt::Display for NoRoute {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         out.write_str(match self {
-            Self::Loopback => "a loopback address is no address to send to from elsewhere",
-            Self::Refusing => "a route says that it is not reached",
+            Self::Loopback => "a loopback address is not reachable from other hosts",
+            Self::Refusing => "a route marks it unreachable",
             Self::Missing => "no route leads there",
         })
     }
@@ -228,7 +234,7 @@ impl fmt::Display for RouteUnknown {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         out.write_str(match self {
             Self::NoAddresses => "the device's addresses were not exported",
-            Self::Multicast => "multicast is not followed",
+            Self::Multicast => "multicast is not analysed",
             Self::NoInterface => "the interface of its route is not known",
             Self::NoRoutes => "no route of this IP version was exported",
         })
@@ -238,8 +244,8 @@ impl fmt::Display for RouteUnknown {
 impl fmt::Display for Refusal {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         out.write_str(match self {
-            Self::NotCarried => "it leaves to the outside, which does not carry this address",
-            Self::SourceNotTaken => "the other end of the tunnel takes no packets of this source from here",
+            Self::NotCarried => "it leaves to the Internet, which does not route this address",
+            Self::SourceNotTaken => "the remote end of the tunnel does not accept this source from here",
         })
     }
 }

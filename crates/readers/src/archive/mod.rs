@@ -72,7 +72,7 @@ pub fn is_history(name: &str) -> bool {
 }
 
 /// Said of such a folder.
-pub const HISTORY: &str = "what version control keeps; former states are not looked into";
+pub const HISTORY: &str = "version control data; former versions are not read";
 
 /// Said of something that is no file.
 pub const NO_FILE: &str = "neither a file nor a folder";
@@ -175,7 +175,8 @@ impl Unpacked {
         match archive.has_overlapping_entries() {
             Ok(false) => {}
             Ok(true) => {
-                let why = "its entries lie over one another, as in an archive that is made to fill memory; ask for it again";
+                let why =
+                    "its entries overlap, as in an archive built to exhaust memory; please export it again";
                 return self.left_out.push((name.to_owned(), why.to_owned()));
             }
             Err(error) => return self.refuse(name, &Refused::Broken(error.to_string()), limits),
@@ -193,7 +194,7 @@ impl Unpacked {
                 Err(error) => {
                     let why = match error {
                         zip::result::ZipError::UnsupportedArchive(_) => {
-                            "encrypted, or packed in a way that is not read here; ask for a readable export"
+                            "encrypted, or compressed in an unsupported way; please provide a readable export"
                                 .to_owned()
                         }
                         other => Refused::Broken(other.to_string()).words(limits),
@@ -264,7 +265,7 @@ impl Unpacked {
                 continue;
             }
             if is_packed_without_holes(&mut entry) {
-                let why = "packed without its holes, in a way that is not read here; ask for a plain archive";
+                let why = "sparse format that is not supported; please provide a plain archive";
                 self.left_out.push((joined(name, &written), why.to_owned()));
                 continue;
             }
@@ -275,7 +276,7 @@ impl Unpacked {
                 if is_cut {
                     return;
                 }
-                refused = Some(Refused::Broken("it breaks off".to_owned()));
+                refused = Some(Refused::Broken("it is truncated".to_owned()));
             }
             match refused {
                 Some(why) => self.refuse(&joined(name, &written), &why, limits),
@@ -284,7 +285,7 @@ impl Unpacked {
         }
         // Two blocks of zeros (POSIX.1-2017, pax, "ustar Interchange Format").
         if !is_cut && bytes.iter().rev().take_while(|byte| **byte == 0).count() < 1024 {
-            let why = "it has no end mark, so that files may be missing from it; ask for it again";
+            let why = "it has no end mark, so files may be missing; please export it again";
             self.left_out.push((name.to_owned(), why.to_owned()));
         }
     }
@@ -300,8 +301,7 @@ impl Unpacked {
     ) {
         let first = target.and_then(safe).and_then(|target| self.files.get(&joined(under, &target)).cloned());
         let Some(bytes) = first else {
-            let why =
-                "the second name of a file that is not in the archive before it; ask for a copy in its place";
+            let why = "a hard link to a file that is not in the archive; please provide the file itself";
             return self.left_out.push((joined(name, written), why.to_owned()));
         };
         let room = self.room(limits);
@@ -347,7 +347,7 @@ impl Unpacked {
         }
         if depth <= 1 {
             let why = format!(
-                "an archive in {} others; unpack it and give what is in it, or {}",
+                "an archive nested in {} others; unpack it and read its content, or {}",
                 limits.of(Limit::ArchiveDepth),
                 Limit::ArchiveDepth.remedy()
             );
@@ -394,7 +394,7 @@ fn is_packed_without_holes(entry: &mut tar::Entry<'_, impl Read>) -> bool {
     })
 }
 
-const OUTSIDE: &str = "its path leads out of the archive";
+const OUTSIDE: &str = "its path leads outside the archive";
 
 fn joined(under: &str, path: &str) -> String {
     if under.is_empty() { path.to_owned() } else { format!("{under}/{path}") }

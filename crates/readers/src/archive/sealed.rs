@@ -36,7 +36,7 @@ pub fn scrambled(bytes: &[u8]) -> Option<&'static str> {
         .map(|count| f64::from(*count) / total)
         .map(|share| -share * share.log2())
         .sum();
-    (entropy > 7.8).then_some("encrypted or packed in a form of its maker's own")
+    (entropy > 7.8).then_some("encrypted or in a proprietary format")
 }
 
 #[cfg(test)]

@@ -21,12 +21,12 @@ impl Refused {
     pub(super) fn words(&self, limits: &Limits) -> String {
         match self {
             Self::Larger => format!(
-                "larger than {}, which no configuration is; {}",
+                "larger than {}, the limit for a configuration; {}",
                 size(limits.get(Limit::FileBytes)),
                 Limit::FileBytes.remedy()
             ),
             Self::Ratio => format!(
-                "it unpacks to more than {} times its size, as an archive does that is made to fill memory; {}",
+                "it unpacks to more than {} times its size, as an archive built to exhaust memory does; {}",
                 limits.get(Limit::ArchiveRatio),
                 Limit::ArchiveRatio.remedy()
             ),
@@ -35,7 +35,7 @@ impl Refused {
                 size(limits.get(Limit::ArchiveBytes)),
                 Limit::ArchiveBytes.remedy()
             ),
-            Self::Broken(why) => format!("it cannot be unpacked ({why}); ask for it again"),
+            Self::Broken(why) => format!("it cannot be unpacked ({why}); please export it again"),
         }
     }
 }
@@ -110,13 +110,13 @@ impl<'a> Frames<'a> {
         while is_skipped(self.rest) {
             let length = self.rest.get(4..8).and_then(|four| four.try_into().ok()).map(u32::from_le_bytes);
             let next = length.and_then(|length| self.rest.get(8 + usize::try_from(length).ok()?..));
-            self.rest = next.ok_or_else(|| broken("it breaks off in a frame to be skipped"))?;
+            self.rest = next.ok_or_else(|| broken("it is truncated within a skippable frame"))?;
         }
         if self.rest.is_empty() {
             return Ok(false);
         }
         if !self.rest.starts_with(&FRAME) {
-            return Err(broken("what follows a frame is none"));
+            return Err(broken("what follows a frame is not a frame"));
         }
         let frame = ruzstd::decoding::StreamingDecoder::new(Cursor::new(self.rest));
         self.frame = Some(Box::new(frame.map_err(|error| broken(&error.to_string()))?));

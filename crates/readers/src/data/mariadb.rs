@@ -282,7 +282,9 @@ fn served(values: &BTreeMap<String, (String, Origin)>, origin: Origin) -> Served
     let mut part = ServiceResource::new(PartKind::Whole, "database (MariaDB)", open.unwrap_or(origin));
     part.login = match open {
         Some(origin) => Setting::Stated { value: AuthRequirement::Nothing, origin },
-        None => Setting::Unknown { why: "accounts and their methods stand in the database".into() },
+        None => Setting::Unknown {
+            why: "accounts and their authentication methods are stored in the database".into(),
+        },
     };
     part.writes = Setting::Stated { value: true, origin: open.unwrap_or(origin) };
     part.encryption = Some(match (carried, certificate) {
@@ -301,7 +303,8 @@ fn served(values: &BTreeMap<String, (String, Origin)>, origin: Origin) -> Served
     served.parts.push(part);
     if open.is_none() {
         served.open.push((
-            "who may come in from where stands in the database; ask for what `SELECT user, host, plugin FROM mysql.user` prints".into(),
+            "please provide the output of `SELECT user, host, plugin FROM mysql.user`, since the accounts and permitted hosts are \
+             stored in the database".into(),
             origin,
         ));
     }

@@ -18,7 +18,7 @@ use trevlin_model::{Export, Origin, Setting, Taken};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "pg-hba",
-    title: "who may open a database (PostgreSQL)",
+    title: "client authentication (PostgreSQL)",
     manual: "PostgreSQL manual, Client Authentication",
     recognise: |export| {
         if is_list(export) { Recognition::Content } else { Recognition::No }
@@ -56,7 +56,10 @@ fn rows(export: &Export, book: &mut LineRecorder<'_>) -> Vec<Row> {
         let Some((first, rest)) = words.split_first() else { continue };
         let origin = export.origin_of(line.text.trim());
         if matches!(*first, "include" | "include_dir" | "include_if_exists") {
-            book.not_understood(origin, "a list that another reads in is not followed; review it by hand");
+            book.not_understood(
+                origin,
+                "a list that includes another is not followed; please review it by hand",
+            );
             continue;
         }
         let row = KINDS.iter().find(|kind| *kind == first).and_then(|kind| row(kind, rest, origin));
@@ -95,7 +98,7 @@ fn row(kind: &'static str, rest: &[&str], origin: Origin) -> Option<Row> {
                 match *address {
                     "all" => sources.ranges.extend(Sources::everybody().ranges),
                     "samehost" => sources.ranges.extend(serving::loopback()),
-                    "samenet" => sources.names.push("the networks it is attached to".into()),
+                    "samenet" => sources.names.push("its connected networks".into()),
                     address => serving::host(address, &mut sources),
                 }
                 rest

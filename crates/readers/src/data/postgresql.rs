@@ -176,7 +176,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let origin = own.values().map(|one| one.1).min().unwrap_or_else(|| export.origin(0..0));
     let mut server = served(&in_force.values, true, origin);
     server.open.push((
-        "who may come in to which database stands in `pg_hba.conf`, which is not among the exports; ask for it".into(),
+        "please provide `pg_hba.conf`, which decides which clients may use which database".into(),
         origin,
     ));
     reading.facts.served.push(server);
@@ -195,7 +195,7 @@ pub(super) fn served(values: &Values, exported: bool, origin: Origin) -> Served 
     let carried = if tls.is_some() { TransportSecurity::Optional } else { TransportSecurity::Plain };
     if !exported {
         served.open.push((
-            "where it listens stands in `postgresql.conf`, which is not among the exports; ask for it".into(),
+            "please provide `postgresql.conf`, which decides where the server listens".into(),
             origin,
         ));
         return served;

@@ -230,7 +230,7 @@ fn whole(state: &State<'_>, bound: Option<Origin>, origin: Origin) -> ServiceRes
         (None, Some((_, origin)), _) => Setting::Stated { value: AuthRequirement::Password, origin },
         (.., Some((_, origin))) => Setting::Stated { value: AuthRequirement::Certificate, origin },
         (None, None, None) if get("aclfile").is_some() => {
-            Setting::Unknown { why: "users stand in the file that `aclfile` names".into() }
+            Setting::Unknown { why: "users are in the file that `aclfile` names".into() }
         }
         _ => match (protected, bound) {
             (Some((false, origin)), _) => Setting::Stated { value: AuthRequirement::Nothing, origin },

@@ -35,7 +35,7 @@ fn other(words: &[&str]) -> LineClass {
 }
 
 /// What is said of a statement that the manual has not.
-const NO_STATEMENT: &str = "no statement of dhcpd.conf(5) begins like this; the server refuses to start";
+const NO_STATEMENT: &str = "not a statement of dhcpd.conf(5); the server refuses to start";
 
 fn recognise(export: &Export) -> Recognition {
     let tells = |line: &str| {
@@ -128,7 +128,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         match token.text {
             "{" if scopes.len() >= export.limits().of(Limit::Nesting) => {
                 let rest = token.span.start..export.text().len();
-                book.cut(export.origin(rest), Limit::Nesting, "blocks in each other");
+                book.cut(export.origin(rest), Limit::Nesting, "nested blocks");
                 statement.clear();
                 scopes.truncate(1);
                 break;
@@ -155,7 +155,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         }
     }
     if let Some(origin) = origin_of(export, &statement) {
-        book.not_understood(origin, "the file ends inside a statement; export it again");
+        book.not_understood(origin, "the file ends within a statement; please export it again");
     } else if scopes.len() > 1 {
         let end = export.text().trim_end().len();
         book.note(export.origin(end.saturating_sub(1)..end), "a closing brace is missing");
@@ -240,7 +240,7 @@ impl State<'_> {
                     );
                     self.addresses_stated = true;
                     self.server.reservations.extend(parsed.map(|address| Reservation {
-                        who: scope.host.clone().unwrap_or_else(|| "a client".into()),
+                        who: scope.host.clone().unwrap_or_else(|| "any client".into()),
                         address,
                         origin,
                     }));

@@ -127,7 +127,7 @@ fn names(export: &Export, around: &ReadContext<'_>) -> Option<Served> {
     if port == 0 {
         return None;
     }
-    let mut served = Served::new(ServedKind::Names, "dnsmasq", "name server (dnsmasq)", &["dnsmasq"], origin);
+    let mut served = Served::new(ServedKind::Names, "dnsmasq", "DNS server (dnsmasq)", &["dnsmasq"], origin);
     let mut places: Vec<(Option<IpAddr>, Option<String>, Origin)> = Vec::new();
     for (name, value, line) in &lines {
         for one in value.split(',').map(str::trim).filter(|one| !one.is_empty()) {
@@ -156,7 +156,7 @@ fn names(export: &Export, around: &ReadContext<'_>) -> Option<Served> {
     let sources = match near {
         Some(one) => Sources {
             ranges: crate::serving::loopback().to_vec(),
-            names: vec!["the networks it is attached to".into()],
+            names: vec!["its connected networks".into()],
             origins: vec![one.2],
         },
         None => Sources::everybody(),
@@ -242,7 +242,7 @@ fn host(value: &str, origin: Origin, server: &mut DhcpServer) {
             name = Some(part);
         }
     }
-    let who = name.or(hardware).unwrap_or("a client").to_owned();
+    let who = name.or(hardware).unwrap_or("any client").to_owned();
     server.reservations.extend(found.into_iter().map(|address| Reservation {
         who: who.clone(),
         address,

@@ -131,7 +131,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     for span in includes {
         book.not_understood(
             export.origin(span),
-            "an include is not followed: what it holds is missing here; export the configuration with `config-get`",
+            "an include is not followed, so its content is missing here; export the configuration with `config-get`",
         );
     }
     let mut state =
@@ -152,8 +152,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         {
             let origin = state.server.origin;
             state.reading.facts.not_modelled.push(NotModelled {
-                what: "a DHCP server's configuration that names no interface, so that nobody is answered"
-                    .into(),
+                what: "a DHCP server configuration without interfaces, so it serves no client".into(),
                 may_serve: None,
                 filters_packets: false,
                 apart: false,

@@ -16,7 +16,7 @@ use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 
 /// The reader of exports.
 pub(crate) const READER: Reader =
-    Reader { name: "exports", title: "file exports (NFS)", manual: "exports(5)", recognise, read };
+    Reader { name: "exports", title: "NFS server", manual: "exports(5)", recognise, read };
 
 /// The reader of the server's own settings.
 pub(crate) const SETTINGS: Reader = Reader {
@@ -116,8 +116,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         return reading;
     }
     let units = &["nfs-server", "nfs-kernel-server", "nfs"];
-    let mut served =
-        Served::new(ServedKind::Exports, "NFS server", "file exports (NFS)", units, all[0].origin);
+    let mut served = Served::new(ServedKind::Exports, "NFS server", "NFS server", units, all[0].origin);
     served.parts = all;
     served.endpoints = endpoints(around, served.origin);
     reading.facts.served.push(served);

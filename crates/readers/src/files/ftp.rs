@@ -16,7 +16,7 @@ use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol,
 /// The reader of `vsftpd.conf`.
 pub(crate) const VSFTPD: Reader = Reader {
     name: "vsftpd",
-    title: "file transfer (vsftpd)",
+    title: "FTP server (vsftpd)",
     manual: "vsftpd.conf(5)",
     recognise: |export| {
         let tells = ["anonymous_enable=", "local_enable=", "listen_ipv6=", "xferlog_enable="];
@@ -35,7 +35,7 @@ pub(crate) const VSFTPD: Reader = Reader {
 /// The reader of `proftpd.conf`.
 pub(crate) const PROFTPD: Reader = Reader {
     name: "proftpd",
-    title: "file transfer (ProFTPD)",
+    title: "FTP server (ProFTPD)",
     manual: "proftpd.conf(5)",
     recognise: |export| {
         let tells = [
@@ -120,8 +120,7 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
     let get = |key: &str| values.get(key).copied();
     let yes = |key: &str| get(key).and_then(|(text, line)| Some((truth(text)?, line)));
     let on = |key: &str| yes(key).filter(|one| one.0).map(|one| one.1);
-    let mut served =
-        Served::new(ServedKind::Transfers, "vsftpd", "file transfer (vsftpd)", &["vsftpd"], origin);
+    let mut served = Served::new(ServedKind::Transfers, "vsftpd", "FTP server (vsftpd)", &["vsftpd"], origin);
     let encrypted = on("ssl_enable");
     let forced = yes("force_local_logins_ssl").is_none_or(|one| one.0);
     let carried = match encrypted {
@@ -153,7 +152,8 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
     }
     if let Some(line) = on("tcp_wrappers") {
         served.open.push((
-            "who may call stands in `/etc/hosts.allow` and `/etc/hosts.deny`; ask for both".into(),
+            "please provide `/etc/hosts.allow` and `/etc/hosts.deny`, which decide which clients may connect"
+                .into(),
             line,
         ));
     }
@@ -161,7 +161,7 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
     let anonymous = match yes("anonymous_enable") {
         Some((value, line)) => Setting::Stated { value, origin: line },
         None => Setting::Default(
-            [(true, "as its makers ship it"), (false, "as Debian ships it")]
+            [(true, "upstream default"), (false, "Debian default")]
                 .map(|(value, versions)| DefaultValue {
                     value,
                     daemon: "vsftpd",
@@ -172,9 +172,12 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
         ),
     };
     if anonymous.value() != Some(&false) {
-        let mut part =
-            ServiceResource::new(PartKind::Folder, "for anybody", anonymous.origin().unwrap_or(origin))
-                .labelled("anonymous");
+        let mut part = ServiceResource::new(
+            PartKind::Folder,
+            "for anonymous users",
+            anonymous.origin().unwrap_or(origin),
+        )
+        .labelled("anonymous");
         part.path = get("anon_root").map(|(path, _)| path.to_owned());
         part.login =
             anonymous.clone().map(|on| if on { AuthRequirement::Nothing } else { AuthRequirement::Refused });
@@ -190,7 +193,7 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
         served.parts.push(part);
     }
     if let Some(line) = on("local_enable") {
-        let mut part = ServiceResource::new(PartKind::Folder, "of accounts", line).labelled("accounts");
+        let mut part = ServiceResource::new(PartKind::Folder, "for accounts", line).labelled("accounts");
         part.path = get("local_root").map(|(path, _)| path.to_owned());
         part.login = Setting::Stated { value: AuthRequirement::Password, origin: line };
         part.writes = match writes {
@@ -242,9 +245,9 @@ fn read_proftpd(export: &Export, around: &ReadContext<'_>) -> Reading {
     let main: Vec<&Directive<'_>> =
         all.iter().filter(|one| !matches!(one.name.as_str(), "global" | "virtualhost")).collect();
     let mut facts = Vec::new();
-    facts.push(proftpd("file transfer (ProFTPD)".into(), &with_global(&global, &main), 21, origin));
+    facts.push(proftpd("FTP server (ProFTPD)".into(), &with_global(&global, &main), 21, origin));
     for host in all.iter().filter(|one| one.name == "virtualhost") {
-        let name = format!("file transfer (ProFTPD, {})", host.words.join(" "));
+        let name = format!("FTP server (ProFTPD, {})", host.words.join(" "));
         let mut one = proftpd(
             name,
             &with_global(&global, &host.children().iter().collect::<Vec<_>>()),
@@ -398,7 +401,7 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
     for anonymous in all.iter().filter(|one| one.name == "anonymous") {
         served.parts.push(proftpd_anonymous(anonymous, engine, required.is_some()));
     }
-    let mut part = ServiceResource::new(PartKind::Folder, "of accounts", origin).labelled("accounts");
+    let mut part = ServiceResource::new(PartKind::Folder, "for accounts", origin).labelled("accounts");
     part.sources = limited(all, "login").unwrap_or_else(Sources::everybody);
     part.login = Setting::default_of(AuthRequirement::Password, "ProFTPD", "proftpd.conf(5)");
     part.writes = Setting::default_of(!denied(all, "write"), "ProFTPD", "proftpd.conf(5), Limit");
@@ -411,7 +414,8 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
 }
 
 fn proftpd_anonymous(one: &Directive<'_>, engine: Option<Origin>, required: bool) -> ServiceResource {
-    let mut part = ServiceResource::new(PartKind::Folder, "for anybody", one.origin).labelled("anonymous");
+    let mut part =
+        ServiceResource::new(PartKind::Folder, "for anonymous users", one.origin).labelled("anonymous");
     part.path = Some(one.first().to_owned());
     part.sources = limited(one.children(), "login").unwrap_or_else(Sources::everybody);
     let asks = one.children().iter().find(|one| one.name == "anonrequirepassword");

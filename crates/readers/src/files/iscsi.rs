@@ -13,7 +13,7 @@ use trevlin_model::{Export, Facts, LineClass, Origin, Protocol, Setting};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "iscsi-target",
-    title: "disks (iSCSI target of the kernel)",
+    title: "iSCSI target (LIO)",
     manual: "targetcli(8)",
     recognise: |export| {
         let text = export.text();
@@ -49,7 +49,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         if fabric != "iscsi" {
             book.not_understood(
                 target.origin,
-                format!("disks given out by `{fabric}` are not judged here; review this target by hand"),
+                format!("targets of fabric `{fabric}` are not judged; please review this target by hand"),
             );
             continue;
         }
@@ -69,7 +69,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
 fn served(export: &Export, name: &str, group: &Json<'_>, facts: &mut Facts) -> Served {
     let heading = |one: &Json<'_>| Origin { end: one.origin.start + 1, ..one.origin };
     let origin = heading(group);
-    let title = format!("disks of {name}");
+    let title = format!("iSCSI target {name}");
     let mut served =
         Served::new(ServedKind::Disks, "iSCSI target", title, &["target", "rtslib-fb-targetctl"], origin)
             .labelled(name);

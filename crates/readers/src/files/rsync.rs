@@ -14,12 +14,12 @@ use trevlin_model::{Export, LineClass, Login, LoginList, Origin, Protocol, Setti
 
 /// The reader.
 pub(crate) const READER: Reader =
-    Reader { name: "rsyncd", title: "file modules (rsync)", manual: "rsyncd.conf(5)", recognise, read };
+    Reader { name: "rsyncd", title: "rsync server", manual: "rsyncd.conf(5)", recognise, read };
 
 /// The reader of secrets.
 pub(crate) const SECRETS: Reader = Reader {
     name: "rsyncd-secrets",
-    title: "logins of rsync",
+    title: "rsync accounts",
     manual: "rsyncd.conf(5), secrets file",
     // Names and passwords with a colon between them stand in many files, so the name is what tells.
     recognise: |export| {
@@ -78,7 +78,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         for entry in &section.entries {
             let key = entry.key.to_ascii_lowercase();
             if key.starts_with("&include") || key.starts_with("&merge") {
-                let question = "modules stand in other files that it reads in; ask for them";
+                let question = "please provide the included files, which define further modules";
                 book.note(entry.origin, question);
                 open.push((question.to_owned(), entry.origin));
             } else if JUDGED.contains(&key.as_str()) {
@@ -96,8 +96,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let globals: Vec<&Section<'_>> = std::iter::once(first).chain(rest.iter().filter(is_global)).collect();
     let origin = all.iter().flat_map(|one| &one.entries).map(|one| one.origin).next();
     let origin = origin.unwrap_or_else(|| export.origin(0..0));
-    let mut served =
-        Served::new(ServedKind::Modules, "rsync", "file modules (rsync)", &["rsync", "rsyncd"], origin);
+    let mut served = Served::new(ServedKind::Modules, "rsync", "rsync server", &["rsync", "rsyncd"], origin);
     let of_all =
         |key: &str| globals.iter().rev().find_map(|one| one.last(key)).map(|one| (one.value, one.origin));
     let port =
@@ -171,7 +170,7 @@ fn read_secrets(export: &Export, _: &ReadContext<'_>) -> Reading {
         let origin = export.origin_of(line.text);
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let Some((user, password)) = line.text.split_once(':') else {
-            book.not_understood(origin, "expected `user:password`; nobody logs in with this line");
+            book.not_understood(origin, "expected `user:password`; no user can log in with this line");
             reading.facts.masked_places.push(origin);
             continue;
         };

@@ -8,7 +8,7 @@ use trevlin_model::{Export, Login, LoginList};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "smbpasswd",
-    title: "logins of Samba",
+    title: "Samba accounts",
     manual: "smbpasswd(5), pdbedit(8)",
     recognise: |export| {
         let mut lines = export.lines().filter(|line| !is_empty(line.text));
@@ -46,7 +46,10 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         let origin = export.origin_of(line.text.trim());
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let Some([name, lanman, nt, flags]) = fields(line.text) else {
-            book.not_understood(origin, "expected `name:number:hash:hash:[flags]:`; the line lets nobody in");
+            book.not_understood(
+                origin,
+                "expected `name:number:hash:hash:[flags]:`; no user can log in with this line",
+            );
             reading.facts.masked_places.push(origin);
             continue;
         };
@@ -65,7 +68,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 user: name.to_owned(),
                 list: LoginList::LocalFile(export.path().to_owned()),
                 daemon: None,
-                service: "file shares (Samba)".into(),
+                service: "SMB server (Samba)".into(),
                 // With the flag N no password is asked for.
                 secret: secret.filter(|_| !flags.contains('N')),
                 certain: true,

@@ -194,7 +194,7 @@ impl Builder<'_> {
                 let version = plain(MatchKind::Version(range.family()));
                 return vec![version, Match { negated, kind: side(vec![range]) }];
             }
-            self.notes.push((one.origin, format!("`{stated}` is no address or network")));
+            self.notes.push((one.origin, format!("`{stated}` is not an address or network")));
         }
         let set = one.get("ipset");
         if let Some(entries) = self.config.sets.get(set) {
@@ -269,7 +269,8 @@ impl Builder<'_> {
                         let matches: Vec<Match> = entering.iter().chain(leaving).cloned().collect();
                         // One for each pair of zones of each policy: more than is followed is open, and told.
                         if !crate::growth::may_make_rule(&matches) {
-                            let why = "there are more pairs of zones and policies than are followed; what the rest decide is open";
+                            let why = "there are more pairs of zones and policies than are followed; the remaining ones are \
+                                       left undetermined";
                             if self.notes.last().is_none_or(|(_, told)| told != why) {
                                 self.notes.push((policy.origin, why.into()));
                             }
@@ -352,8 +353,10 @@ impl Builder<'_> {
             self.element(policy, one, false, &mut rules, &mut unused, &mut nat);
         }
         if let Some((_, first)) = nat.first() {
-            self.notes
-                .push((first.origin, "a forward in a policy is not followed; review it by hand".into()));
+            self.notes.push((
+                first.origin,
+                "a forward in a policy is not followed; please review it by hand".into(),
+            ));
         }
         let mut rules = in_order(rules);
         match policy.target.as_str() {

@@ -100,7 +100,7 @@ impl Config {
 
     fn settings(&mut self, file: &Export) {
         if !file.ends_with_line() {
-            self.notes.push((file.last_line(), "the file breaks off here; export it again".into()));
+            self.notes.push((file.last_line(), "the file is truncated; please export it again".into()));
         }
         for line in file.lines() {
             let Some((name, value)) = line.text.split_once('=') else { continue };
@@ -138,7 +138,7 @@ impl Config {
         if let Some(node) = text {
             let origin = source.origin(node.range());
             self.classes.push((origin, LineClass::NotUnderstood));
-            self.notes.push((origin, "text stands here where an element was expected".into()));
+            self.notes.push((origin, "text was found where an element was expected".into()));
         }
         let elements: Vec<Element> = root
             .children()
@@ -232,8 +232,7 @@ impl Config {
         }
         if !KNOWN.contains(&name) || depth > 3 {
             let what = if kind == FileKind::Service { "service" } else { "zone or policy" };
-            self.notes
-                .push((head_of(source, node), format!("`{name}` is no element that a {what} has here")));
+            self.notes.push((head_of(source, node), format!("`{name}` is not an element of a {what}")));
             return None;
         }
         let origin = source.origin(node.range());
@@ -257,7 +256,7 @@ impl Config {
         let Some(shipped) = SHIPPED.zone.get(&name) else {
             self.notes.push((
                 origin,
-                format!("the default zone {name} is not among the exports; what it lets in is not known"),
+                format!("the default zone {name} is not among the exports; what it permits is not known"),
             ));
             return;
         };

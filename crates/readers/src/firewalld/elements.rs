@@ -89,7 +89,7 @@ impl Builder<'_> {
             Some(words) => self.words(words, origin, depth),
             None => {
                 let text = format!(
-                    "the service `{name}` is not known here; export its file, /usr/lib/firewalld/services/{name}.xml"
+                    "the service `{name}` is not known; please export its file, /usr/lib/firewalld/services/{name}.xml"
                 );
                 self.notes.push((origin, text));
                 Vec::new()
@@ -112,7 +112,7 @@ impl Builder<'_> {
                 continue;
             }
             let Some(conditions) = port_word(word) else {
-                self.notes.push((origin, format!("`{word}` is no protocol and port, such as tcp/443")));
+                self.notes.push((origin, format!("`{word}` is not a protocol and port, such as tcp/443")));
                 continue;
             };
             if limits.is_empty() {
@@ -136,8 +136,7 @@ impl Builder<'_> {
             }
         }
         if all.is_empty() {
-            self.notes
-                .push((one.origin, format!("`{}` is no ICMP type that is known here", one.get("name"))));
+            self.notes.push((one.origin, format!("`{}` is not a known ICMP type", one.get("name"))));
         }
         all
     }

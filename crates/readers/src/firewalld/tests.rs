@@ -83,7 +83,7 @@ fn zones_become_chains() {
 fn a_default_zone_that_was_not_exported_is_the_one_that_is_shipped() {
     let readings = of(&[("d/firewalld/zones/inner.xml", "<zone><interface name=\"eth1\"/></zone>")]);
     let filter = &readings[0].facts.filters[0];
-    // The secure shell, addresses of link-local hosts asking for theirs, ICMP, the end.
+    // The SSH, addresses of link-local hosts asking for theirs, ICMP, the end.
     assert_eq!(chain(filter, "filter_IN_public").len(), 6);
 }
 

@@ -202,7 +202,7 @@ fn sections<'a>(
                         open.pop();
                     }
                 }
-                _ => book.not_understood(origin, "no section of ipsec.conf(5) begins like this"),
+                _ => book.not_understood(origin, "not a section of ipsec.conf(5)"),
             }
             continue;
         }
@@ -257,10 +257,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             known.is_some_and(|known| list(known).contains(&sideless(line.0)))
         };
         if conn.name == SETUP && !OF_SETUP.contains(&line.0) {
-            book.not_understood(
-                line.2,
-                "no setting of `config setup` that is known here; check its spelling",
-            );
+            book.not_understood(line.2, "not a known setting of `config setup`; check its spelling");
         } else if conn.name == SETUP {
             book.class(line.2, LineClass::Ignored);
         } else if has(|known| &known.understood) {
@@ -270,7 +267,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         } else {
             book.not_understood(
                 line.2,
-                format!("`{}` is no keyword of ipsec.conf(5) of {}", line.0, daemon.name()),
+                format!("`{}` is not a keyword of ipsec.conf(5) of {}", line.0, daemon.name()),
             );
         }
     }

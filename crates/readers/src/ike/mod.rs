@@ -25,7 +25,7 @@ fn pool(name: &str, text: &str, origin: Origin) -> Pool {
     let mut pool = Pool::new(name, origin);
     // A plug-in may answer for callers inside; which are loaded stands elsewhere.
     pool.placement =
-        Setting::Unknown { why: "whether the farp plug-in is loaded stands in strongswan.conf".into() };
+        Setting::Unknown { why: "strongswan.conf decides whether the farp plug-in is loaded".into() };
     let Some(range) = addresses::take(text, origin, &mut pool.malformed, addresses::range_or_prefix) else {
         return pool;
     };

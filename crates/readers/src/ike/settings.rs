@@ -163,7 +163,7 @@ impl<'a> Parser<'_, 'a> {
                             book.class(origin, LineClass::Understood);
                             if depth >= export.limits().of(Limit::Nesting) {
                                 let rest = export.origin(*place..export.text().len());
-                                book.cut(rest, Limit::Nesting, "sections in each other");
+                                book.cut(rest, Limit::Nesting, "nested sections");
                                 *at = tokens.len();
                                 return;
                             }

@@ -127,7 +127,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             None => book.not_understood(
                 value.origin,
                 format!(
-                    "`{}` is no key of swanctl.conf(5) in this place; the daemon takes no notice of it",
+                    "`{}` is not a key of swanctl.conf(5) in this place; the daemon ignores it",
                     value.key
                 ),
             ),
@@ -138,7 +138,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         if !part_of_another {
             book.not_understood(
                 origin,
-                format!("no section `{name}` is there to refer to; what it would lend is missing here"),
+                format!(
+                    "there is no section `{name}` to refer to; the settings it would contribute are missing"
+                ),
             );
         }
     }

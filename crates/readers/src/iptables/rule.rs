@@ -51,7 +51,7 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
     };
     // Signs of which the bytes were lost; names of devices and chains take any others. What is in quotes decides nothing.
     let lost = |token: &&Token<'_>| !token.quoted && token.text.contains(char::REPLACEMENT_CHARACTER);
-    let mut problem = tokens.iter().find(lost).map(|token| format!("`{}` is not legible", token.text));
+    let mut problem = tokens.iter().find(lost).map(|token| format!("`{}` is unreadable", token.text));
     let illegible = problem.is_some();
     let mut words = Words { tokens, at: 0 };
     let (verb, chain, place) = match head(&mut words) {
@@ -77,7 +77,8 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
     }
     if problem.is_some() {
         // What was not understood may have been a condition, or what the rule does.
-        let open = MatchKind::NotModelled(Residual::described("what is not understood of this line"));
+        let open =
+            MatchKind::NotModelled(Residual::described("the part of this line that was not understood"));
         matches.push(Match { negated: false, kind: open });
     }
     // A translation says where to (iptables-extensions(8)).
@@ -120,7 +121,11 @@ fn head(words: &mut Words<'_>) -> Result<Head, String> {
         "-I" | "--insert" => {
             let chain = chain(words)?;
             let place = words.value().map_or(Ok(1), |place| place.parse());
-            Head::Rule(Verb::Insert, chain, place.map_err(|_| "the place after the chain is no number")?)
+            Head::Rule(
+                Verb::Insert,
+                chain,
+                place.map_err(|_| "the position after the chain is not a number")?,
+            )
         }
         "-N" | "--new-chain" => Head::Whole(Command::NewChain(chain(words)?)),
         "-F" | "--flush" => Head::Whole(Command::Flush(words.value())),
@@ -137,7 +142,9 @@ fn head(words: &mut Words<'_>) -> Result<Head, String> {
             words.values();
             Head::Whole(Command::Nothing)
         }
-        other => return Err(format!("`{other}` is no command of iptables-restore; expected `-A CHAIN …`")),
+        other => {
+            return Err(format!("`{other}` is not a command of iptables-restore; expected `-A CHAIN …`"));
+        }
     })
 }
 
@@ -151,7 +158,7 @@ fn option(
     family: Family,
 ) -> Result<(), String> {
     if token.quoted || !token.is_option() {
-        return Err(format!("`{}` stands where an option was expected", token.text));
+        return Err(format!("`{}` was found where an option was expected", token.text));
     }
     match &*token.text {
         "-j" | "--jump" | "-g" | "--goto" => {
@@ -177,7 +184,7 @@ fn option(
         }
         name if *owner_is_target && !body.knows(name) => {
             words.values();
-            Err(format!("`{name}` is not known as an option of this target"))
+            Err(format!("`{name}` is not a known option of this target"))
         }
         name => body.option(name, words),
     }

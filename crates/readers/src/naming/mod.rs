@@ -9,7 +9,7 @@ use trevlin_model::{Origin, Setting};
 /// What looking up any name for somebody is: asked for by whoever is among the sources.
 pub(crate) fn recursion(sources: Sources, origin: Origin) -> ServiceResource {
     let mut part =
-        ServiceResource::new(PartKind::Whole, "names of others (recursion)", origin).labelled("recursion");
+        ServiceResource::new(PartKind::Whole, "recursion for clients", origin).labelled("recursion");
     part.sources = sources;
     part.login = Setting::Stated { value: AuthRequirement::Nothing, origin };
     part.remarks.push((Remark::Recursion, origin));

@@ -15,13 +15,13 @@ use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol,
 
 /// The reader.
 pub(crate) const READER: Reader =
-    Reader { name: "named", title: "name server (BIND)", manual: "named.conf(5)", recognise, read };
+    Reader { name: "named", title: "DNS server (BIND)", manual: "named.conf(5)", recognise, read };
 
 /// How deep lists that name others are followed.
 const DEPTH: usize = 16;
 
 /// What stands for lists further on: somebody, and nobody knows who.
-const FURTHER: &str = "lists in more lists than are followed";
+const FURTHER: &str = "nested lists beyond the limit";
 
 fn recognise(export: &Export) -> Recognition {
     let tells = export.lines().take(TELLING_LINES).any(|line| {
@@ -146,8 +146,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let options = tree.iter().rev().find(|one| one.name() == "options");
     let lists = Lists::of(&tree);
     let origin = options.or(tree.first()).map_or_else(|| export.origin(0..0), |one| one.origin);
-    let mut served =
-        Served::new(ServedKind::Names, "BIND", "name server (BIND)", &["named", "bind9"], origin);
+    let mut served = Served::new(ServedKind::Names, "BIND", "DNS server (BIND)", &["named", "bind9"], origin);
     served.open = world.open;
     let settings = options.map_or(&nothing, |one| one.block.as_ref().unwrap_or(&nothing));
     served.endpoints = endpoints(settings, &lists, origin);
@@ -249,9 +248,9 @@ impl<'s, 'a> Lists<'s, 'a> {
             "any" => found = Sources::everybody(),
             "none" | "" => {}
             "localhost" => found.ranges.extend(serving::loopback()),
-            "localnets" => found.names.push("the networks it is attached to".into()),
+            "localnets" => found.names.push("its connected networks".into()),
             "key" => {
-                found.names.push(format!("whoever has the key {}", words.get(1).copied().unwrap_or_default()))
+                found.names.push(format!("holders of the key {}", words.get(1).copied().unwrap_or_default()))
             }
             _ => match (self.0.get(word), addresses::prefix(word)) {
                 (Some(list), _) if depth < DEPTH => found = self.collect(list, depth + 1),
@@ -279,7 +278,7 @@ fn lookups(blocks: &[&[Statement<'_>]], lists: &Lists<'_, '_>, origin: Origin) -
     let (sources, line) = match stated {
         Some(one) => (lists.sources(one.children(), one.origin), one.origin),
         None => {
-            let names = vec!["the networks it is attached to".to_owned()];
+            let names = vec!["its connected networks".to_owned()];
             let line = inherited(blocks, "recursion").map_or(origin, |one| one.origin);
             (Sources { ranges: serving::loopback().to_vec(), names, origins: vec![line] }, line)
         }
@@ -299,8 +298,8 @@ fn answers(zones: &[(&str, Option<&Statement<'_>>, Origin)], lists: &Lists<'_, '
     }
     let part = |(stated, origin, names): (Option<&Statement<'_>>, Origin, Vec<&str>)| {
         let name = match names.as_slice() {
-            [name] => format!("names of {name}"),
-            names => format!("names of {} zones", names.len()),
+            [name] => format!("zone {name}"),
+            names => format!("{} zones", names.len()),
         };
         let mut part = ServiceResource::new(PartKind::Whole, name, stated.map_or(origin, |one| one.origin))
             .labelled(names.join(" "));
@@ -339,8 +338,9 @@ fn zones(
         let update =
             zone.last("allow-update").map(|one| (lists.sources(one.children(), one.origin), one.origin));
         let line = transfer.map_or(zone.origin, |one| one.origin);
-        let mut part = ServiceResource::new(PartKind::Whole, format!("whole zone {}", zone.value()), line)
-            .labelled(zone.value());
+        let mut part =
+            ServiceResource::new(PartKind::Whole, format!("transfer of zone {}", zone.value()), line)
+                .labelled(zone.value());
         part.sources = sources;
         part.login = match transfer {
             Some(one) => Setting::Stated { value: AuthRequirement::Nothing, origin: one.origin },
@@ -360,9 +360,12 @@ fn zones(
             parts.push(part);
         }
         if let Some((sources, line)) = update.filter(|one| !one.0.ranges.is_empty()) {
-            let mut part =
-                ServiceResource::new(PartKind::Whole, format!("changes to zone {}", zone.value()), line)
-                    .labelled(zone.value());
+            let mut part = ServiceResource::new(
+                PartKind::Whole,
+                format!("dynamic updates of zone {}", zone.value()),
+                line,
+            )
+            .labelled(zone.value());
             part.sources = sources;
             part.login = Setting::Stated { value: AuthRequirement::Address, origin: line };
             part.writes = Setting::Stated { value: true, origin: line };

@@ -12,7 +12,7 @@ use trevlin_model::{Export, IpRange, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader =
-    Reader { name: "unbound", title: "name server (Unbound)", manual: "unbound.conf(5)", recognise, read };
+    Reader { name: "unbound", title: "DNS server (Unbound)", manual: "unbound.conf(5)", recognise, read };
 
 const CLAUSES: [&str; 15] = [
     "server:",
@@ -206,7 +206,7 @@ fn served(lines: &[Line<'_>], origin: Origin) -> Vec<Served> {
         lines.iter().filter(move |one| one.clause == clause && one.name == name)
     };
     let last = |clause, name| all(clause, name).next_back();
-    let mut served = Served::new(ServedKind::Names, "Unbound", "name server (Unbound)", &["unbound"], origin);
+    let mut served = Served::new(ServedKind::Names, "Unbound", "DNS server (Unbound)", &["unbound"], origin);
     let port = last("server:", "port")
         .and_then(|one| Some((one.value.parse().ok()?, one.origin)))
         .unwrap_or((53, origin));
@@ -291,7 +291,7 @@ fn control(lines: &[Line<'_>], origin: Origin) -> Option<Served> {
     let mut served = Served::new(
         ServedKind::Names,
         "Unbound",
-        "control of the name server (Unbound)",
+        "control interface of the DNS server (Unbound)",
         &["unbound"],
         on.origin,
     );
@@ -313,7 +313,7 @@ fn control(lines: &[Line<'_>], origin: Origin) -> Option<Served> {
     if served.endpoints.is_empty() {
         return None;
     }
-    let mut part = ServiceResource::new(PartKind::Whole, "control of the name server", on.origin);
+    let mut part = ServiceResource::new(PartKind::Whole, "control interface of the DNS server", on.origin);
     part.login = match no_certificate {
         Some(one) => Setting::Stated { value: AuthRequirement::Nothing, origin: one.origin },
         None => {

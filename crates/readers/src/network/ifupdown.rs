@@ -126,7 +126,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.class(origin, class);
         if class == LineClass::NotUnderstood {
-            book.note(origin, "no stanza of interfaces(5) begins like this");
+            book.note(origin, "not a stanza of interfaces(5)");
         }
     }
     stanza.finish(&mut reading);

@@ -78,10 +78,10 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         let rest = export.origin(at..export.text().len());
         book.class(rest, LineClass::NotUnderstood);
         match why {
-            Stopped::TooDeep(_) => book.cut(rest, Limit::Nesting, "lists and maps in each other"),
+            Stopped::TooDeep(_) => book.cut(rest, Limit::Nesting, "nested lists and maps"),
             Stopped::Broken(_) => book.note(
                 export.origin(at..at),
-                "the YAML is broken here; what stands before it was read, netplan refuses the file",
+                "the YAML is invalid here; what precedes it was read, netplan rejects the file",
             ),
         }
     }
@@ -91,7 +91,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             LineRecorder::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere)
                 .not_understood(
                     origin,
-                    "expected `network:`; netplan takes nothing else at the top of a file",
+                    "expected `network:`; netplan accepts no other key at the top of a file",
                 );
         }
     }
@@ -104,7 +104,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             } else if !matches!(kind.as_str(), "version" | "renderer" | "openvswitch" | "nm-devices") {
                 let origin = export.origin(span.clone());
                 LineRecorder::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere)
-                    .not_understood(origin, "no key of netplan(5) at this place");
+                    .not_understood(origin, "not a key of netplan(5) at this place");
             }
         }
         state.secrets(network, "");
@@ -131,7 +131,10 @@ impl State<'_> {
             if !FREE.contains(&above) && !KEYS.inner.contains(key) && !KEYS.keys.contains(key) {
                 let origin = self.origin(span.clone());
                 LineRecorder::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
-                    .not_understood(origin, "no key of netplan(5) at this place; netplan refuses the file");
+                    .not_understood(
+                        origin,
+                        "not a key of netplan(5) at this place; netplan rejects the file",
+                    );
             }
             if !matches!(above, "external-ids" | "other-config" | "passthrough") {
                 self.inner(key, inner);
@@ -145,7 +148,7 @@ impl State<'_> {
             if !KEYS.keys.contains(key) {
                 let origin = self.origin(span.clone());
                 LineRecorder::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
-                    .not_understood(origin, "no key of netplan(5) for a device; netplan refuses the file");
+                    .not_understood(origin, "not a key of netplan(5) for a device; netplan rejects the file");
             }
         }
         for (key, _, inner) in node.entries() {

@@ -157,13 +157,13 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             if section.name.is_empty() || !entry.has_value {
                 book.not_understood(
                     entry.origin,
-                    "expected `[Section]` or `Key=value`; the daemon skips this line",
+                    "not a known section of networkd, which ignores its content",
                 );
             } else if !known {
                 // Said of the section.
                 book.class(entry.origin, LineClass::NotUnderstood);
             } else if keys.is_some_and(|keys| !keys.contains(entry.key)) {
-                let why = format!("no key of [{}]; the daemon ignores this line", section.name);
+                let why = format!("not a key of [{}]; the daemon ignores this line", section.name);
                 book.not_understood(entry.origin, why);
             } else {
                 book.class(entry.origin, class);

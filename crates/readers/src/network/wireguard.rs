@@ -217,7 +217,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             } else {
                 book.not_understood(
                     entry.origin,
-                    "no key of wg(8) or wg-quick(8); the tunnel does not start with it",
+                    "not a key of wg(8) or wg-quick(8); the tunnel does not start with it",
                 );
             }
         }

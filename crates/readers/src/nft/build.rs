@@ -83,7 +83,8 @@ fn carry_out(
                 match &mut chain.base {
                     Some(base) => (base.policy, chain.origin) = (Some(policy), origin),
                     None => {
-                        let text = "only a chain that is hooked has a policy, and this one is not hooked before this line";
+                        let text =
+                            "only a base chain has a policy, and this one has no hook before this line";
                         built.notes.push((origin, text.into()));
                     }
                 }
@@ -155,7 +156,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
             let what = format!("an nftables table of the family {other}");
             built.notes.push((
                 origin,
-                format!("{what} is not followed; it may drop packets before or beside the rest"),
+                format!("{what} is not followed; it may drop packets before or beside the other rules"),
             ));
             // Address resolution has no bearing on who reaches whom.
             let filters_packets = hooked && other != "arp";
@@ -171,7 +172,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
         }
     };
     if table.dormant {
-        built.notes.push((origin, format!("table {} is dormant: its rules are out of force", name.name)));
+        built.notes.push((origin, format!("table {} is dormant: its rules are not active", name.name)));
         return;
     }
     let mut maker = Maker::new(&table);
@@ -217,7 +218,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
     for missing in sets.iter().filter(|set| !set.present) {
         built.notes.push((
             missing.origin,
-            format!("set {} is not in this ruleset; what is in it is not known", missing.name),
+            format!("set {} is not in this ruleset; its content is not known", missing.name),
         ));
     }
     for rule in chains.iter().flat_map(|chain| &chain.rules) {
@@ -225,10 +226,9 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
             && !table.chains.contains_key(to)
         {
             complete = false;
-            built.notes.push((
-                rule.origin,
-                format!("chain {to} is not in this ruleset; what happens in it is not known"),
-            ));
+            built
+                .notes
+                .push((rule.origin, format!("chain {to} is not in this ruleset; its effect is not known")));
         }
     }
     built.filters.push(Filter {

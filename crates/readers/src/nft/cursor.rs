@@ -152,7 +152,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         self.book.understood(origin);
         if !self.at_end() {
             let after = self.peek().unwrap_or(first);
-            self.not_understood(after, "this is more than was expected here");
+            self.not_understood(after, "unexpected content follows here");
         }
     }
 

@@ -28,7 +28,7 @@ pub(super) fn read(export: &Export, book: &mut LineRecorder<'_>) -> (Vec<Command
             let place = export.line(line).map_or(export.origin(0..0), |line| export.origin_of(line.text));
             book.not_understood(
                 place,
-                format!("this is not the JSON that `nft -j list ruleset` prints (line {line})"),
+                format!("this is not the JSON of `nft -j list ruleset` (line {line})"),
             );
             return (Vec::new(), true);
         }
@@ -72,10 +72,7 @@ pub(super) fn read(export: &Export, book: &mut LineRecorder<'_>) -> (Vec<Command
                 if whole {
                     book.understood(origin);
                 } else {
-                    book.not_understood(
-                        origin,
-                        "a statement of this rule is none that libnftables-json(5) has",
-                    );
+                    book.not_understood(origin, "a statement of this rule is not in libnftables-json(5)");
                 }
             }
             None => {

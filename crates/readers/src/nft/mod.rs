@@ -143,7 +143,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     }
     for (path, origin) in missing {
         reading.facts.not_modelled.push(NotModelled::beside(
-            format!("`{path}`, which is read in here and is not among the exports,"),
+            format!("`{path}`, which is included here and is not among the exports,"),
             origin,
         ));
     }

@@ -20,7 +20,7 @@ impl<'a, 'b> Parser<'a, 'b> {
             let Some(first) = self.peek() else { return };
             if first.text == "}" {
                 self.next();
-                self.not_understood(first, "a brace closes here that none opened");
+                self.not_understood(first, "closing brace without an opening one");
                 continue;
             }
             self.command(first);
@@ -35,7 +35,7 @@ impl<'a, 'b> Parser<'a, 'b> {
             match first.text {
                 "}" => {
                     self.next();
-                    self.not_understood(first, "a brace closes here that none opened");
+                    self.not_understood(first, "closing brace without an opening one");
                 }
                 "define" => {
                     self.next();
@@ -146,7 +146,7 @@ impl<'a, 'b> Parser<'a, 'b> {
             self.skip_ends();
             let Some(inner) = self.next() else {
                 self.variables.lost = true;
-                self.book.not_understood(origin, "this table is not closed: the ruleset breaks off");
+                self.book.not_understood(origin, "this table is not closed: the ruleset is truncated");
                 return;
             };
             match inner.text {
@@ -202,7 +202,7 @@ impl<'a, 'b> Parser<'a, 'b> {
             self.skip_ends();
             let Some(inner) = self.peek() else {
                 self.variables.lost = true;
-                self.book.not_understood(origin, "this chain is not closed: the ruleset breaks off");
+                self.book.not_understood(origin, "this chain is not closed: the ruleset is truncated");
                 return;
             };
             match inner.text {
@@ -296,7 +296,7 @@ impl<'a, 'b> Parser<'a, 'b> {
                             let place = self.origin_from(first);
                             self.variables.lost = true;
                             self.book
-                                .not_understood(place, format!("`{word}` is no priority that nft(8) names"));
+                                .not_understood(place, format!("`{word}` is not a priority name of nft(8)"));
                         }
                     }
                 }
@@ -337,7 +337,7 @@ impl<'a, 'b> Parser<'a, 'b> {
                 },
                 None => {
                     rule.whole = false;
-                    self.part_not_understood(begin, "expected a condition or a statement that nft(8) has");
+                    self.part_not_understood(begin, "expected a condition or a statement of nft(8)");
                 }
             }
         }
@@ -347,7 +347,7 @@ impl<'a, 'b> Parser<'a, 'b> {
             // Nor is anything told by what was left of it: the end of a line may have been among what was lost.
             rule.statements.clear();
             rule.whole = false;
-            self.part_not_understood(first, "a part of this rule is not legible");
+            self.part_not_understood(first, "a part of this rule is unreadable");
         }
         rule.origin = self.origin_from(first);
         let behind = self.tokens.get(self.at).filter(|one| one.kind == Kind::Remark);
@@ -382,7 +382,7 @@ impl<'a, 'b> Parser<'a, 'b> {
                 self.skip_ends();
                 let Some(inner) = self.next() else {
                     self.variables.lost = true;
-                    self.book.not_understood(origin, "this set is not closed: the ruleset breaks off");
+                    self.book.not_understood(origin, "this set is not closed: the ruleset is truncated");
                     break;
                 };
                 match inner.text {
@@ -447,7 +447,7 @@ impl<'a, 'b> Parser<'a, 'b> {
                 }
             }
             Some("rule") => {
-                self.not_understood(first, "a rule is deleted by its handle, which a file does not tell");
+                self.not_understood(first, "a rule is deleted by its handle, which a file does not contain");
                 return;
             }
             _ => {

@@ -47,7 +47,7 @@ impl Parser<'_, '_> {
     fn primary(&mut self, depth: usize) -> Expr {
         if depth >= self.export.limits().of(Limit::Nesting) {
             let place = self.peek().map_or("", |token| token.text);
-            self.book.cut(self.export.origin_of(place), Limit::Nesting, "braces in each other");
+            self.book.cut(self.export.origin_of(place), Limit::Nesting, "nested braces");
             self.skip_statement();
             return Expr::Other("nested too deeply".into());
         }

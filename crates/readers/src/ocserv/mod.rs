@@ -138,7 +138,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         };
         match class(&name) {
             Some(class) => book.class(origin, class),
-            None => book.not_understood(origin, "no keyword of ocserv(8); the daemon skips it"),
+            None => book.not_understood(origin, "not a keyword of ocserv(8); the daemon ignores it"),
         }
         let said = Said {
             value: bare(value).to_owned(),
@@ -178,7 +178,7 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
     let mut methods = |said: &Said, refused: &mut Option<(String, Origin)>| match auth::method(&said.value) {
         Some(method) => Some(method),
         None => {
-            let why = "the method of authentication is none of ocserv(8)";
+            let why = "the authentication method is not one of ocserv(8)";
             book.not_understood(said.origin, why);
             refused.get_or_insert((why.into(), said.origin));
             None
@@ -188,7 +188,7 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
     let main: Vec<Said> = host.all("auth").cloned().collect();
     let together: Vec<Method> = main.iter().filter_map(|said| methods(said, &mut refused)).collect();
     if main.is_empty() {
-        refused.get_or_insert(("no `auth` is stated".into(), first.origin));
+        refused.get_or_insert(("`auth` is not set".into(), first.origin));
     }
     ways.push((together, main));
     for said in host.all("enable-auth").cloned().collect::<Vec<_>>() {
@@ -199,10 +199,10 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
     let passwords =
         || ways.iter().flat_map(|way| way.0.iter().zip(&way.1)).filter(|(method, _)| method.asks_password());
     if let Some((_, second)) = passwords().nth(1) {
-        refused.get_or_insert(("two methods that ask for a password cannot be mixed".into(), second.origin));
+        refused.get_or_insert(("two password methods cannot be combined".into(), second.origin));
     }
     if host.last("ipv4-network").is_none() && host.last("ipv6-network").is_none() {
-        refused.get_or_insert(("neither `ipv4-network` nor `ipv6-network` is stated".into(), first.origin));
+        refused.get_or_insert(("neither `ipv4-network` nor `ipv6-network` is set".into(), first.origin));
     }
     let main = &ways[0];
     let asks = |method: &Method| matches!(method, Method::Certificate);
@@ -210,7 +210,7 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
         Some(at) => Setting::Stated { value: CertificateDemand::Required, origin: main.1[at].origin },
         None => match main.1.first() {
             Some(said) => Setting::Stated { value: CertificateDemand::NotAsked, origin: said.origin },
-            None => Setting::Unknown { why: "no `auth` is stated".into() },
+            None => Setting::Unknown { why: "`auth` is not set".into() },
         },
     };
     let checks = |way: &(Vec<Method>, Vec<Said>)| {
@@ -273,14 +273,14 @@ fn listeners(host: &Host) -> Vec<Listener> {
         Some(said) => match said.value.parse::<IpAddr>() {
             Ok(address) if address.is_unspecified() => Setting::Stated { value: None, origin: said.origin },
             Ok(address) => Setting::Stated { value: Some(address), origin: said.origin },
-            Err(_) => Setting::Unknown { why: format!("`{name}` names a host") },
+            Err(_) => Setting::Unknown { why: format!("`{name}` is a host name") },
         },
         None => Setting::default_of(None, DAEMON, MANUAL),
     };
     let port = |name: &str, default: u16| match host.last(name) {
         Some(said) => match said.value.parse() {
             Ok(value) => Setting::Stated { value, origin: said.origin },
-            Err(_) => Setting::Unknown { why: format!("`{name}` is no port") },
+            Err(_) => Setting::Unknown { why: format!("`{name}` is not a port") },
         },
         None => Setting::default_of(default, DAEMON, MANUAL),
     };

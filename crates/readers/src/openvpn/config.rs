@@ -165,7 +165,7 @@ impl Config {
                     }
                 }
                 if let Some(word) = unknown {
-                    return Some(format!("`{word}` is no directive that a block of a connection takes"));
+                    return Some(format!("`{word}` is not a directive of a connection block"));
                 }
             }
             "nobind" => self.no_bind = Some(((), at)),
@@ -321,7 +321,7 @@ impl Config {
                         self.server = Some(((net, directive.arg(2) == Some("nopool")), at));
                     }
                     _ => {
-                        let why = format!("`{network} {mask}` is no network with its mask");
+                        let why = format!("`{network} {mask}` is not a network with its mask");
                         self.malformed.push(MalformedAddress { why: why.clone(), origin: at });
                         self.broken = Some((why.clone(), at));
                         return Some(why);
@@ -332,7 +332,7 @@ impl Config {
                 4 => {
                     let (Some(gateway), Some(_), Some(first), Some(last)) = (v4(0), v4(1), v4(2), v4(3))
                     else {
-                        self.broken = Some(("`server-bridge` has an address that is none".into(), at));
+                        self.broken = Some(("`server-bridge` has a malformed address".into(), at));
                         return Some(self.wrong("expected `server-bridge gateway mask first last`"));
                     };
                     self.bridge = Some((Some(Bridge { gateway, first, last }), at));
@@ -350,7 +350,7 @@ impl Config {
                     return Some(self.wrong("expected `ifconfig-pool first last`"));
                 };
                 if first > last {
-                    let why = format!("`{first} {last}` runs backwards");
+                    let why = format!("`{first} {last}` is a reversed range");
                     self.malformed.push(MalformedAddress { why: why.clone(), origin: at });
                     self.broken = Some((why.clone(), at));
                     return Some(why);
@@ -385,7 +385,7 @@ impl Config {
             Some((text, origin)) => match text.parse::<IpAddr>() {
                 Ok(address) if address.is_unspecified() => Setting::Stated { value: None, origin: *origin },
                 Ok(address) => Setting::Stated { value: Some(address), origin: *origin },
-                Err(_) => Setting::Unknown { why: format!("`local {text}` names a host") },
+                Err(_) => Setting::Unknown { why: format!("`local {text}` is a host name") },
             },
         }
     }

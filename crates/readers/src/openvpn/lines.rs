@@ -67,8 +67,16 @@ pub(super) fn split(export: &Export) -> (Vec<Directive<'_>>, Vec<(Origin, String
             }
             let origin = Origin { end: closed.unwrap_or(end as u32), ..whole };
             match closed {
-                None => problems.push((origin, format!("`{close}` is missing: the rest of the file is taken as its content, and the daemon refuses to start"))),
-                Some(_) if !directives::inline(name) => problems.push((origin, "no file's content can stand here under this name".into())),
+                None => problems.push((
+                    origin,
+                    format!(
+                        "`{close}` is missing: the rest of the file becomes its content, and \
+                                                        the daemon refuses to start"
+                    ),
+                )),
+                Some(_) if !directives::inline(name) => {
+                    problems.push((origin, "no inline file of this name is permitted here".into()))
+                }
                 Some(_) => {}
             }
             let inline = export.text().get(start.min(end)..end);
@@ -116,7 +124,7 @@ fn words(line: &str) -> Result<Words, &'static str> {
                 }
                 _ => {
                     return Err(
-                        "a backslash stands before something else than a blank, a quotation mark or a backslash",
+                        "a backslash precedes a character other than a space, a quotation mark or a backslash",
                     );
                 }
             }

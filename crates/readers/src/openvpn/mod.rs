@@ -173,7 +173,7 @@ fn take<'a>(
             book.note(
                 directive.origin,
                 format!(
-                    "`{}` is gone since version {version}: newer daemons refuse to start with it",
+                    "`{}` was removed in version {version}: newer daemons refuse to start with it",
                     directive.name
                 ),
             );
@@ -225,9 +225,9 @@ fn unknown(directive: &Directive<'_>) -> String {
     let plain = name.len() <= 32
         && name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-');
     if plain && !directive.args.is_empty() {
-        format!("`{name}` is no directive of openvpn(8); the daemon refuses to start with it")
+        format!("`{name}` is not a directive of openvpn(8); the daemon refuses to start with it")
     } else {
-        "no directive of openvpn(8); the daemon refuses to start with it".into()
+        "not a directive of openvpn(8); the daemon refuses to start with it".into()
     }
 }
 

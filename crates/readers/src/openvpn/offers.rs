@@ -83,9 +83,9 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
     let may_be_old = cipher.is_none() && list.is_none_or(|(name, _, _)| name == "ncp-ciphers");
     if may_be_old && role == TunnelRole::Server {
         let question = if negotiates {
-            "no cipher is stated: up to version 2.4 the daemon takes Blowfish from callers that cannot negotiate"
+            "no cipher is set: up to version 2.4 the daemon accepts Blowfish from clients that cannot negotiate"
         } else {
-            "no cipher is stated and none is negotiated: up to version 2.5 the daemon takes Blowfish"
+            "no cipher is set and none is negotiated: up to version 2.5 the daemon uses Blowfish"
         };
         offer.open = Some((AlgorithmRole::Encryption, question.into()));
     }
@@ -162,8 +162,8 @@ fn control<'s>(
     }
     // Who states `data-ciphers` has version 2.5 or later, which leaves one version with the old default.
     if offer.algorithms.is_empty() && role == TunnelRole::Server {
-        let before = if new { "version 2.5 takes" } else { "versions before 2.6 take" };
-        let question = format!("no lowest version of TLS is stated: {before} TLS 1.0 from callers");
+        let before = if new { "version 2.5 accepts" } else { "versions before 2.6 accept" };
+        let question = format!("no minimum TLS version is set: {before} TLS 1.0 from clients");
         offer.open = Some((AlgorithmRole::Protocol, question));
     }
     offer

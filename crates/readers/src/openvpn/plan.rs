@@ -114,7 +114,7 @@ fn push(pushed: &str, args: &[&str], origin: Origin, plan: &mut AddressPlan) {
                     plan.netbios.push((format!("a NetBIOS datagram server, {server}"), origin))
                 }
                 // Kinds 2, 4 and 8 ask name servers or send packets to all (RFC 2132, 8.7).
-                ["NBT", kind, ..] => plan.netbios.push((format!("NetBIOS of kind {kind}"), origin)),
+                ["NBT", kind, ..] => plan.netbios.push((format!("NetBIOS node type {kind}"), origin)),
                 _ => {}
             }
         }

@@ -19,17 +19,17 @@ pub(super) fn of(config: &Config, serves: bool, kind: Option<&str>) -> Option<(S
         && no_password
     {
         return said(
-            "without a client certificate the daemon wants a script, a plug-in or the management to decide",
+            "without a client certificate the daemon requires a script, a plug-in or the management interface",
             *at,
         );
     }
     if let Some(((), at)) = config.password_optional.or(config.name_from_user)
         && no_password
     {
-        return said("this needs a script, a plug-in or the management that checks passwords", at);
+        return said("it requires a script, a plug-in or the management interface that checks passwords", at);
     }
     if let (Some(((), at)), true) = (config.shared_key, config.server.is_some() || config.bridge.is_some()) {
-        return said("a static key cannot serve several callers", at);
+        return said("a static key cannot serve several clients", at);
     }
     if let (Some(_), Some((_, at))) = (&config.server, &config.bridge) {
         return said("`server` and `server-bridge` exclude each other", *at);
@@ -38,7 +38,7 @@ pub(super) fn of(config: &Config, serves: bool, kind: Option<&str>) -> Option<(S
         return said("`client` and a server directive exclude each other", at);
     }
     if let (Some((_, at)), Some(((_, false), _))) = (&config.pool, &config.server) {
-        return said("`server` sets a pool already; `ifconfig-pool` beside it is refused", *at);
+        return said("`server` already sets a pool; `ifconfig-pool` beside it is rejected", *at);
     }
     if let (Some((_, at)), Some("tun")) = (&config.bridge, kind) {
         return said("`server-bridge` needs a tap device", *at);
@@ -53,10 +53,10 @@ pub(super) fn of(config: &Config, serves: bool, kind: Option<&str>) -> Option<(S
         }
     }
     if let (Some((_, at)), Some(((_, true), _))) = (&config.server_ipv6, &config.server) {
-        return said("`server-ipv6` does not go with `nopool`", *at);
+        return said("`server-ipv6` cannot be combined with `nopool`", *at);
     }
     if let Some((_, at)) = &config.remote {
-        return said("`remote` has no place on a server", *at);
+        return said("`remote` is not permitted on a server", *at);
     }
     None
 }

@@ -127,14 +127,14 @@ impl Reader<'_> {
         for entry in top.entries() {
             if !KEYS.contains(&&*entry.key) {
                 let text =
-                    format!("`{}` is no key of a phrasebook; {}", entry.key, nearest(&entry.key, &KEYS));
+                    format!("`{}` is not a key of a phrasebook; {}", entry.key, nearest(&entry.key, &KEYS));
                 self.note(entry.key_origin, text);
             }
         }
         match top.get("phrasebook").map(|node| (node.text().unwrap_or_default(), node.origin)) {
-            None => self.note(start, format!("`phrasebook = \"{BOOK}\"` is needed, to say that this is one")),
+            None => self.note(start, format!("`phrasebook = \"{BOOK}\"` is required to identify the file")),
             Some((form, at)) if form != BOOK => {
-                self.note(at, format!("this version reads phrasebooks of the form `{BOOK}`"));
+                self.note(at, format!("this version supports phrasebooks of the form `{BOOK}`"));
             }
             Some(_) => {}
         }
@@ -152,10 +152,7 @@ impl Reader<'_> {
             let words =
                 entry.node.entries().iter().map(|word| (word.key.to_string(), word.node.clone())).collect();
             if !matches!(entry.node.value, Value::Table(_)) {
-                self.note(
-                    entry.node.origin,
-                    "a table is expected: the appliance's words and what they stand for",
-                );
+                self.note(entry.node.origin, "expected a table of the appliance's words and their meaning");
             }
             maps.push(Map { name: entry.key.to_string(), words });
         }
@@ -181,7 +178,10 @@ impl Reader<'_> {
             book.telling = self.patterns(recognise.get("lines"), &numbers);
         }
         if !book.recognises_something() {
-            self.note(start, "`[recognise]` is needed: `lines` that every such export has, or a `file` name");
+            self.note(
+                start,
+                "`[recognise]` is required: `lines` that every such export has, or a `file` name",
+            );
         }
         book.passes = self.patterns(top.get("passes"), &numbers);
         if let Some(always) = top.get("always") {
@@ -191,7 +191,7 @@ impl Reader<'_> {
             self.phrase(node, &numbers, &mut book);
         }
         if book.phrases.is_empty() {
-            self.note(start, "there is no `[[phrase]]` yet");
+            self.note(start, "there is no `[[phrase]]`");
         }
         self.unused_maps(top, &book);
         book
@@ -211,14 +211,14 @@ impl Reader<'_> {
 
     fn only(&mut self, node: &Node, known: &[&str]) {
         for entry in node.entries().iter().filter(|entry| !known.contains(&&*entry.key)) {
-            let text = format!("`{}` is no key that belongs here; {}", entry.key, nearest(&entry.key, known));
+            let text = format!("`{}` is not a key at this place; {}", entry.key, nearest(&entry.key, known));
             self.note(entry.key_origin, text);
         }
     }
 
     fn text(&mut self, top: &Node, key: &str) -> Option<String> {
         if top.get(key).is_none() {
-            self.note(self.export.origin(0..0), format!("`{key}` is needed"));
+            self.note(self.export.origin(0..0), format!("`{key}` is required"));
         }
         self.text_of(top, key)
     }
@@ -226,7 +226,7 @@ impl Reader<'_> {
     fn text_of(&mut self, node: &Node, key: &str) -> Option<String> {
         let node = node.get(key)?;
         if node.text().is_none() {
-            self.note(node.origin, format!("this is {}; a text is expected", node.kind()));
+            self.note(node.origin, format!("this is {}; expected a text", node.kind()));
         }
         node.text().map(str::to_owned)
     }
@@ -236,7 +236,7 @@ impl Reader<'_> {
         for node in top.get(key).map_or(&[][..], Node::each) {
             match node.text() {
                 Some(text) if !text.is_empty() => found.push(text.to_owned()),
-                _ => self.note(node.origin, format!("this is {}; a text is expected", node.kind())),
+                _ => self.note(node.origin, format!("this is {}; expected a text", node.kind())),
             }
         }
         found
@@ -256,7 +256,7 @@ impl Reader<'_> {
     fn phrase(&mut self, node: &Node, maps: &BTreeMap<String, usize>, book: &mut Phrasebook) {
         self.only(node, &["says", "lands", "denied"]);
         let Some(says) = node.get("says").and_then(|says| Some((says.text()?, says.origin))) else {
-            self.note(node.origin, "`says` is needed: the pattern of the statement");
+            self.note(node.origin, "`says` is required: the pattern of the statement");
             return;
         };
         let (text, at) = says;
@@ -281,7 +281,7 @@ impl Reader<'_> {
             if let Some((name, _)) =
                 level.captures.iter().find(|(name, _)| kinds.iter().any(|(known, _)| known == name))
             {
-                self.note(at, format!("`{name}` is captured in two levels; give one of them another name"));
+                self.note(at, format!("`{name}` is captured at two levels; rename one of them"));
                 return;
             }
             let first = kinds.len();
@@ -306,7 +306,7 @@ impl Reader<'_> {
             if !used.contains(&number) && !name.starts_with('_') {
                 self.note(
                     at,
-                    format!("`{{{name}}}` is captured and lands nowhere; call it `_{name}` if that is meant"),
+                    format!("`{{{name}}}` is captured and not used; name it `_{name}` if that is intended"),
                 );
             }
         }
@@ -324,7 +324,7 @@ impl Reader<'_> {
 
     fn landings(&mut self, node: &Node, captures: &Captures, levels: usize) -> Vec<(Target, Plan)> {
         if !matches!(node.value, Value::Table(_)) {
-            self.note(node.origin, "a table is expected: paths into the sheet, and what lands there");
+            self.note(node.origin, "expected a table of sheet paths and their values");
         }
         let mut found = Vec::new();
         for entry in node.entries() {

@@ -53,7 +53,7 @@ pub(super) fn targets(all: &Targets) -> Vec<Note> {
                 known.iter().filter(|(name, _)| name == key).map(|(_, value)| *value).collect();
             if found.is_empty() {
                 let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
-                let text = format!("`{key}` is nothing that a sheet has here; {}", nearest(key, &names));
+                let text = format!("`{key}` is not a key of a sheet at this place; {}", nearest(key, &names));
                 notes.push(Note { origin: *origin, text });
                 break;
             }
@@ -62,15 +62,14 @@ pub(super) fn targets(all: &Targets) -> Vec<Note> {
                 let items: Vec<&Schema<'static>> =
                     flatten(&at).into_iter().filter_map(|one| one.items.as_deref()).collect();
                 if items.is_empty() {
-                    let text = format!("`{key}` is no list, so no brackets stand behind it");
+                    let text = format!("`{key}` is not a list, so brackets are not permitted");
                     notes.push(Note { origin: *origin, text });
                     break;
                 }
                 at = items;
             } else if number + 1 < path.len() && flatten(&at).iter().any(|one| one.items.is_some()) {
-                let text = format!(
-                    "`{key}` is a list; `[]`, `[@1]` or `[name={{…}}]` says which of its entries is meant"
-                );
+                let text =
+                    format!("`{key}` is a list; `[]`, `[@1]` or `[name={{…}}]` selects one of its entries");
                 notes.push(Note { origin: *origin, text });
                 break;
             }
@@ -78,10 +77,8 @@ pub(super) fn targets(all: &Targets) -> Vec<Note> {
                 let known = properties(&at);
                 if !known.iter().any(|(name, _)| name == field) {
                     let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
-                    let text = format!(
-                        "`{field}` is nothing that entries of `{key}` have; {}",
-                        nearest(field, &names)
-                    );
+                    let text =
+                        format!("`{field}` is not a key of entries of `{key}`; {}", nearest(field, &names));
                     notes.push(Note { origin: *origin, text });
                 }
             }

@@ -53,7 +53,7 @@ struct List {
 }
 
 #[derive(Debug, Default)]
-#[expect(clippy::disallowed_types, reason = "its order never shows: entries stand in the list")]
+#[expect(clippy::disallowed_types, reason = "order is not significant: entries are listed")]
 struct Index(HashMap<Key, usize, RandomState>);
 
 /// The sheet that comes out.
@@ -409,9 +409,9 @@ fn settle(one: &Grown, whole: &Grown, notes: &mut Vec<Note>, copies: usize) -> O
         Grown::Copy(path, at) => {
             let found = follow(whole, path);
             let text = match found {
-                _ if copies >= COPIES => "what is named here leads back to itself",
+                _ if copies >= COPIES => "this name refers to itself",
                 Some(found) => return settle(found, whole, notes, copies + 1),
-                None => "what is named here is not defined in this export",
+                None => "this name is not defined in this export",
             };
             notes.push(Note { origin: *at, text: text.into() });
             None

@@ -114,12 +114,12 @@ impl Phrasebook {
         };
         let lines = || classes.into_iter().for_each(|(origin, class)| book.class(origin, class));
         let ((mut found, shown), ()) = rayon::join(facts, lines);
-        cuts.into_iter().for_each(|at| book.cut(at, Limit::Nesting, "statements in each other"));
+        cuts.into_iter().for_each(|at| book.cut(at, Limit::Nesting, "nested statements"));
         for note in notes {
             book.not_understood(note.origin, note.text);
         }
         for note in &found.notes {
-            book.not_understood(note.origin, format!("the sheet that comes out: {}", note.text));
+            book.not_understood(note.origin, format!("the resulting sheet: {}", note.text));
         }
         // What may have been a rule, or a part of one, leaves the whole list open.
         if !near_rules.is_empty() {
@@ -271,7 +271,7 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
         frame.number = self.number;
         frame.known.clear();
         let outcome = if words.len() > LONGEST {
-            Outcome::Nobody(format!("this statement has more than {LONGEST} words, which no phrase is for"))
+            Outcome::Nobody(format!("this statement has more than {LONGEST} words, the limit for a phrase"))
         } else {
             let mut candidates = std::mem::take(&mut self.candidates);
             let outcome = self.take(line, &mut candidates);
@@ -311,7 +311,7 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
     fn cut(&mut self, at: Origin) {
         self.cuts.push(at);
         if let Some(told) = &mut self.told {
-            told.push((at, Took::Nobody("this stands in more statements than are followed".into())));
+            told.push((at, Took::Nobody("this statement is nested deeper than is followed".into())));
         }
     }
 
@@ -382,7 +382,7 @@ impl<'a> Runner<'a, '_> {
         if self.book.passes.iter().any(passes) {
             return Outcome::Passed;
         }
-        Outcome::Nobody(nobody.unwrap_or_else(|| format!("no phrase of {} fits", self.book.name)))
+        Outcome::Nobody(nobody.unwrap_or_else(|| format!("no phrase of {} matches", self.book.name)))
     }
 
     /// The first phrase that fits and makes sense of what it took; `nobody` says why one that fits does not.

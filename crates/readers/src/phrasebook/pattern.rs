@@ -66,11 +66,11 @@ impl Pattern {
         let mut parser = Parser { tokens: &tokens, at: 0, captures, maps };
         let pieces = parser.sequence(0, &[])?;
         if pieces.is_empty() {
-            return Err("this pattern has nothing in it".into());
+            return Err("this pattern is empty".into());
         }
         if nullable(&pieces) {
             return Err(
-                "this pattern fits a statement without words; at least one word must be fixed or captured"
+                "this pattern matches a statement without words; at least one word must be fixed or captured"
                     .into(),
             );
         }
@@ -267,7 +267,7 @@ struct Parser<'a> {
 impl Parser<'_> {
     fn sequence(&mut self, depth: usize, ends: &[Token]) -> Result<Vec<Piece>, String> {
         if depth > DEPTH {
-            return Err(format!("brackets stand in brackets more than {DEPTH} times"));
+            return Err(format!("brackets are nested deeper than {DEPTH} levels"));
         }
         let mut pieces: Vec<Piece> = Vec::new();
         while let Some(token) = self.tokens.get(self.at) {
@@ -284,17 +284,17 @@ impl Parser<'_> {
                     several => Piece::Choice(vec![several.to_vec()]),
                 },
                 Token::More => {
-                    let last = pieces.pop().ok_or("`...` stands behind nothing that it could repeat")?;
+                    let last = pieces.pop().ok_or("`...` has nothing before it to repeat")?;
                     if matches!(last, Piece::Literal(_)) {
-                        return Err("`...` repeats a capture or what stands in round brackets".into());
+                        return Err("`...` repeats a capture or a group in round brackets".into());
                     }
                     if nullable(std::slice::from_ref(&last)) {
-                        return Err("`...` would repeat what may be nothing".into());
+                        return Err("`...` would repeat an empty match".into());
                     }
                     Piece::Repeated(vec![last])
                 }
                 Token::Close(sign) => return Err(format!("`{sign}` closes nothing")),
-                Token::Bar => return Err("`|` stands between alternatives in brackets".into()),
+                Token::Bar => return Err("`|` separates alternatives in brackets".into()),
             };
             pieces.push(piece);
         }
@@ -310,7 +310,7 @@ impl Parser<'_> {
         loop {
             let one = self.sequence(depth + 1, &[Token::Close(close), Token::Bar])?;
             if one.is_empty() {
-                return Err("there is nothing between these brackets or bars".into());
+                return Err("nothing is between these brackets or bars".into());
             }
             all.push(one);
             let end = self.tokens.get(self.at).cloned();
@@ -333,7 +333,7 @@ impl Parser<'_> {
         let kind = Kind::parse(kind, self.maps).map_err(|why| format!("`{{{text}}}`: {why}"))?;
         if let Some(at) = self.captures.iter().position(|(known, _)| known == name) {
             if self.captures[at].1 != kind {
-                return Err(format!("`{name}` is captured twice, as different things"));
+                return Err(format!("`{name}` is captured twice, with different types"));
             }
             return Ok(Piece::Capture(at, kind));
         }

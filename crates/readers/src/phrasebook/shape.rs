@@ -40,7 +40,7 @@ impl Shape {
     pub(super) fn parse(text: &str) -> Result<Self, String> {
         let known = SHAPES.map(|(word, _)| word);
         let found = SHAPES.iter().find(|(word, _)| *word == text);
-        found.map(|one| one.1).ok_or_else(|| format!("`{text}` is no shape; {}", nearest(text, &known)))
+        found.map(|one| one.1).ok_or_else(|| format!("`{text}` is not a shape; {}", nearest(text, &known)))
     }
 }
 
@@ -351,7 +351,7 @@ fn json_member<'a>(export: &'a Export, name: &str, value: &Json<'a>, depth: usiz
     let known = quoted.strip_suffix('"').and_then(|text| text.get(text.len().checked_sub(name.len())?..));
     let name = known.filter(|text| *text == name).or_else(|| find_name(export, name, start));
     let Some(name) = name else {
-        sink.broken(value.origin, "the name of this value is written with escapes, which are not read here");
+        sink.broken(value.origin, "the name of this value contains escapes, which are not supported");
         return;
     };
     let mut found = vec![Word { text: name, start, end: start }];

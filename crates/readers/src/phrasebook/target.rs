@@ -165,7 +165,7 @@ impl Target {
             let end = rest.find(['.', '[']).unwrap_or(rest.len());
             let key = &rest[..end];
             if key.is_empty() {
-                return Err(format!("`{text}`: a name is expected before `{}`", &rest[..1]));
+                return Err(format!("`{text}`: expected a name before `{}`", &rest[..1]));
             }
             rest = &rest[end..];
             let mut pick = Pick::None;
@@ -176,13 +176,13 @@ impl Target {
             }
             segments.push((Arc::from(key), pick));
             match rest.strip_prefix('.') {
-                Some("") => return Err(format!("`{text}`: a name is expected behind the last point")),
+                Some("") => return Err(format!("`{text}`: expected a name after the last dot")),
                 Some(more) => rest = more,
                 None if rest.is_empty() => {}
-                None => return Err(format!("`{text}`: a point is expected before `{rest}`")),
+                None => return Err(format!("`{text}`: expected a dot before `{rest}`")),
             }
         }
-        if segments.is_empty() { Err("a path into the sheet is expected".into()) } else { Ok(Self(segments)) }
+        if segments.is_empty() { Err("expected a path into the sheet".into()) } else { Ok(Self(segments)) }
     }
 
     fn pick(text: &str, captures: &Captures, levels: usize) -> Result<Pick, String> {

@@ -76,7 +76,7 @@ impl Kind {
         }
         let known: Vec<&str> =
             KINDS.iter().map(|(word, _)| *word).chain(maps.keys().map(String::as_str)).collect();
-        Err(format!("`{text}` is nothing that a capture takes; {}", nearest(text, &known)))
+        Err(format!("`{text}` is not a capture type; {}", nearest(text, &known)))
     }
 
     /// How many words it takes, where that is always the same.

@@ -34,7 +34,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         };
         book.understood(origin);
         let secret = secret.trim_matches('"');
-        let name = |one: &str| if one == "*" { "whoever calls".to_owned() } else { one.to_owned() };
+        let name = |one: &str| if one == "*" { "any peer".to_owned() } else { one.to_owned() };
         reading.facts.secrets.push(Arc::new(HeldSecret {
             secret: Secret::new(secret),
             kind: SecretKind::SharedKey,

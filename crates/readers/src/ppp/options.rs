@@ -104,16 +104,11 @@ impl State<'_> {
                 self.bare(export, word, book)
             };
             if !known {
-                let plugin = if self.profile.plugins.is_empty() {
-                    ""
-                } else {
-                    ", unless a plugin above brings it along"
-                };
+                let plugin =
+                    if self.profile.plugins.is_empty() { "" } else { ", unless a plug-in above defines it" };
                 book.not_understood(
                     export.origin(word.span.clone()),
-                    format!(
-                        "an option pppd does not know: it stops reading here and refuses to start{plugin}"
-                    ),
+                    format!("not an option of pppd: it stops reading here and refuses to start{plugin}"),
                 );
                 while all.get(at).is_some_and(|next| !next.starts_line) {
                     at += 1;

@@ -81,7 +81,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let first = statements.first().map(|one| one.origin);
     let (Some(first), Some(_)) = (first, statements.iter().find(set_up)) else {
         reading.facts.not_modelled.push(NotModelled {
-            what: "a PPTP daemon configuration in which no address is stated".into(),
+            what: "a PPTP daemon configuration without addresses".into(),
             may_serve: Some(TunnelFamily::Pptp),
             filters_packets: false,
             apart: false,
@@ -101,7 +101,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         Some(one) => match one.value.parse::<Ipv4Addr>() {
             Ok(address) if address.is_unspecified() => Setting::Stated { value: None, origin: one.origin },
             Ok(address) => Setting::Stated { value: Some(IpAddr::from(address)), origin: one.origin },
-            Err(_) => Setting::Unknown { why: format!("`listen {}` names a host", one.value) },
+            Err(_) => Setting::Unknown { why: format!("`listen {}` is a host name", one.value) },
         },
     };
     let delegate = find("delegate").map(|one| one.origin);
@@ -162,7 +162,7 @@ fn statements<'a>(export: &'a Export, book: &mut LineRecorder<'_>) -> Vec<Statem
         if text.starts_with([' ', '\t']) {
             book.not_understood(
                 origin,
-                "the line begins with a blank: the daemon ignores it; move it to the first column",
+                "the line begins with a space: the daemon ignores it; move it to the first column",
             );
             continue;
         }
@@ -172,10 +172,10 @@ fn statements<'a>(export: &'a Export, book: &mut LineRecorder<'_>) -> Vec<Statem
         }
         let (keyword, value) = text.split_once([' ', '\t']).unwrap_or((text, ""));
         match KEYWORDS.iter().find(|(known, _)| *known == keyword) {
-            None => book.not_understood(origin, "no keyword of pptpd.conf"),
+            None => book.not_understood(origin, "not a keyword of pptpd.conf"),
             Some(_) if found.iter().any(|earlier| earlier.keyword == keyword) => {
                 book.class(origin, LineClass::Ignored);
-                book.note(origin, format!("`{keyword}` stands above already; the daemon takes the first"));
+                book.note(origin, format!("`{keyword}` occurs earlier; the daemon uses the first"));
             }
             Some((_, fact)) => {
                 book.class(origin, if *fact { LineClass::Understood } else { LineClass::Ignored });
@@ -244,7 +244,7 @@ fn segment(text: &str) -> Result<Vec<IpRange>, String> {
     let [_, _, _, _] = parts.as_slice() else {
         return Err(match parts.len() {
             7 => format!(
-                "`{text}`: the daemon takes a range as `first address-last number`, such as 10.4.0.9-20"
+                "`{text}`: the daemon expects a range as `first address-last number`, such as 10.4.0.9-20"
             ),
             _ => addresses::what_is_wrong(text.split('-').next().unwrap_or(text)),
         });
@@ -264,7 +264,7 @@ fn segment(text: &str) -> Result<Vec<IpRange>, String> {
         };
         *number = (parse(low)?, parse(high)?);
         if number.0 > number.1 {
-            return Err(format!("`{text}` runs backwards: {} is after {}", number.0, number.1));
+            return Err(format!("`{text}` is a reversed range: {} is after {}", number.0, number.1));
         }
     }
     if ranged != 1 {

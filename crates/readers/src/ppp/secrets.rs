@@ -52,7 +52,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             // A lone name or two: pppd skips them. The text may be a stray secret, so it is not repeated.
             book.not_understood(
                 origin,
-                "expected client, server and secret on one line; pppd skips this line",
+                "expected client, server and secret on one line; pppd ignores this line",
             );
             continue;
         };
@@ -60,7 +60,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         if entry.iter().any(|word| word.unclosed) {
             book.not_understood(
                 origin,
-                "a quotation mark is not closed: pppd takes all the rest of the file as one word",
+                "a quotation mark is not closed: pppd reads the rest of the file as one word",
             );
         }
         let held = held_secret(export, around, file(export), client, secret);
@@ -112,13 +112,13 @@ fn held_secret(
                 Some(word) => hold(&word.text, elsewhere.origin(word.span.clone())),
                 None => Setting::Unknown { why: format!("`{path}`, which holds the secret, is empty") },
             },
-            None => Setting::Unknown {
-                why: format!("the secret is kept in `{path}`, which is not among the exports"),
-            },
+            None => {
+                Setting::Unknown { why: format!("the secret is in `{path}`, which is not among the exports") }
+            }
         };
     }
     if file == SecretsFile::Pap && secret.text.as_str() == "@login" {
-        return Setting::Unknown { why: "the system's own accounts decide (`@login`)".into() };
+        return Setting::Unknown { why: "system accounts decide (`@login`)".into() };
     }
     hold(&secret.text, origin)
 }
@@ -163,7 +163,7 @@ fn entry(text: &str) -> Result<Option<IpRange>, String> {
     if let Some(net) = addresses::network(text.trim_end_matches('+'), Family::V4) {
         // pppd refuses a length of 0 (set_allowed_addrs takes 1 to 32).
         return if net.prefix_len() == 0 {
-            Err(format!("`{text}`: pppd takes a length from 1 to 32"))
+            Err(format!("`{text}`: pppd expects a length from 1 to 32"))
         } else {
             Ok(Some(net.into()))
         };
@@ -171,7 +171,8 @@ fn entry(text: &str) -> Result<Option<IpRange>, String> {
     let numeric = text.bytes().all(|byte| byte.is_ascii_digit() || matches!(byte, b'.' | b'-' | b',' | b'/'));
     if numeric && (text.contains('-') || text.contains(',')) {
         return Err(format!(
-            "`{text}`: pppd takes single addresses and networks here, one word each; it ignores a range or a comma list"
+            "`{text}`: pppd expects single addresses and networks, one word each; it ignores a range or a comma-separated \
+             list"
         ));
     }
     if numeric {

@@ -111,13 +111,13 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             } else {
                 book.not_understood(
                     entry.origin,
-                    "no key of xl2tpd.conf(5) in this section; the daemon does not start with it",
+                    "not a key of xl2tpd.conf(5) in this section; the daemon does not start with it",
                 );
             }
         }
         if !serves {
             if section.name.starts_with("lac") {
-                let name = format!("L2TP caller {}", section.name.trim_start_matches("lac").trim());
+                let name = format!("L2TP client {}", section.name.trim_start_matches("lac").trim());
                 let mut tunnel =
                     Tunnel::new(name.trim_end(), TunnelFamily::L2tp, TunnelRole::Client, section.origin);
                 tunnel
@@ -191,7 +191,7 @@ fn listener(tunnel: &Tunnel) -> Listener {
         Some((text, origin)) => match text.parse::<IpAddr>() {
             Ok(address) if address.is_unspecified() => Setting::Stated { value: None, origin },
             Ok(address) => Setting::Stated { value: Some(address), origin },
-            Err(_) => Setting::Unknown { why: "`listen-addr` is no address".into() },
+            Err(_) => Setting::Unknown { why: "`listen-addr` is not an address".into() },
         },
         None => Setting::default_of(None, "xl2tpd", "xl2tpd.conf(5), listen-addr"),
     };

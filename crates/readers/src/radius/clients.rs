@@ -80,7 +80,7 @@ pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading
                 book.understood(item.origin);
             }
             known if PASSED_OVER.contains(&known) => book.class(item.origin, LineClass::Ignored),
-            _ => book.not_understood(item.origin, "no item of a client in clients.conf(5)"),
+            _ => book.not_understood(item.origin, "not an item of a client in clients.conf(5)"),
         }
     }
     if let (Some(mask), Some(range)) = (mask, client.from) {

@@ -89,7 +89,7 @@ pub(super) fn parse<'a>(export: &'a Export, book: &mut LineRecorder<'_>) -> Sect
                 open.push(Section::of(kind, bare(name.trim()), origin));
                 if open.len() > export.limits().of(Limit::Nesting) {
                     let rest = export.origin(origin.start as usize..export.text().len());
-                    book.cut(rest, Limit::Nesting, "sections in each other");
+                    book.cut(rest, Limit::Nesting, "nested sections");
                     while open.len() > 1 {
                         close(&mut open);
                     }
@@ -105,7 +105,7 @@ pub(super) fn parse<'a>(export: &'a Export, book: &mut LineRecorder<'_>) -> Sect
     }
     while open.len() > 1 {
         let last = &open[open.len() - 1];
-        let text = format!("section `{}` is not closed by `}}`; export the file whole", last.kind);
+        let text = format!("section `{}` is not closed by `}}`; please export the complete file", last.kind);
         book.note(last.origin, text);
         close(&mut open);
     }

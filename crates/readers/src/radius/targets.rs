@@ -11,7 +11,7 @@ use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
 /// Lists with a server and its secret on a line.
 pub(crate) const LIST: Reader = Reader {
     name: "radius-servers",
-    title: "RADIUS servers that are asked",
+    title: "RADIUS client configuration",
     manual: "pam_radius_auth.conf, radiusclient's servers",
     recognise: |export| {
         if asker(export).is_some() && telling(export).all(is_pair) {
@@ -199,7 +199,7 @@ fn read_plug_in(export: &Export, _: &ReadContext<'_>) -> Reading {
     }
     if let Some((server, held, origin)) = open {
         LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere)
-            .note(origin, "this section is not closed by `}`; export the file whole");
+            .note(origin, "this section is not closed by `}`; please export the complete file");
         reading.facts.radius_targets.push(target(RadiusAsker::OpenVpn, &server, held, origin));
     }
     reading

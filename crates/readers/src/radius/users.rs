@@ -8,13 +8,8 @@ use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, Login, LoginList, Origin, Secret};
 
 /// The reader.
-pub(crate) const READER: Reader = Reader {
-    name: "radius-users",
-    title: "user file of a RADIUS server",
-    manual: "users(5)",
-    recognise,
-    read,
-};
+pub(crate) const READER: Reader =
+    Reader { name: "radius-users", title: "RADIUS users file", manual: "users(5)", recognise, read };
 
 /// Attributes that hold a password (rlm_pap(5)), and whether it is a hash.
 const PASSWORDS: [(&str, bool); 18] = [
@@ -134,14 +129,14 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 limits.map(|item| (item.attribute.to_owned(), bare(item.value).to_owned())).collect();
             match reading.facts.radius_entries.last_mut() {
                 Some(entry) => entry.limits.extend(limits),
-                None => book.not_understood(origin, "items of an answer stand before the first name"),
+                None => book.not_understood(origin, "reply items precede the first name"),
             }
             continue;
         }
         match name(text) {
             Some((user, rest)) => take(export, user, rest, origin, &mut reading),
             None => {
-                book.not_understood(origin, "the name's closing quotation mark is missing");
+                book.not_understood(origin, "the closing quotation mark of the name is missing");
                 reading.facts.masked_places.push(origin);
             }
         }

@@ -29,7 +29,7 @@ pub fn check(export: &Export) -> Report {
     unread.sort_by_key(|note| note.origin);
     let mut missing = missing(&stated, kind, &ordered);
     if !has_form {
-        missing.insert(0, format!("`sheet = \"{}\"`, which says that this is a sheet", super::FORM));
+        missing.insert(0, format!("`sheet = \"{}\"`, which identifies the file as a sheet", super::FORM));
     }
     let mut contradictions = contradictions(&found.facts, &ordered);
     contradictions.sort_by_key(|note| note.origin);
@@ -44,24 +44,24 @@ const WANTED: [(&[&str], &[DeviceKind], &str); 9] = {
         (
             &["logins", "accounts", "ppp-secrets", "radius-targets"],
             ALL,
-            "who may log in, and from which list (`logins`, or `radius-targets` for a server that is asked)",
+            "who may log in, and against which directory (`logins`, or `radius-targets` for an external RADIUS server)",
         ),
-        (&["tunnels"], ALL, "whether it answers or opens tunnels (`tunnels`)"),
+        (&["tunnels"], ALL, "whether it accepts or opens tunnels (`tunnels`)"),
         (&["interfaces"], ALL, "its interfaces and addresses (`interfaces`)"),
         (&["routes"], ALL, "its routes, the default route among them (`routes`)"),
         (
             &["rules", "filters"],
             &[Firewall, Router],
-            "what it lets through (`rules` and `rule-list`, or `filters`)",
+            "what it permits (`rules` and `rule-list`, or `filters`)",
         ),
         (&["forwards", "filters"], &[Firewall, Router], "which ports it forwards (`forwards`)"),
         (
             &["services", "ssh-servers"],
             ALL,
-            "what it serves, and how it is administered (`services`, `ssh-servers`)",
+            "which services it offers, and how it is administered (`services`, `ssh-servers`)",
         ),
-        (&["log-keepers"], ALL, "where its log goes (`log-keepers`)"),
-        (&["clock-keepers"], ALL, "whose clock it follows (`clock-keepers`)"),
+        (&["log-keepers"], ALL, "where it sends its log (`log-keepers`)"),
+        (&["clock-keepers"], ALL, "which time source it uses (`clock-keepers`)"),
     ]
 };
 
@@ -80,21 +80,17 @@ fn missing(stated: &[String], kind: Option<DeviceKind>, ordered: &Ordered) -> Ve
         let forwards =
             !ordered.forwards.is_empty() && ordered.forwards.iter().any(|one| one.passes.is_none());
         for (unsaid, key, what) in [
-            (list.through.is_none(), "through", "what happens to what passes through and meets no rule"),
-            (
-                list.to_device.is_none(),
-                "to-device",
-                "what happens to what is for the device and meets no rule",
-            ),
+            (list.through.is_none(), "through", "the default action for forwarded traffic"),
+            (list.to_device.is_none(), "to-device", "the default action for traffic to the device itself"),
             (
                 list.meets_device.is_none() && ordered.rules.iter().any(|rule| rule.to.is_empty()),
                 "meets-device",
-                "whether rules without a zone to go to judge what is for the device itself",
+                "whether rules without a destination zone apply to traffic to the device itself",
             ),
             (
                 list.forwards_pass.is_none() && forwards,
                 "forwards-pass",
-                "whether what is forwarded passes without a rule of its own",
+                "whether forwarded traffic passes without a rule of its own",
             ),
         ] {
             if unsaid {
@@ -112,7 +108,7 @@ fn contradictions(facts: &Facts, ordered: &Ordered) -> Vec<Note> {
     let mut addresses: BTreeMap<IpAddr, &str> = BTreeMap::new();
     for one in &facts.interfaces {
         if names.insert(&one.name, one.origin).is_some() {
-            say(one.origin, format!("the interface `{}` is described twice", one.name));
+            say(one.origin, format!("the interface `{}` is defined twice", one.name));
         }
         for address in &one.addresses {
             let held = addresses.insert(address.net.addr(), &one.name);
@@ -135,7 +131,10 @@ fn contradictions(facts: &Facts, ordered: &Ordered) -> Vec<Note> {
             if facts.has_interfaces && !names.contains_key(&**interface) {
                 say(
                     *origin,
-                    format!("the zone `{}` names `{interface}`, which is no interface here", zone.name),
+                    format!(
+                        "the zone `{}` names `{interface}`, which is not an interface of this device",
+                        zone.name
+                    ),
                 );
             }
         }
@@ -145,7 +144,7 @@ fn contradictions(facts: &Facts, ordered: &Ordered) -> Vec<Note> {
         let own = facts.interfaces.iter().flat_map(|one| &one.addresses);
         let mut nets = own.filter(|address| address.net.addr().is_ipv4() == gateway.is_ipv4()).peekable();
         if nets.peek().is_some() && !nets.any(|address| address.net.contains(&gateway)) {
-            say(route.origin, format!("the gateway {gateway} lies in no network of an interface"));
+            say(route.origin, format!("the gateway {gateway} is not in the network of any interface"));
         }
     }
     for tunnel in &facts.tunnels {
@@ -154,10 +153,7 @@ fn contradictions(facts: &Facts, ordered: &Ordered) -> Vec<Note> {
             let strays =
                 pool.ranges.iter().filter(|(range, _)| !trevlin_model::IpRange::from(net).covers(range));
             for (range, origin) in strays {
-                say(
-                    *origin,
-                    format!("{} hands out {}, beyond its network {net}", tunnel.name, range.short()),
-                );
+                say(*origin, format!("{} assigns {}, outside its network {net}", tunnel.name, range.short()));
             }
         }
     }
@@ -189,7 +185,7 @@ fn ports_taken_twice(facts: &Facts, say: &mut dyn FnMut(Origin, String)) {
         };
         if let Some(other) = taken[..at].iter().find(meets) {
             let text =
-                format!("{} listens at {} {}, where {} listens already", one.3, one.0.name(), one.2, other.3);
+                format!("{} listens on {} {}, where {} already listens", one.3, one.0.name(), one.2, other.3);
             say(one.4, text);
         }
     }

@@ -21,12 +21,12 @@ const CHAPTERS: [(&str, &[DeviceKind]); 8] = {
 };
 
 const INTRODUCTION: &str = "\
-# A device sheet: what an appliance shows only on screen, in the order in which remote access is set up and reviewed.
-# Go through the questions with whoever runs the device. An answer is made by taking away the `#` in front of a line
-# that begins with `#` and a word; copy a block as often as there are things of its kind.
-# Say with `seen` where each answer comes from: the screen or page, and the date. An empty list, as `tunnels = []`,
-# says that there is none; a section that is left out says that nobody asked.
-# Then: trevlin sheet check FILE
+# A device sheet: the settings that an appliance shows only on screen, in the order in which remote access is reviewed.
+# Go through the questions with the administrator of the device. To answer, remove the `#` in front of a line that
+# begins with `#` and a word; copy a block once for each item of its kind.
+# State in `seen` the source of each answer: the screen or page, and the date. An empty list, as `tunnels = []`, states
+# that there is none; a section that is left out states that it was not reviewed.
+# Then run: trevlin sheet check FILE
 ";
 
 /// A sheet to fill in, for one kind of device.

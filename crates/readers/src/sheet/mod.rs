@@ -80,7 +80,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         book.not_understood(note.origin, note.text);
     }
     for origin in document.cuts {
-        book.cut(origin, Limit::Nesting, "values in each other");
+        book.cut(origin, Limit::Nesting, "nested values");
     }
     for origin in found.understood {
         book.understood(origin);
@@ -131,7 +131,7 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
             section(&entry, &mut found);
         } else {
             let text =
-                format!("`{}` is no section of a sheet; {}", entry.key, take::nearest(&entry.key, &known));
+                format!("`{}` is not a section of a sheet; {}", entry.key, take::nearest(&entry.key, &known));
             found.notes.push(Note { origin: entry.key_origin, text });
         }
     }
@@ -250,7 +250,7 @@ fn is_evidence(entry: &Entry) -> bool {
     &*entry.key == "seen" && entry.node.text().is_some()
 }
 
-/// Secure shell servers may state their settings as a table, in place of a list of statements.
+/// SSH servers may state their settings as a table, in place of a list of statements.
 fn shells(top: &mut Node) {
     let Value::Table(entries) = &mut top.value else { return };
     let Some(section) = entries.iter_mut().find(|entry| &*entry.key == "ssh-servers") else { return };
@@ -297,7 +297,7 @@ fn head(entry: &Entry, found: &mut Found) {
             None
         }
         "files" => Some("expected a list of paths".to_owned()),
-        "sheet" if text != FORM => Some(format!("this version reads sheets of the form `{FORM}`")),
+        "sheet" if text != FORM => Some(format!("this version supports sheets of the form `{FORM}`")),
         "kind" => {
             found.facts.said_kind = DeviceKind::from_word(text);
             let wrong = found.facts.said_kind.is_none();
@@ -414,7 +414,7 @@ fn leave_open(facts: &mut Facts) {
         }
         let by_tls = matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect);
         if by_tls && tunnel.proof.certificate.is_none() {
-            let why = "the sheet does not say".to_owned();
+            let why = "the sheet does not state it".to_owned();
             tunnel.proof.certificate = Some(Setting::Unknown { why });
         }
     }

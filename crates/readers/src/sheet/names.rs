@@ -71,7 +71,7 @@ impl<T: Ord + Clone> Meaning<T> {
     }
 
     fn unknown(name: &str) -> Self {
-        Self { open: Some(format!("what {name} stands for is not known")), ..Self::of(Vec::new()) }
+        Self { open: Some(format!("the meaning of {name} is not known")), ..Self::of(Vec::new()) }
     }
 
     /// All of these together.
@@ -209,7 +209,7 @@ impl<'a> Names<'a> {
                 let known: Vec<&str> =
                     self.defined.zones.keys().chain(&self.defined.interfaces).copied().collect();
                 let hint = nearest(word, &known);
-                self.note(*origin, format!("`{word}` is no zone or interface of the device; {hint}"));
+                self.note(*origin, format!("`{word}` is not a zone or interface of the device; {hint}"));
             }
             found.insert(word.clone());
         }
@@ -252,10 +252,7 @@ impl<'a> Names<'a> {
         else {
             let known: Vec<&str> = self.defined.addresses.keys().copied().collect();
             let hint = nearest(text, &known);
-            self.note(
-                *origin,
-                format!("`{text}` is no address, prefix or range, and no name of one; {hint}"),
-            );
+            self.note(*origin, format!("`{text}` is not an address, prefix, range, or name of one; {hint}"));
             return Meaning::unknown(text);
         };
         if let Some(known) = self.known_addresses.get(name) {
@@ -275,13 +272,13 @@ impl<'a> Names<'a> {
 
     fn leads_back(&mut self, name: &str, origin: Origin, within: &[&str]) -> bool {
         if within.contains(&name) {
-            self.note(origin, format!("`{name}` leads back to itself: {} -> {name}", within.join(" -> ")));
+            self.note(origin, format!("`{name}` refers to itself: {} -> {name}", within.join(" -> ")));
             return true;
         }
         if within.len() >= DEPTH {
             self.note(
                 origin,
-                format!("names lead to names more than {DEPTH} times here; the rest is left out"),
+                format!("names are nested more than {DEPTH} times; the remaining ones are left out"),
             );
         }
         within.len() >= DEPTH
@@ -295,7 +292,7 @@ impl<'a> Names<'a> {
             _ => {
                 self.note(
                     word.1,
-                    format!("`{}` stands for several addresses; a forward leads to one", word.0),
+                    format!("`{}` stands for several addresses; a forward has one target", word.0),
                 );
                 None
             }
@@ -340,7 +337,7 @@ impl<'a> Names<'a> {
             let hint = nearest(text, &known);
             self.note(
                 *origin,
-                format!("`{text}` is no service, such as `tcp 443`, and no name of one; {hint}"),
+                format!("`{text}` is not a service, such as `tcp 443`, or a name of one; {hint}"),
             );
             return Meaning::unknown(text);
         };

@@ -23,7 +23,7 @@ impl Document {
     pub(crate) fn told(mut self, what: &str) -> (Node, Vec<Note>) {
         self.notes.extend(self.cuts.first().map(|origin| Note {
             origin: *origin,
-            text: format!("values stand deeper in each other than any of a {what} do; leave them out"),
+            text: format!("values are nested deeper than any of a {what}; remove them"),
         }));
         (self.top, self.notes)
     }

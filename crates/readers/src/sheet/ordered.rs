@@ -247,7 +247,8 @@ impl Placed<'_, '_> {
         if one.to.is_empty() && self.list.meets_device != Some(false) {
             let mut conditions = entering;
             if self.list.meets_device.is_none() {
-                let unsaid = "whether rules without a zone to go to judge what is for the device is not said";
+                let unsaid =
+                    "it is not stated whether rules without a destination zone apply to the device itself";
                 conditions.push(open(unsaid));
             }
             self.inward.push(made(conditions));
@@ -270,7 +271,7 @@ fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) ->
         None => names.services(&forward.services),
     });
     if passes.is_none() {
-        let unsaid = "whether what is forwarded passes without a rule of its own is not said";
+        let unsaid = "it is not stated whether forwarded traffic passes without a rule of its own";
         matches.push(open(unsaid));
     }
     let mut made = rule(matches, Target::Accept, forward.origin);
@@ -287,7 +288,7 @@ fn end(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
         }
         None => {
             chain.policy = Some(Target::Drop);
-            let name = "what happens to the rest is not said".to_owned();
+            let name = "the default action is not stated".to_owned();
             chain.rules.push(rule(Vec::new(), Target::NotModelled { name, ends: true }, origin));
         }
     }

@@ -20,12 +20,12 @@ pub fn schema() -> Value {
     properties.insert(
         "files".into(),
         json!({ "type": "array", "items": { "type": "string" },
-                "description": "Paths of the device's files that were seen, as its settings name them." }),
+                "description": "Paths of the device's files that were reviewed, as its settings name them." }),
     );
     properties.insert(
         "complete".into(),
         json!({ "type": "boolean",
-                "description": "Whether everything that is set is said here, so that what is not said is left as the program has it." }),
+                "description": "Whether the sheet is complete, so that settings not stated are at their defaults." }),
     );
     properties.insert("rule-list".into(), of::<RuleList>(&mut generator));
     properties.insert("zones".into(), list(of::<names::Zone>(&mut generator)));
@@ -47,13 +47,13 @@ pub fn schema() -> Value {
     if let Some(server) = definitions.get_mut("SshServer") {
         server["properties"]["settings"] = json!({
             "type": "object",
-            "description": "Settings that hold for every connection, by keyword of sshd_config(5), in place of `blocks`.",
+            "description": "Settings that apply to every connection, by keyword of sshd_config(5), instead of `blocks`.",
         });
     }
     let mut whole = json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Trevlin device sheet",
-        "description": "What is known about one device, in TOML or JSON. Every table may say in `seen` where that was seen: a \
+        "description": "What is known about one device, in TOML or JSON. Every table may state in `seen` its source: a \
                         screen or page, and a date.",
         "type": "object",
         "required": ["sheet"],
@@ -97,7 +97,8 @@ fn name_files(properties: &Map<String, Value>, definitions: &mut Map<String, Val
     for name in FROM_FILES {
         let reference = properties[name]["items"]["$ref"].as_str().and_then(|path| path.rsplit('/').next());
         if let Some(entry) = reference.and_then(|name| definitions.get_mut(name)) {
-            entry["properties"]["file"] = json!({ "type": "string", "description": "Path of the file that this stands in, as others name it." });
+            entry["properties"]["file"] = json!({ "type": "string", "description": "Path of the corresponding file, as \
+                                                                                    others refer to it." });
         }
     }
 }
@@ -183,7 +184,7 @@ fn object(map: &mut Map<String, Value>, definitions: &Value) {
     if closed && !properties.contains_key("sheet") {
         properties.insert(
             "seen".into(),
-            json!({ "type": "string", "description": "Where that was seen: a screen or page, and a date." }),
+            json!({ "type": "string", "description": "Source of the statement: a screen or page, and a date." }),
         );
     }
     if kept.is_empty() {

@@ -54,24 +54,24 @@ impl de::Error for Fault {
     }
 
     fn invalid_type(found: Unexpected<'_>, expected: &dyn de::Expected) -> Self {
-        fault(format!("this is {}; {expected} is expected", words(found)))
+        fault(format!("this is {}; expected {expected}", words(found)))
     }
 
     fn invalid_value(found: Unexpected<'_>, expected: &dyn de::Expected) -> Self {
-        fault(format!("{} does not fit; {expected} is expected", words(found)))
+        fault(format!("{} is not valid; expected {expected}", words(found)))
     }
 
     fn unknown_field(field: &str, expected: &'static [&'static str]) -> Self {
         let known: Vec<&str> = expected.iter().copied().filter(|name| *name != "origin").collect();
-        fault(format!("`{field}` is no key that belongs here; {}", nearest(field, &known)))
+        fault(format!("`{field}` is not a key at this place; {}", nearest(field, &known)))
     }
 
     fn unknown_variant(variant: &str, expected: &'static [&'static str]) -> Self {
-        fault(format!("`{variant}` is not known here; {}", nearest(variant, expected)))
+        fault(format!("`{variant}` is not known; {}", nearest(variant, expected)))
     }
 
     fn missing_field(field: &'static str) -> Self {
-        fault(format!("`{field}` is missing here"))
+        fault(format!("`{field}` is missing"))
     }
 }
 
@@ -94,7 +94,7 @@ pub(crate) fn nearest(word: &str, known: &[&str]) -> String {
         known.iter().map(|one| (strsim::damerau_levenshtein(word, one), *one)).collect();
     near.sort_unstable();
     match near.first() {
-        Some((far, one)) if *far <= 1 + word.len() / 4 => format!("is `{one}` meant?"),
+        Some((far, one)) if *far <= 1 + word.len() / 4 => format!("did you mean `{one}`?"),
         Some(_) => format!("expected one of: {}", known.join(", ")),
         None => "nothing is expected here".into(),
     }
@@ -125,7 +125,7 @@ fn try_to_take(node: &Node, notes: &mut Vec<Note>, read: &mut dyn FnMut(&Node) -
             // What is missing because it was taken out is told already.
             let told =
                 notes.iter().any(|note: &Note| at.start <= note.origin.start && note.origin.end <= at.end);
-            if !(told && text.ends_with("is needed here")) {
+            if !(told && text.ends_with("is required here")) {
                 notes.push(Note { origin: at, text });
             }
         }
@@ -158,7 +158,7 @@ enum Give<'a> {
     Text(&'a str),
 }
 
-const SILENT: &str = "the sheet does not say";
+const SILENT: &str = "the sheet does not state it";
 
 impl<'a> Give<'a> {
     fn origin(self) -> Option<Origin> {
@@ -188,7 +188,7 @@ impl<'a> Give<'a> {
                 Value::List(_) => Unexpected::Seq,
                 Value::Table(_) => Unexpected::Map,
             },
-            Self::Missing(_) => return fault("something is missing here"),
+            Self::Missing(_) => return fault("a value is missing here"),
             Self::Place(_) => Unexpected::Bool(true),
             Self::Number(number) => Unexpected::Unsigned(number.into()),
             Self::Truth(truth) => Unexpected::Bool(truth),
@@ -208,7 +208,7 @@ impl<'a> Give<'a> {
                 Ok(Fields::of(node.entries(), fields, node.origin))
             }
             Self::Missing(origin) => Ok(Fields::of(&[], fields, origin)),
-            Self::Node(node) => Err(fault(format!("this is {}; a table is expected here", node.kind()))),
+            Self::Node(node) => Err(fault(format!("this is {}; expected a table", node.kind()))),
             _ => Err(self.misfit(expected)),
         }
     }
@@ -234,11 +234,7 @@ impl<'a> Give<'a> {
                 }),
                 _ => Err(one_of()),
             },
-            _ => Err(fault(format!(
-                "this is {}; one of these is expected: {}",
-                node.kind(),
-                variants.join(", ")
-            ))),
+            _ => Err(fault(format!("this is {}; expected one of: {}", node.kind(), variants.join(", ")))),
         }
     }
 
@@ -425,7 +421,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
                 Value::List(all) => visitor.visit_seq(List(all.iter().enumerate())),
                 Value::Table(entries) => visitor.visit_map(Fields::of(entries, &[], node.origin)),
             },
-            Self::Missing(_) => Err(fault("something is missing here")),
+            Self::Missing(_) => Err(fault("a value is missing here")),
             Self::Place(_) => visitor.visit_bool(true),
             Self::Number(number) => visitor.visit_u32(number),
             Self::Truth(truth) => visitor.visit_bool(truth),
@@ -484,9 +480,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
             }
             // A value, and where it stands.
             Self::Node(node) if len == 2 => visitor.visit_seq(Parts([self, Give::Place(node.origin)], 0)),
-            Self::Node(Node { value: Value::List(_), .. }) => {
-                Err(fault(format!("{len} values are expected here")))
-            }
+            Self::Node(Node { value: Value::List(_), .. }) => Err(fault(format!("expected {len} values"))),
             _ => Err(self.misfit(&visitor)),
         }
     }
@@ -579,12 +573,12 @@ impl<'de> Deserializer<'de> for Give<'_> {
 /// What is missing is called by its name.
 fn missing(fault: Fault, name: &str) -> Fault {
     let what = fault.what.map(|what| {
-        if what.starts_with('`') && what.ends_with("is needed here") {
+        if what.starts_with('`') && what.ends_with("is required here") {
             what
-        } else if let Some(choice) = what.strip_prefix("one of these is expected here: ") {
-            format!("`{name}` is needed here, one of: {choice}")
+        } else if let Some(choice) = what.strip_prefix("expected one of: ") {
+            format!("`{name}` is required here, one of: {choice}")
         } else {
-            format!("`{name}` is needed here")
+            format!("`{name}` is required here")
         }
     });
     Fault { what, ..fault }

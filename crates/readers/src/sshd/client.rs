@@ -1,4 +1,4 @@
-//! Configuration of the secure shell's client (ssh_config(5)), as far as it brings up tunnels: ports handed on, and network
+//! Configuration of the SSH's client (ssh_config(5)), as far as it brings up tunnels: ports handed on, and network
 //! interfaces.
 //!
 //! Of a keyword with one value the first that holds for a host counts; lines that hand ports on add up.
@@ -12,7 +12,7 @@ use trevlin_model::{Export, LineClass, Origin, Setting, Tunnel, TunnelFamily, Tu
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "ssh-client",
-    title: "secure shell client configuration",
+    title: "SSH client configuration",
     manual: "ssh_config(5)",
     recognise,
     read,
@@ -80,7 +80,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             continue;
         }
         if !KEYWORDS.judged.contains(&name) {
-            book.not_understood(origin, "no keyword of ssh_config(5); the client does not start with it");
+            book.not_understood(origin, "not a keyword of ssh_config(5); the client does not start with it");
             continue;
         }
         let (words, wrong) = arguments(rest);
@@ -95,7 +95,10 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
                 let all = words.len() == 1 && words[0].eq_ignore_ascii_case("all");
                 let patterns = if all { vec!["*".into()] } else { Vec::new() };
                 if !all {
-                    book.note(origin, "whether this holds is known only where the client runs; the lines behind it are not judged");
+                    book.note(
+                        origin,
+                        "this condition is only known on the client; the lines after it are not judged",
+                    );
                 }
                 blocks.push(Block { patterns, lines: Vec::new(), origin });
             }

@@ -130,10 +130,10 @@ impl Known {
         match self.kind {
             Kind::Line => return Ok(vec![rest.to_owned()]),
             Kind::Words | Kind::List if name == "port" && first.parse::<u16>().is_err() => {
-                return Err(format!("`{first}` is no port"));
+                return Err(format!("`{first}` is not a port"));
             }
             Kind::Words | Kind::List => return Ok(words.to_vec()),
-            _ if words.len() > 1 => return Err(format!("one value only goes with `{name}`")),
+            _ if words.len() > 1 => return Err(format!("`{name}` takes one value only")),
             _ => {}
         }
         Ok(match self.kind {
@@ -177,13 +177,13 @@ impl Known {
         let key_types = self.name.ends_with("keyalgorithms") || self.name.ends_with("acceptedalgorithms");
         for pattern in wanted {
             if !key_types && pattern.contains(['*', '?']) {
-                return Err(format!("`{}` takes no pattern here, only names", self.name));
+                return Err(format!("`{}` takes names only, not patterns", self.name));
             }
             let mut fitting: Vec<_> =
                 self.supported.iter().filter(|one| matches(one, &pattern)).cloned().collect();
             if fitting.is_empty() {
                 if pattern.contains(['*', '?', '!']) || pattern.is_empty() {
-                    return Err(format!("`{}` has a pattern that fits no algorithm", self.name));
+                    return Err(format!("`{}` has a pattern that matches no algorithm", self.name));
                 }
                 // An algorithm of another version: kept, since what it is matters more than who knows it.
                 fitting.push(pattern);

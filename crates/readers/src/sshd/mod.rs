@@ -17,13 +17,8 @@ use trevlin_model::ssh::{SshBlock, SshCriterion, SshServer, SshStatement};
 use trevlin_model::{Export, Limit, LineClass, Origin, Reference};
 
 /// The reader.
-pub(crate) const READER: Reader = Reader {
-    name: "sshd",
-    title: "secure shell server configuration",
-    manual: "sshd_config(5)",
-    recognise,
-    read,
-};
+pub(crate) const READER: Reader =
+    Reader { name: "sshd", title: "SSH server configuration", manual: "sshd_config(5)", recognise, read };
 
 /// A server that another format states in the words of sshd_config(5): each keyword once, with one value, for every
 /// connection.
@@ -90,7 +85,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         };
         let conditional = server.blocks.iter().filter(|block| !block.criteria.is_empty()).count();
         if conditional > server.conditions_judged() {
-            book.cut(server.origin, Limit::Expansion, "not every `Match` block was tried out");
+            book.cut(server.origin, Limit::Expansion, "not every `Match` block was evaluated");
         }
         reading.facts.ssh_servers.push(server);
     }
@@ -201,12 +196,12 @@ impl<'a> State<'a> {
             None => {
                 return book.not_understood(
                     origin,
-                    "no keyword of sshd_config(5); the daemon refuses to start with it",
+                    "not a keyword of sshd_config(5); the daemon refuses to start with it",
                 );
             }
         };
         if conditional && !known.in_match {
-            return self.refuse(origin, format!("`{name}` may not stand behind `Match`"), book);
+            return self.refuse(origin, format!("`{name}` is not permitted after `Match`"), book);
         }
         match known.values(rest, words) {
             Ok(values) => {
@@ -235,7 +230,7 @@ fn match_line(rest: &str) -> Result<Vec<(SshCriterion, String)>, String> {
         let criterion = match name.to_ascii_lowercase().as_str() {
             "all" => {
                 if !criteria.is_empty() || words.next().is_some() {
-                    return Err("`all` goes with no other criterion".into());
+                    return Err("`all` cannot be combined with other criteria".into());
                 }
                 return Ok(vec![(SshCriterion::All, String::new())]);
             }
@@ -248,13 +243,13 @@ fn match_line(rest: &str) -> Result<Vec<(SshCriterion, String)>, String> {
             "rdomain" => SshCriterion::RoutingDomain,
             _ => {
                 return Err(format!(
-                    "`{name}` is no criterion; expected user, group, host, address, localaddress or localport"
+                    "`{name}` is not a criterion; expected user, group, host, address, localaddress or localport"
                 ));
             }
         };
         let pattern = words.next().ok_or_else(|| format!("a pattern is missing after `{name}`"))?;
         if criterion == SshCriterion::LocalPort && pattern.parse::<u16>().is_err() {
-            return Err(format!("`{pattern}` is no port"));
+            return Err(format!("`{pattern}` is not a port"));
         }
         criteria.push((criterion, pattern.to_owned()));
     }

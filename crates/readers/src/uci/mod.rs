@@ -58,7 +58,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     if cut {
         let last = export.last_line();
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-        book.note(last, "the export breaks off here; export it again");
+        book.note(last, "the export is truncated here; please export it again");
     }
     let odd = |name: &str| !name.bytes().all(|one| one.is_ascii_alphanumeric() || matches!(one, b'_' | b'-'));
     let nameless = parsed.packages.iter().any(|package| odd(&package.name));
@@ -68,7 +68,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         reading
             .facts
             .not_modelled
-            .push(NotModelled::beside("a firewall that this export may lack", export.origin(0..0)));
+            .push(NotModelled::beside("a firewall that this export may not contain", export.origin(0..0)));
     }
     for package in &parsed.packages {
         take(package, export, around, &networks, &mut reading, !cut && parsed.broken.is_empty());
@@ -127,7 +127,7 @@ fn take(
             book.class(section.origin, LineClass::Understood);
             section.options.iter().for_each(|(_, said)| book.class(said.line, LineClass::Understood));
         } else {
-            let text = format!("the package `{}` is not read here; look at it yourself", package.name);
+            let text = format!("the package `{}` is not supported; please review it by hand", package.name);
             book.not_understood(section.whole(), text);
         }
     }
@@ -147,7 +147,10 @@ fn tell_unknown(package: &Package, book: &mut LineRecorder<'_>) {
         if !book.is_told(said.line) && !crate::settings::is_among(known, name) {
             book.not_understood(
                 said.line,
-                format!("`{name}` is no option of `{}` that is known here; check its spelling, and look at what it does", package.name),
+                format!(
+                    "`{name}` is not a known option of `{}`; check its spelling, and review its effect",
+                    package.name
+                ),
             );
         }
     }

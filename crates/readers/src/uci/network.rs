@@ -149,7 +149,7 @@ pub(super) fn read(package: &Package, export: &Export, reading: &mut Reading, ne
             kind if kind.starts_with("wireguard_") => {}
             _ => told.push((
                 section.origin,
-                "no section of the network that is known here; look at it yourself".into(),
+                "not a known section of the network package; please review it by hand".into(),
             )),
         }
     }

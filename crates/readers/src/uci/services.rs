@@ -1,4 +1,4 @@
-//! Packages about services: secure shell, pages, ports on request, dynamic names, addresses and names, shares, monitoring, the
+//! Packages about services: SSH, pages, ports on request, dynamic names, addresses and names, shares, monitoring, the
 //! system itself. Each init script turns them into what its daemon is told, and what that means is said here.
 
 use super::network::Networks;
@@ -61,7 +61,7 @@ pub(super) fn dropbear(package: &Package, networks: &Networks, reading: &mut Rea
 /// Package `uhttpd`: the pages by which the device is administered, and others.
 pub(super) fn pages(package: &Package, reading: &mut Reading) {
     for section in package.of("uhttpd") {
-        let name = format!("web pages ({})", section.name.as_deref().unwrap_or("uhttpd"));
+        let name = format!("web site ({})", section.name.as_deref().unwrap_or("uhttpd"));
         let mut served = Served::new(ServedKind::Pages, "uhttpd", name, &["uhttpd"], section.whole())
             .labelled(section.name.as_deref().unwrap_or_default());
         let redirects = section.is_on("redirect_https") == Some(true);
@@ -85,7 +85,7 @@ pub(super) fn pages(package: &Package, reading: &mut Reading) {
                 origin: line.map_or(section.origin, |said| said.line),
             },
             (false, Some(said)) => {
-                Setting::Unknown { why: format!("`{}` says who may see which page", said.text) }
+                Setting::Unknown { why: format!("`{}` decides who may see which page", said.text) }
             }
             (false, None) => Setting::Stated { value: AuthRequirement::Nothing, origin: section.origin },
         };
@@ -189,7 +189,7 @@ pub(super) fn addresses_and_names(
             told.push((
                 said.line,
                 format!(
-                    "the interface `{}` has no stated IPv4 address, so what is handed out there is not known",
+                    "the interface `{}` has no static IPv4 address, so the range assigned there is not known",
                     said.text
                 ),
             ));
@@ -244,7 +244,7 @@ fn names(section: &Section, networks: &Networks, reading: &mut Reading) {
         return;
     }
     let mut served =
-        Served::new(ServedKind::Names, "dnsmasq", "name server (dnsmasq)", &["dnsmasq"], section.whole());
+        Served::new(ServedKind::Names, "dnsmasq", "DNS server (dnsmasq)", &["dnsmasq"], section.whole());
     let mut places = Vec::new();
     for (name, said) in section.all("interface") {
         places.extend(networks.devices(name).into_iter().map(|device| (Some(device), said.line)));
@@ -258,7 +258,7 @@ fn names(section: &Section, networks: &Networks, reading: &mut Reading) {
             served.endpoints.push(Endpoint { interface: interface.clone(), ..place });
         }
     }
-    let mut part = ServiceResource::new(PartKind::Whole, "name server (dnsmasq)", section.whole());
+    let mut part = ServiceResource::new(PartKind::Whole, "DNS server (dnsmasq)", section.whole());
     part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: section.origin };
     part.remarks.push((Remark::Recursion, section.origin));
     // Only hosts of attached networks are answered (dnsmasq(8), --local-service).
@@ -281,7 +281,7 @@ fn attached(reading: &Reading) -> Vec<IpRange> {
 /// Package `samba4` or `samba`: shares.
 pub(super) fn shares(package: &Package, networks: &Networks, reading: &mut Reading) {
     let Some(first) = package.sections.first() else { return };
-    let mut served = Served::new(ServedKind::Shares, "Samba", "file shares (Samba)", &["smbd"], first.origin);
+    let mut served = Served::new(ServedKind::Shares, "Samba", "SMB server (Samba)", &["smbd"], first.origin);
     let global = package.sections.iter().find(|one| one.kind == "samba" || one.kind == "globals");
     let interfaces: Vec<(String, Origin)> = global
         .into_iter()
@@ -325,7 +325,7 @@ pub(super) fn shares(package: &Package, networks: &Networks, reading: &mut Readi
 pub(super) fn monitoring(package: &Package, export: &Export, reading: &mut Reading) {
     let Some(first) = package.sections.first() else { return };
     let mut served =
-        Served::new(ServedKind::Monitoring, "Net-SNMP", "monitoring (snmpd)", &["snmpd"], first.origin);
+        Served::new(ServedKind::Monitoring, "Net-SNMP", "SNMP agent (snmpd)", &["snmpd"], first.origin);
     for section in package.of("agent") {
         for (word, said) in
             section.all("agentaddress").flat_map(|(word, said)| word.split(',').map(move |one| (one, said)))
@@ -421,13 +421,13 @@ pub(super) fn system(package: &Package, reading: &mut Reading) {
             let mut served = Served::new(
                 ServedKind::Time,
                 "sysntpd",
-                "time service (sysntpd)",
+                "NTP server (sysntpd)",
                 &["sysntpd"],
                 section.whole(),
             );
             let line = section.get("enable_server").map_or(section.origin, |said| said.line);
             served.endpoints.push(Endpoint::everywhere(Protocol::UDP, 123, TransportSecurity::Plain, line));
-            let mut part = ServiceResource::new(PartKind::Whole, "time service (sysntpd)", line);
+            let mut part = ServiceResource::new(PartKind::Whole, "NTP server (sysntpd)", line);
             part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
             served.parts.push(part);
             reading.facts.served.push(served);

@@ -122,9 +122,10 @@ pub(super) fn parse(export: &Export) -> Parsed {
                 };
                 match section {
                     Some(section) => section.options.push(((*name).to_owned(), said)),
-                    None => parsed
-                        .broken
-                        .push((origin, "this stands in no section; a `config` line is expected before it")),
+                    None => parsed.broken.push((
+                        origin,
+                        "this line is outside any section; expected a `config` line before it",
+                    )),
                 }
             }
             _ => parsed.broken.push((

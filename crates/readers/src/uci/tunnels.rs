@@ -162,7 +162,7 @@ fn span(section: &Section, option: &str, usual: u64) -> Setting<u64> {
             };
             match digits.parse::<u64>() {
                 Ok(number) => Setting::Stated { value: number.saturating_mul(times), origin: said.line },
-                Err(_) => Setting::Unknown { why: format!("`{}` is no span of time", said.text) },
+                Err(_) => Setting::Unknown { why: format!("`{}` is not a time span", said.text) },
             }
         }
         None => Setting::default_of(usual, "the swanctl scripts", "swanctl.init"),
@@ -312,7 +312,7 @@ pub(super) fn radios(package: &Package, export: &Export, reading: &mut Reading) 
         ] {
             // A number chooses one of the keys of WEP, and is none.
             if let Some(said) = section.get(option).filter(|said| said.text.len() > 1) {
-                hold(export, &mut reading.facts, export.text_at(said.value), kind, "the radio network");
+                hold(export, &mut reading.facts, export.text_at(said.value), kind, "the Wi-Fi network");
             }
         }
     }

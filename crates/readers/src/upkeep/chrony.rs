@@ -11,8 +11,13 @@ use trevlin_model::served::{
 use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
-pub(crate) const READER: Reader =
-    Reader { name: "chrony", title: "clock (chrony)", manual: "chrony.conf(5)", recognise, read };
+pub(crate) const READER: Reader = Reader {
+    name: "chrony",
+    title: "time synchronisation (chrony)",
+    manual: "chrony.conf(5)",
+    recognise,
+    read,
+};
 
 fn recognise(export: &Export) -> Recognition {
     let first = |text: &'_ str| text.split_whitespace().next().unwrap_or_default().to_ascii_lowercase();
@@ -103,7 +108,10 @@ fn read_in(
                 missing.push((crate::reader::missing_question(path), *origin));
             }
             "sourcedir" if found.is_empty() => {
-                elsewhere.push((format!("clocks may be named in `{path}`; ask for its files"), *origin));
+                elsewhere.push((
+                    format!("please provide the files in `{path}`, which may name time sources"),
+                    *origin,
+                ));
             }
             _ => {}
         }
@@ -219,7 +227,7 @@ fn served(lines: &[Statement], origin: Origin) -> Vec<Served> {
         last("port").and_then(|(words, line)| Some((words[1].parse().ok()?, *line))).unwrap_or((123, origin));
     if !clients.is_nobody() && port.0 != 0 {
         let line = clients.origins.first().copied().unwrap_or(origin);
-        let mut one = Served::new(ServedKind::Time, "chrony", "time service (chrony)", units, line);
+        let mut one = Served::new(ServedKind::Time, "chrony", "NTP server (chrony)", units, line);
         let bound: Vec<&Statement> =
             lines.iter().filter(|(words, _)| words[0] == "bindaddress" && words.len() > 1).collect();
         one.endpoints.extend(
@@ -246,9 +254,9 @@ fn served(lines: &[Statement], origin: Origin) -> Vec<Served> {
         .collect();
     if control.0 != 0 && !masters.is_nobody() && places.iter().any(|(address, _)| !address.is_loopback()) {
         let line = masters.origins.first().copied().unwrap_or(origin);
-        let mut one = Served::new(ServedKind::Time, "chrony", "status of the clock (chrony)", units, line);
+        let mut one = Served::new(ServedKind::Time, "chrony", "NTP status (chrony)", units, line);
         one.endpoints = places.iter().map(|(address, line)| at(control.0, *line).at(*address)).collect();
-        let mut part = ServiceResource::new(PartKind::Whole, "status of the clock", line);
+        let mut part = ServiceResource::new(PartKind::Whole, "NTP status", line);
         part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
         part.sources = masters;
         part.remarks.push((Remark::Status, line));

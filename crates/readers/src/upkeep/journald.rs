@@ -9,7 +9,7 @@ use trevlin_model::{Export, LineClass};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "journald",
-    title: "log (systemd journal)",
+    title: "logging (systemd journal)",
     manual: "journald.conf(5), journal-upload.conf(5)",
     recognise: |export| {
         let path = export.path();
@@ -98,7 +98,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 key if KNOWN.contains(&key) => book.class(entry.origin, LineClass::Ignored),
                 _ => book.not_understood(
                     entry.origin,
-                    "no setting of journald.conf(5) or journal-upload.conf(5); it is left out",
+                    "not a setting of journald.conf(5) or journal-upload.conf(5); it is ignored",
                 ),
             }
         }

@@ -12,7 +12,7 @@ use trevlin_model::{Export, Family, IpRange, LineClass, Origin, Protocol, Settin
 
 /// The reader.
 pub(crate) const READER: Reader =
-    Reader { name: "ntp", title: "clock (ntpd)", manual: "ntp.conf(5)", recognise, read };
+    Reader { name: "ntp", title: "time synchronisation (ntpd)", manual: "ntp.conf(5)", recognise, read };
 
 fn recognise(export: &Export) -> Recognition {
     let tells = export.lines().take(TELLING_LINES).any(|line| {
@@ -120,7 +120,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         origin,
     });
     let mut served =
-        Served::new(ServedKind::Time, "ntpd", "time service (ntpd)", &["ntp", "ntpd", "ntpsec"], origin);
+        Served::new(ServedKind::Time, "ntpd", "NTP server (ntpd)", &["ntp", "ntpd", "ntpsec"], origin);
     served.open = missing;
     served.endpoints = closed
         .unwrap_or_else(|| vec![Endpoint::everywhere(Protocol::UDP, 123, TransportSecurity::Plain, origin)]);
@@ -134,7 +134,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         (!part.sources.is_nobody()).then_some(part)
     };
     served.parts.extend(part("the time", &["ignore", "noserve"], None));
-    served.parts.extend(part("status of the clock", &["ignore", "noquery"], Some(Remark::Status)));
+    served.parts.extend(part("NTP status", &["ignore", "noquery"], Some(Remark::Status)));
     reading.facts.served.push(served);
     reading
 }

@@ -15,7 +15,7 @@ use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader =
-    Reader { name: "rsyslog", title: "log (rsyslog)", manual: "rsyslog.conf(5)", recognise, read };
+    Reader { name: "rsyslog", title: "logging (rsyslog)", manual: "rsyslog.conf(5)", recognise, read };
 
 fn recognise(export: &Export) -> Recognition {
     let tells = export.lines().take(TELLING_LINES).any(|line| {
@@ -79,9 +79,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     if !state.inputs.is_empty() {
         let line = state.inputs[0].origin;
         let mut served =
-            Served::new(ServedKind::Logs, "rsyslog", "log collector (rsyslog)", &["rsyslog"], line);
+            Served::new(ServedKind::Logs, "rsyslog", "syslog server (rsyslog)", &["rsyslog"], line);
         served.endpoints = std::mem::take(&mut state.inputs);
-        let mut part = ServiceResource::new(PartKind::Whole, "log collector (rsyslog)", line);
+        let mut part = ServiceResource::new(PartKind::Whole, "syslog server (rsyslog)", line);
         part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
         part.sources = state.allowed.take().unwrap_or_else(Sources::everybody);
         let least = served.endpoints.iter().map(|one| one.carried).min();
@@ -146,7 +146,7 @@ fn load(export: &Export, state: &mut State, book: &mut LineRecorder<'_>) {
         match class {
             LineClass::NotUnderstood => book.not_understood(
                 origin,
-                "expected a selector with an action, a `$Directive` or a statement as `action(…)`; the daemon leaves it out",
+                "expected a selector with an action, a `$Directive` or a statement as `action(…)`; the daemon ignores it",
             ),
             class => book.class(origin, class),
         }

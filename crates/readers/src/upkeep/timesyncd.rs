@@ -8,7 +8,7 @@ use trevlin_model::{Export, LineClass};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "timesyncd",
-    title: "clock (systemd-timesyncd)",
+    title: "time synchronisation (systemd-timesyncd)",
     manual: "timesyncd.conf(5)",
     recognise: |export| {
         let named = export.file_name() == "timesyncd.conf" || export.path().contains("timesyncd.conf.d/");
@@ -39,13 +39,14 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 | "SaveIntervalSec" => {
                     book.class(entry.origin, LineClass::Ignored);
                 }
-                _ => book.not_understood(entry.origin, "no setting of timesyncd.conf(5); it is left out"),
+                _ => book.not_understood(entry.origin, "not a setting of timesyncd.conf(5); it is ignored"),
             }
         }
     }
     if keeper.sources.is_empty() {
         // What it was built with, and what a DHCP server names, stand in no file.
-        let question = "no server is named here, so the one it was built with or one that DHCP names is followed; ask for `timedatectl timesync-status`";
+        let question = "please provide the output of `timedatectl timesync-status`, since no server is set, so a built-in one or \
+                        one named by DHCP is used";
         keeper.open.push((question.into(), keeper.origin));
     }
     reading.facts.clock_keepers.push(keeper);

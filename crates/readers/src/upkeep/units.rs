@@ -10,7 +10,7 @@ use trevlin_model::housekeeping::{Unit, UnitState};
 /// The reader of links.
 pub(crate) const LINKS: Reader = Reader {
     name: "unit-link",
-    title: "unit that is started or masked (systemd)",
+    title: "unit enablement (systemd)",
     manual: "systemd.unit(5)",
     recognise: |export| {
         if link_state(export).is_some() { Recognition::Content } else { Recognition::No }
@@ -21,7 +21,7 @@ pub(crate) const LINKS: Reader = Reader {
 /// The reader of lists.
 pub(crate) const LIST: Reader = Reader {
     name: "unit-files",
-    title: "units and whether they start (systemctl)",
+    title: "unit files and their state (systemctl)",
     manual: "systemctl(1), list-unit-files",
     recognise: |export| {
         let mut lines = export.lines().filter(|line| !line.text.trim().is_empty());

@@ -256,7 +256,7 @@ fn served(
     let mut parts = parts_of(&part, &[way]);
     if asked.is_none() && handed.is_some() {
         for one in &mut parts {
-            one.login = Setting::Unknown { why: "the server that it is handed on to decides".into() };
+            one.login = Setting::Unknown { why: "the backend server decides".into() };
         }
     }
     served.parts = parts;

@@ -206,8 +206,7 @@ impl Reader<'_> {
         if engine.and_then(|one| one.is_true("enabled", self.seen)).is_some_and(|(on, _)| !on) {
             return;
         }
-        let mut served =
-            Served::new(ServedKind::Monitoring, "ietf-snmp", "monitoring (SNMP)", &[], root.origin);
+        let mut served = Served::new(ServedKind::Monitoring, "ietf-snmp", "SNMP agent", &[], root.origin);
         for listen in root.each(&["engine", "listen", "udp"]) {
             let port = listen.leaf("port", self.seen).and_then(|(text, _)| text.parse().ok()).unwrap_or(161);
             let place = Endpoint::everywhere(Protocol::UDP, port, TransportSecurity::Optional, listen.origin);

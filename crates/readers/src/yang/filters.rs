@@ -19,7 +19,7 @@ pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
             acl.each(&["aces", "ace"]).into_iter().map(|ace| entry(ace, seen, notes)).collect();
         let closed = rules.last().is_some_and(|last| last.matches.is_empty());
         if !closed {
-            let why = "what happens to packets that no entry matches is for the device to say".to_owned();
+            let why = "the action for packets that match no entry depends on the device".to_owned();
             rules.push(rule(Vec::new(), Target::NotModelled { name: why, ends: true }, origin));
         }
         names.push(name);
@@ -55,7 +55,7 @@ pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
     ];
     // RFC 8519 has no word for replies: whether a device lets them back past its lists by itself is its own affair.
     let replies = |origin| {
-        let whether = open("whether replies pass the lists by themselves is for the device to say");
+        let whether = open("whether replies pass the lists implicitly depends on the device");
         rule(vec![known(), whether], Target::Accept, origin)
     };
     let bases = places.into_iter().zip(at).map(|((name, hook, priority), mut rules)| {
@@ -182,7 +182,7 @@ fn ports(part: &Item, make: fn(Vec<PortRange>) -> MatchKind, seen: &Seen) -> Mat
         ("neq", Some(port)) => Match { negated: true, ..made(port, port) },
         ("lte", Some(port)) => made(0, port),
         ("gte", Some(port)) => made(port, u16::MAX),
-        _ => open("ports that are not stated as RFC 8519 has them"),
+        _ => open("ports that do not follow RFC 8519"),
     }
 }
 

@@ -1,5 +1,5 @@
 //! `ietf-i2nsf-ike` (RFC 9061), `ietf-key-chain` (RFC 8177), `ietf-keystore` and `ietf-truststore` (RFC 9642, RFC 9641), and servers of
-//! secure shell and TLS wherever their groupings are used (RFC 9644, RFC 9645).
+//! SSH and TLS wherever their groupings are used (RFC 9644, RFC 9645).
 
 use super::device::Reader;
 use super::filters::address;
@@ -87,7 +87,7 @@ impl Reader<'_> {
                 Some(("digital-signature", origin)) => Setting::Stated { value: IkeProof::PublicKey, origin },
                 Some(("eap", origin)) => Setting::Stated { value: IkeProof::Eap(String::new()), origin },
                 Some(("null", origin)) => Setting::Stated { value: IkeProof::Nothing, origin },
-                _ => Setting::Unknown { why: "the data does not say how this side proves itself".into() },
+                _ => Setting::Unknown { why: "the data does not state how this side authenticates".into() },
             };
             AuthRound { proof, identity: entry.and_then(identity), narrowed: None }
         };
@@ -112,7 +112,7 @@ impl Reader<'_> {
             local: vec![round(local)],
             remote: vec![round(remote)],
             rekey: seconds(rekey),
-            liveness: Setting::Unknown { why: "the data model has no word for it".into() },
+            liveness: Setting::Unknown { why: "the data model does not cover it".into() },
             quantum_key: None,
             children: Vec::new(),
         };
@@ -249,7 +249,7 @@ impl Reader<'_> {
             local: side("local-prefix"),
             remote: side("remote-prefix"),
             mode,
-            rekey: Setting::Unknown { why: "the data does not say when keys are made anew".into() },
+            rekey: Setting::Unknown { why: "the data does not state when keys are renewed".into() },
             compression: None,
             forward_secrecy: match keys {
                 Some(origin) => Setting::Stated { value: true, origin },
@@ -450,6 +450,6 @@ fn identity(entry: &Item) -> Option<(String, Origin)> {
 fn seconds(said: Option<(&str, Origin)>) -> Setting<u64> {
     match said.and_then(|(text, origin)| Some((text.parse().ok()?, origin))) {
         Some((value, origin)) => Setting::Stated { value, origin },
-        None => Setting::Unknown { why: "the data does not say when keys are made anew".into() },
+        None => Setting::Unknown { why: "the data does not state when keys are renewed".into() },
     }
 }

@@ -94,7 +94,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             _ => {
                 reader.unknown(root);
                 let why = format!(
-                    "the module `{}` is not read here; look at `{}` yourself",
+                    "the module `{}` is not supported; please review `{}` by hand",
                     root.module, root.name
                 );
                 unknown.push((whole(root), why));
@@ -103,10 +103,11 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         reader.servers(root);
     }
     if broken {
-        reader.reading.facts.not_modelled.push(NotModelled::beside(
-            "what this export lacks behind the place where it breaks off",
-            export.origin(0..0),
-        ));
+        reader
+            .reading
+            .facts
+            .not_modelled
+            .push(NotModelled::beside("the part of this export after its truncation", export.origin(0..0)));
     }
     let notes = std::mem::take(&mut reader.notes);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);

@@ -163,7 +163,7 @@ fn element(
         inner.map(|child| element(source, child, depth + 1, book)).collect()
     } else {
         if inner.count() > 0 {
-            book.cut(source.origin(range.clone()), Limit::Nesting, "elements in each other");
+            book.cut(source.origin(range.clone()), Limit::Nesting, "nested elements");
         }
         Vec::new()
     };

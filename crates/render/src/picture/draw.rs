@@ -48,7 +48,7 @@ pub(super) fn page(sheet: &Sheet, blocks: &[Block]) -> Page {
         "<text x=\"{MARGIN}\" y=\"{y}\" font-size=\"20\" font-weight=\"bold\">Address plan</text>"
     );
     let told = format!(
-        "{} claims in {} blocks, {faults} overlaps, {} more that the design intends or that may be none",
+        "{} allocations in {} blocks, {faults} overlaps, {} more by design or possible",
         sheet.allocations.len(),
         blocks.len(),
         sheet.overlaps.len() - faults
@@ -78,7 +78,7 @@ pub(super) fn page(sheet: &Sheet, blocks: &[Block]) -> Page {
     if blocks.is_empty() {
         let _ = write!(
             body,
-            "<text x=\"{MARGIN}\" y=\"{}\" font-size=\"14\">nothing lays claim to an address</text>",
+            "<text x=\"{MARGIN}\" y=\"{}\" font-size=\"14\">no address allocation</text>",
             y + 20.0
         );
         y += 40.0;
@@ -190,7 +190,7 @@ fn legend(body: &mut String, sheet: &Sheet, drawn: &[&Block], top: f64) -> f64 {
             );
         }
     }
-    for (pattern, words) in [("twice", "claimed twice"), ("meant", "shared by design")] {
+    for (pattern, words) in [("twice", "allocated twice"), ("meant", "shared by design")] {
         let meaning = if pattern == "twice" { OverlapKind::Fault } else { OverlapKind::Meant };
         if sheet.overlaps.iter().any(|one| one.meaning == meaning) {
             entry(

@@ -23,7 +23,7 @@ const TALLEST_PNG: f64 = 16_000.0;
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 pub enum PictureError {
     /// It would be too tall.
-    #[error("the picture would be {0} pixels tall; draw an SVG, or a part of it")]
+    #[error("the picture would be {0} pixels high; draw an SVG, or a part of it")]
     TooTall(u32),
     /// The drawing failed.
     #[error("the picture could not be drawn: {0}")]
@@ -67,7 +67,7 @@ fn png(page: &draw::Page) -> Result<Vec<u8>, PictureError> {
     let tree = resvg::usvg::Tree::from_str(&drawn, &resvg::usvg::Options::default())
         .map_err(|error| failed(error.to_string()))?;
     let mut pixels = resvg::tiny_skia::Pixmap::new(WIDTH as u32, page.height as u32)
-        .ok_or_else(|| failed("no room for it".into()))?;
+        .ok_or_else(|| failed("no space for it".into()))?;
     resvg::render(&tree, resvg::tiny_skia::Transform::default(), &mut pixels.as_mut());
     pixels.encode_png().map_err(|error| failed(error.to_string()))
 }

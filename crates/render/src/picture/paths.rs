@@ -100,13 +100,13 @@ fn few(all: &[String]) -> String {
 fn of_service(row: &ReachedRow) -> Row {
     let encrypted = match row.service.encrypted {
         Some(Encrypted::Yes) => "encrypted",
-        Some(Encrypted::No) => "plain text",
-        Some(Encrypted::May) => "perhaps encrypted",
+        Some(Encrypted::No) => "no encryption",
+        Some(Encrypted::May) => "encryption optional",
         None => "encryption not known",
     };
     let factors = match &row.service.factors {
         None => "logins not known".to_owned(),
-        Some(none) if none.is_empty() => "asks for nothing".to_owned(),
+        Some(none) if none.is_empty() => "no login".to_owned(),
         Some(factors) => joined_factors(factors, " + "),
     };
     let who = if row.everybody { String::new() } else { format!("only {}; ", few(&row.sources)) };
@@ -115,7 +115,7 @@ fn of_service(row: &ReachedRow) -> Row {
         protection: Some(row.protection),
         end: End::Answers,
         called: [few(&row.called), few(&row.called_at)],
-        name: format!("{} of {}", row.service.name, row.device),
+        name: format!("{} on {}", row.service.name, row.device),
         more: format!("{} · {who}{encrypted}, {factors}", row.endpoint.join(", ")),
     }
 }
@@ -123,8 +123,8 @@ fn of_service(row: &ReachedRow) -> Row {
 fn of_opening(row: &OpeningRow) -> Row {
     let to = match (row.to, &row.leaving) {
         (OpeningTo::Device, _) => format!("{} itself", row.device),
-        (_, Some(leaving)) => format!("hosts behind {}:{leaving}", row.device),
-        _ => format!("what lies behind {}", row.device),
+        (_, Some(leaving)) => format!("networks behind {}:{leaving}", row.device),
+        _ => format!("networks behind {}", row.device),
     };
     let at: Vec<String> = row
         .at
@@ -146,7 +146,7 @@ fn of_opening(row: &OpeningRow) -> Row {
         end: End::Open,
         called: [few(&row.addresses), few(&at)],
         name: to,
-        more: format!("open: {}; no service is known there", at.join(", ")),
+        more: format!("open: {}; no known service", at.join(", ")),
     }
 }
 
@@ -166,8 +166,8 @@ fn of_forward(row: &ForwardRow) -> Row {
         called: [few(&row.called), few(&row.called_at)],
         name: format!("forward to {to}"),
         more: match (row.fate, stopped) {
-            (_, true) => format!("{}: {last} stops it", row.fate),
-            (ForwardVerdict::NobodyThere, _) => "nobody there".to_owned(),
+            (_, true) => format!("{}: blocked by {last}", row.fate),
+            (ForwardVerdict::NobodyThere, _) => "unassigned".to_owned(),
             (fate, _) => match &row.remark {
                 Some(remark) => format!("{fate}: {remark}"),
                 None => fate.to_string(),
@@ -228,7 +228,7 @@ pub(super) fn page(sheet: &ExposureSheet) -> Page {
     if rows.is_empty() {
         let _ = write!(
             body,
-            "<text x=\"{}\" y=\"{}\" font-size=\"14\">nothing that is known is reached</text>",
+            "<text x=\"{}\" y=\"{}\" font-size=\"14\">no known service is reachable</text>",
             FROM + 20.0,
             top + 28.0
         );
@@ -260,11 +260,11 @@ fn head(body: &mut String, sheet: &ExposureSheet) {
         .iter()
         .filter(|one| !matches!(one.fate, ForwardVerdict::Works | ForwardVerdict::NeverMet))
         .count();
-    let told = format!("services reached: {}; forwards that lead to none: {nowhere}", told.join(", "));
+    let told = format!("services reachable: {}; forwards without a service: {nowhere}", told.join(", "));
     let title = if sheet.from == "outside" {
-        "What the outside reaches".to_owned()
+        "Reachable from the Internet".to_owned()
     } else {
-        format!("What {} reaches", sheet.from)
+        format!("Reachable from {}", sheet.from)
     };
     let title = cut(&title, 20.0, 500.0);
     let _ = write!(
@@ -401,8 +401,7 @@ fn legend(body: &mut String, sheet: &ExposureSheet, rows: &[Row], top: f64) {
         .map(|protection| (Some(protection), format!("{}: {}", protection.word(), protection.meaning())))
         .collect();
     if rows.iter().any(|row| row.protection.is_none()) {
-        entries
-            .push((None, "a forward that leads nowhere (cross: stopped; circle: nobody answers)".to_owned()));
+        entries.push((None, "forward without a service (cross: blocked; circle: unassigned)".to_owned()));
     }
     let column = (RIGHT - MARGIN) / 2.0;
     for (number, (protection, text)) in entries.iter().enumerate() {
@@ -430,7 +429,7 @@ fn legend(body: &mut String, sheet: &ExposureSheet, rows: &[Row], top: f64) {
     if sheet.cut {
         let _ = write!(
             body,
-            "<text x=\"{MARGIN}\" y=\"{rest}\" font-size=\"11\">There is more than was followed.</text>"
+            "<text x=\"{MARGIN}\" y=\"{rest}\" font-size=\"11\">The result is incomplete: the work limit was reached.</text>"
         );
     }
 }

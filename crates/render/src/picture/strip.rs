@@ -103,7 +103,7 @@ fn item<'a>(row: &'a Row, at: Place<'_>) -> Item<'a> {
     let owner = row.who.as_deref().unwrap_or(&row.owner);
     let label = match row.kind {
         ClaimKind::Address | ClaimKind::OutsideAddress => format!("{range} {}", row.owner),
-        ClaimKind::NameServer => format!("{range} name server"),
+        ClaimKind::NameServer => format!("{range} DNS server"),
         ClaimKind::PoolNetwork => format!("network of {}", row.owner),
         _ => format!("{range} {owner}"),
     };
@@ -151,7 +151,7 @@ fn heading(body: &mut String, sheet: &Sheet, at: Place<'_>, y: f64) {
     let count = 1u128.checked_shl(u32::from(net.max_prefix_len() - at.block.length)).unwrap_or(u128::MAX);
     let many = if count > 1 << 32 { String::new() } else { format!("{count} addresses") };
     let foreign = at.block.rows.iter().any(|row| sheet.allocations[*row].foreign);
-    let warning = if foreign { "! somebody else's address space" } else { "" };
+    let warning = if foreign { "! foreign public address space" } else { "" };
     let x = at.frame.from;
     let _ = write!(
         body,
@@ -221,7 +221,7 @@ fn device_row(out: &mut String, device: &str, row: &DeviceRow<'_>, frame: Frame,
     if hidden > 0 {
         let _ = write!(
             out,
-            "<text x=\"{:.1}\" y=\"{:.1}\" font-size=\"{TEXT}\" fill=\"#666\">and {hidden} more, which the text shows</text>",
+            "<text x=\"{:.1}\" y=\"{:.1}\" font-size=\"{TEXT}\" fill=\"#666\">and {hidden} more in the text output</text>",
             frame.left() + 6.0,
             bottom - 4.0
         );
@@ -301,7 +301,7 @@ fn shared(sheet: &Sheet, at: Place<'_>) -> Vec<Shared> {
         }
     }
     let words = |first, last, meaning: OverlapKind, names: &[String]| {
-        let perhaps = if meaning == OverlapKind::Unclear { "perhaps " } else { "" };
+        let perhaps = if meaning == OverlapKind::Unclear { "possible: " } else { "" };
         format!("{}: {perhaps}{}", at.words(first, last), names.join(", "))
     };
     found

@@ -20,7 +20,7 @@ use view::View;
 
 /// A report that could not be laid out.
 #[derive(Debug, thiserror::Error)]
-#[error("the report could not be laid out: {0}")]
+#[error("the report could not be rendered: {0}")]
 pub struct ReportError(#[from] Error);
 
 /// The report as one HTML file that needs nothing beside it.
@@ -42,5 +42,5 @@ pub fn markdown_report(report: &Report<'_>) -> Result<String, ReportError> {
 fn lay_out(form: &'static str, report: &Report<'_>) -> Result<String, ReportError> {
     let layout = Layout::new(form)?;
     let view = debug_span!("view").in_scope(|| View::of(report, &layout))?;
-    Ok(debug_span!("laying out").in_scope(|| layout.whole(&view))?)
+    Ok(debug_span!("rendering").in_scope(|| layout.whole(&view))?)
 }

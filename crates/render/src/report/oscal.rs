@@ -31,7 +31,7 @@ impl Renderer for Oscal {
         let mut result = json!({
             "uuid": id("result", &all),
             "title": "Audit of exported configurations",
-            "description": "Every check over every export that was given. A finding tells what is wrong, a risk what comes of it, an \
+            "description": "Every check over all given exports. A finding states a weakness, a risk its consequence, an \
                             observation the lines that prove it.",
             "start": moment,
             "end": moment,
@@ -66,8 +66,8 @@ impl Renderer for Oscal {
             "results": [result],
             "back-matter": { "resources": [{
                 "uuid": plan,
-                "title": "Plan of the assessment",
-                "description": "Exports were read and judged by trevlin; no device was connected to.",
+                "title": "Assessment plan",
+                "description": "Exports were read and judged by Trevlin; no device was connected to.",
             }] },
         } });
         crate::json::write(&document, out)
@@ -79,7 +79,7 @@ fn component(device: &trevlin_audit::DeviceSummary) -> Value {
         "uuid": id("device", &device.name),
         "type": "network-device",
         "title": marked(&device.name),
-        "description": format!("{}, known by {} exports", device.kind.word(), device.exports.len()),
+        "description": format!("{}, known from {} exports", device.kind.word(), device.exports.len()),
         "status": { "state": "operational" },
     })
 }
@@ -132,7 +132,7 @@ fn observation(one: &Finding) -> Value {
 fn unanswered((number, one): (usize, &OpenQuestion)) -> Value {
     let mut made = json!({
         "uuid": id("question", &format!("{}\n{}\n{number}", one.check, one.device)),
-        "title": "What the exports cannot tell",
+        "title": "Information requests",
         "description": marked(&one.question),
         "props": [property("check", one.check), property("area", one.area.word()), property("open-question", "yes")],
         "methods": ["EXAMINE"],
@@ -173,7 +173,7 @@ fn risk(one: &Finding) -> Value {
         "remediations": [{
             "uuid": id("remedy", &one.fingerprint),
             "lifecycle": "recommendation",
-            "title": "How to fix it",
+            "title": "Remedy",
             "description": marked(one.remedy),
         }],
         "related-observations": [{ "observation-uuid": id("observation", &one.fingerprint) }],

@@ -3,14 +3,16 @@
 //! Long because one type with a field for everything that a template may ask for.
 
 use super::layout::Layout;
-use crate::text::{answered, counted, idle, merged, said, short, stale};
+use crate::alike::{self, Place};
+use crate::text::{addressee, answered, counted, idle, merged, said, short, stale};
 use crate::top_findings::{self, few};
 use crate::{picture, sanitize};
+use indexmap::IndexMap;
 use minijinja::Error;
 use rayon::prelude::*;
 use serde::Serialize;
-use std::collections::BTreeMap;
-use trevlin_audit::LoginVerdict;
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_audit::exposure::protection::Protection;
 use trevlin_audit::logins::LoginPath;
 use trevlin_audit::tables::addresses::Sheet;
@@ -18,27 +20,28 @@ use trevlin_audit::tables::exposure::ExposureSheet;
 use trevlin_audit::tables::rules::RulesSheet;
 use trevlin_audit::tables::services::ServedRow;
 use trevlin_audit::tables::tunnels::TunnelRow;
-use trevlin_audit::{
-    Area, BaselineRow, DeviceSummary, Evidence, ExportSummary, Finding, Outcome, Severity, Status,
-};
+use trevlin_audit::{Area, BaselineRow, DeviceSummary, ExportSummary, Finding, Outcome, Severity, Status};
+use trevlin_audit::{LoginVerdict, ReportEntry};
 use trevlin_model::DeviceKind;
 
 /// Everything that a report is made from.
 #[derive(Debug, Clone, Copy)]
 pub struct Report<'a> {
-    /// Whose estate it is.
-    pub title: &'a str,
+    /// Title, client and the like, as the front page states them; the title may be missing.
+    pub front: &'a ReportEntry,
+    /// The name of the estate, for a title that is not stated.
+    pub estate: &'a str,
     /// What the checks say.
     pub outcome: &'a Outcome,
-    /// Ways to log in.
+    /// Login paths.
     pub logins: &'a [LoginPath],
     /// Tunnels.
     pub tunnels: &'a [TunnelRow],
-    /// What devices serve.
+    /// Services of the devices.
     pub services: &'a [ServedRow],
     /// Rules of packet filters.
     pub rules: &'a RulesSheet,
-    /// What the outside reaches; none where nothing tells where the outside is.
+    /// What is reachable from the Internet; none where no interface is known to face it.
     pub exposure: Option<&'a ExposureSheet>,
     /// The address plan.
     pub plan: &'a Sheet,
@@ -50,11 +53,16 @@ pub struct Report<'a> {
 #[derive(Debug, Serialize)]
 pub(super) struct View {
     title: String,
+    /// Rows of the front page: name and value.
+    front: Vec<[String; 2]>,
+    classification: String,
     as_of: String,
     version: &'static str,
-    /// What was looked at and what stands out, in sentences.
+    /// The executive summary, in sentences.
     lead: Vec<String>,
-    top_findings: Vec<Grave>,
+    actions: Vec<Action>,
+    good: Vec<String>,
+    gaps: Vec<String>,
     severities: Vec<Count>,
     matrix: Vec<AreaCount>,
     devices: Vec<DeviceView>,
@@ -62,7 +70,7 @@ pub(super) struct View {
     /// Laid out.
     accepted: String,
     stale: Vec<String>,
-    questions: Vec<QuestionView>,
+    questions: Vec<QuestionsView>,
     answers: Vec<[String; 2]>,
     tables: Vec<TableView>,
     unread: Vec<UnreadView>,
@@ -73,14 +81,16 @@ pub(super) struct View {
     plan_svg: Option<String>,
 }
 
-/// Findings of one check that stand out.
+/// One of the most important actions: the remedy of a check with findings.
 #[derive(Debug, Serialize)]
-struct Grave {
+struct Action {
     severity: &'static str,
     title: &'static str,
     count: usize,
     devices: String,
-    first: usize,
+    remedy: &'static str,
+    /// The id of the check, as the anchor of its section.
+    anchor: String,
 }
 
 #[derive(Debug, Serialize)]
@@ -93,7 +103,7 @@ struct Count {
 struct AreaCount {
     word: &'static str,
     question: &'static str,
-    /// By severity, the gravest first.
+    /// By severity, the highest first.
     counts: Vec<usize>,
     total: usize,
 }
@@ -115,41 +125,58 @@ struct AreaView {
     word: &'static str,
     question: &'static str,
     /// Laid out.
-    findings: String,
+    checks: String,
+}
+
+/// The findings of one check, with what they have in common.
+#[derive(Debug, Serialize)]
+struct CheckView {
+    id: &'static str,
+    anchor: String,
+    title: &'static str,
+    /// The highest of them.
+    severity: &'static str,
+    count: usize,
+    devices: String,
+    why: &'static str,
+    judged: &'static str,
+    remedy: &'static str,
+    references: String,
+    findings: Vec<FindingView>,
 }
 
 #[derive(Debug, Serialize)]
 struct FindingView {
     number: usize,
     severity: &'static str,
-    area: &'static str,
     device: String,
     title: String,
     detail: String,
     rated: String,
     places: Vec<PlaceView>,
-    why: &'static str,
-    remedy: &'static str,
-    references: String,
-    /// The finding that tells why and how to fix it, where one before this does.
-    told_in: Option<usize>,
-    check: &'static str,
     fingerprint: String,
-    /// Who answers for it.
+    /// Owner of the accepted risk.
     by: Option<String>,
-    /// Whether that has passed.
+    /// Whether the acceptance has expired.
     expired: bool,
 }
 
 #[derive(Debug, Serialize)]
 struct PlaceView {
     path: String,
-    lines: Vec<(u32, String)>,
+    /// Number, text, and whether it is the line to cite.
+    lines: Vec<(u32, String, bool)>,
+}
+
+/// The requests to one administrator.
+#[derive(Debug, Serialize)]
+struct QuestionsView {
+    addressee: String,
+    items: Vec<QuestionView>,
 }
 
 #[derive(Debug, Serialize)]
 struct QuestionView {
-    device: String,
     text: String,
     place: String,
     checks: String,
@@ -204,33 +231,33 @@ fn is_known(export: &&ExportSummary) -> bool {
     export.format != "unknown"
 }
 
-/// The gravest that are named on the first page.
-const GRAVEST: usize = 8;
-/// Devices that are named beside one of them.
+/// Actions in the executive summary.
+const ACTIONS: usize = 5;
+/// Devices that are named beside a check.
 const NAMED: usize = 4;
 
 impl View {
     /// Everything but findings and tables as words, and these laid out already.
     pub(super) fn of(report: &Report<'_>, layout: &Layout) -> Result<Self, Error> {
         let outcome = report.outcome;
-        let mut numbers = Numbers::default();
+        let mut number = 0;
         let mut by_area = Vec::new();
         for area in Area::ALL {
             let of = |one: &&Finding| one.area == area && one.status == Status::Open;
-            let findings: Vec<_> = outcome.findings().filter(of).map(|one| numbers.number(one)).collect();
-            if !findings.is_empty() {
-                by_area.push((area, findings));
+            let checks = by_check(outcome.findings().filter(of), &mut number);
+            if !checks.is_empty() {
+                by_area.push((area, checks));
             }
         }
         let accepted = outcome.findings().filter(|one| one.status == Status::Accepted);
-        let accepted: Vec<_> = accepted.map(|one| numbers.number(one)).collect();
-        let laid = |numbered: &[Numbered<'_>]| {
-            let views: Vec<FindingView> = numbered.par_iter().map(Numbered::view).collect();
+        let accepted = by_check(accepted, &mut number);
+        let laid = |checks: &[Numbered<'_>]| {
+            let views: Vec<CheckView> = checks.par_iter().map(Numbered::view).collect();
             layout.findings(&views)
         };
-        let area = |(area, findings): (Area, Vec<Numbered<'_>>)| {
-            let findings = laid(&findings)?;
-            Ok(AreaView { word: area.word(), question: area.question(), findings })
+        let area = |(area, checks): (Area, Vec<Numbered<'_>>)| {
+            let checks = laid(&checks)?;
+            Ok(AreaView { word: area.word(), question: area.question(), checks })
         };
         let areas = || by_area.into_iter().map(area).collect::<Result<Vec<_>, Error>>();
         let tables: [fn(&Report<'_>) -> Table; 4] = [logins, tunnels, services, rules];
@@ -249,11 +276,15 @@ impl View {
         let ((areas, tables), ((exposure_svg, unread), (plan_svg, questions))) =
             rayon::join(|| rayon::join(areas, tables), || rayon::join(exposure_svg, plan_svg));
         Ok(Self {
-            title: plain(report.title),
+            title: plain(report.front.title.as_deref().unwrap_or(&format!("Audit of {}", report.estate))),
+            front: front(report),
+            classification: plain(report.front.classification.as_deref().unwrap_or_default()),
             as_of: outcome.as_of.clone(),
             version: env!("CARGO_PKG_VERSION"),
             lead: lead(report),
-            top_findings: top_findings(outcome, &numbers),
+            actions: actions(outcome),
+            good: good(report),
+            gaps: gaps(report),
             severities: severities(outcome),
             matrix: matrix(outcome),
             devices: devices(outcome),
@@ -287,60 +318,111 @@ impl View {
     }
 }
 
-/// Numbers of findings, in the order in which they are told.
-#[derive(Debug, Default)]
-struct Numbers {
-    count: usize,
-    first_of: BTreeMap<&'static str, usize>,
+/// Rows of the front page: what is stated, and the date.
+fn front(report: &Report<'_>) -> Vec<[String; 2]> {
+    let front = report.front;
+    let devices = counted(report.outcome.devices.len(), "device");
+    let scope = front.scope.clone().unwrap_or_else(|| format!("Exported configurations of {devices}"));
+    let rows = [
+        ("Client", front.client.clone()),
+        ("Scope", Some(scope)),
+        ("Period", front.period.clone()),
+        ("Reference date", Some(report.outcome.as_of.clone())),
+        ("Author", front.author.clone()),
+        ("Version", front.version.clone()),
+        ("Classification", front.classification.clone()),
+    ];
+    rows.into_iter().filter_map(|(name, value)| Some([name.to_owned(), plain(&value?)])).collect()
 }
 
-impl Numbers {
-    fn number<'a>(&mut self, finding: &'a Finding) -> Numbered<'a> {
-        self.count += 1;
-        let first = *self.first_of.entry(finding.check).or_insert(self.count);
-        Numbered { number: self.count, first, finding }
-    }
-}
-
-/// A finding with its number, and that of the first of its check.
+/// The findings of one check, with the number of the first.
 struct Numbered<'a> {
-    number: usize,
     first: usize,
-    finding: &'a Finding,
+    findings: Vec<&'a Finding>,
+}
+
+/// Findings by check: those with higher severities first, and of equal ones those with more findings.
+fn by_check<'a>(findings: impl Iterator<Item = &'a Finding>, number: &mut usize) -> Vec<Numbered<'a>> {
+    let mut checks: IndexMap<&str, Vec<&Finding>> = IndexMap::new();
+    for one in findings {
+        checks.entry(one.check).or_default().push(one);
+    }
+    let mut checks: Vec<Vec<&Finding>> = checks.into_values().collect();
+    let top = |all: &[&Finding]| all.iter().map(|one| one.severity).max();
+    checks.sort_by_key(|all| (Reverse(top(all)), Reverse(all.len())));
+    let numbered = checks.into_iter().map(|findings| {
+        let first = *number + 1;
+        *number += findings.len();
+        Numbered { first, findings }
+    });
+    numbered.collect()
+}
+
+/// A check's id as an anchor.
+fn anchor(id: &str) -> String {
+    id.replace('/', "-")
+}
+
+/// Names of the devices of findings, the first few.
+fn devices_of(findings: &[&Finding]) -> String {
+    let mut names: Vec<String> = Vec::new();
+    for one in findings {
+        let name = plain(&one.device);
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    few(&names, NAMED)
 }
 
 impl Numbered<'_> {
-    fn view(&self) -> FindingView {
-        let (one, acceptance) = (self.finding, self.finding.acceptance.as_deref());
-        FindingView {
-            number: self.number,
-            severity: one.severity.word(),
-            area: one.area.word(),
-            device: plain(&one.device),
-            title: plain(&one.title),
-            detail: plain(&one.detail),
-            rated: plain(&one.why_this_severity),
-            places: one.evidence.chunk_by(|a, b| a.path == b.path).map(places).collect(),
-            why: one.why,
-            remedy: one.remedy,
-            references: one.references.to_string(),
-            told_in: (self.first != self.number).then_some(self.first),
-            check: one.check,
-            fingerprint: short(&one.fingerprint).to_owned(),
-            by: acceptance.map(|one| plain(&answered(one))),
-            expired: acceptance.is_some_and(|one| one.expired),
+    fn view(&self) -> CheckView {
+        let first = self.findings[0];
+        let check = trevlin_audit::checks::find(first.check);
+        let top = self.findings.iter().map(|one| one.severity).max().unwrap_or(first.severity);
+        CheckView {
+            id: first.check,
+            anchor: anchor(first.check),
+            title: check.map_or(first.check, |check| check.title),
+            severity: top.word(),
+            count: self.findings.len(),
+            devices: devices_of(&self.findings),
+            why: first.why,
+            judged: check.map_or("", |check| check.judged),
+            remedy: first.remedy,
+            references: first.references.to_string(),
+            findings: (self.first..).zip(&self.findings).map(|(number, one)| finding(number, one)).collect(),
         }
     }
 }
 
-fn places(all: &[Evidence]) -> PlaceView {
-    let lines = |place: &Evidence| -> Vec<(u32, String)> {
-        (place.line..).zip(place.excerpt.lines().map(|line| plain(line.trim_end()))).collect()
-    };
-    PlaceView {
-        path: all.first().map(|one| plain(&one.path)).unwrap_or_default(),
-        lines: all.iter().flat_map(lines).collect(),
+fn finding(number: usize, one: &Finding) -> FindingView {
+    let acceptance = one.acceptance.as_deref();
+    FindingView {
+        number,
+        severity: one.severity.word(),
+        device: plain(&one.device),
+        title: plain(&one.title),
+        detail: plain(&one.detail),
+        rated: plain(&one.why_this_severity),
+        places: alike::places(&one.evidence).iter().map(|file| places(file)).collect(),
+        fingerprint: short(&one.fingerprint).to_owned(),
+        by: acceptance.map(|one| plain(&answered(one))),
+        expired: acceptance.is_some_and(|one| one.expired),
     }
+}
+
+/// Lines of one file; one that two places hold is shown once.
+fn places(all: &[Place<'_>]) -> PlaceView {
+    let mut lines: Vec<(u32, String, bool)> = Vec::new();
+    for place in all {
+        for (number, text) in (place.line.line..).zip(place.line.excerpt.lines()) {
+            if lines.last().is_none_or(|(last, ..)| *last < number) {
+                lines.push((number, plain(text.trim_end()), place.cited));
+            }
+        }
+    }
+    PlaceView { path: all.first().map(|one| plain(&one.line.path)).unwrap_or_default(), lines }
 }
 
 fn exports(outcome: &Outcome) -> impl Iterator<Item = &ExportSummary> {
@@ -361,13 +443,13 @@ fn lead(report: &Report<'_>) -> Vec<String> {
     };
     let mut of: Vec<String> = kinds.iter().map(|(kind, count)| several(*kind, *count)).collect();
     if unknown > 0 {
-        of.push(format!("{unknown} of no stated kind"));
+        of.push(format!("{unknown} of unknown kind"));
     }
     let known: Vec<&ExportSummary> = exports(outcome).filter(is_known).collect();
     let lines: u64 = known.iter().map(|one| u64::from(one.lines)).sum();
     let missed: u64 = known.iter().map(|one| u64::from(one.not_understood)).sum();
     let mut told = vec![format!(
-        "{} looked at: {}. {} with {lines} lines {} read, of which {} not understood.",
+        "{} audited: {}. {} with {lines} lines {} read; {} not understood.",
         match outcome.devices.len() {
             1 => "One device was".to_owned(),
             count => format!("{count} devices were"),
@@ -389,16 +471,13 @@ fn lead(report: &Report<'_>) -> Vec<String> {
         .collect();
     told.push(match open {
         0 => "No finding is open.".to_owned(),
-        _ => format!(
-            "{} open: {}.",
-            if open == 1 { "One finding is".to_owned() } else { format!("{open} findings are") },
-            few(&by, usize::MAX)
-        ),
+        1 => format!("One finding is open, of {} severity.", severest(outcome)),
+        _ => format!("{open} findings are open: {}.", few(&by, usize::MAX)),
     });
     if outcome.summary.accepted > 0 {
         told.push(match outcome.summary.accepted {
-            1 => "For one more somebody answers.".to_owned(),
-            count => format!("For {count} more somebody answers."),
+            1 => "One further finding is accepted.".to_owned(),
+            count => format!("{count} further findings are accepted."),
         });
     }
     told.extend(reached(report.exposure));
@@ -409,25 +488,23 @@ fn lead(report: &Report<'_>) -> Vec<String> {
         .count();
     if !report.logins.is_empty() {
         told.push(format!(
-            "Of {} to log in {} for no more than one factor.",
-            counted(report.logins.len(), "way"),
-            if guessable == 1 { "one asks".to_owned() } else { format!("{guessable} ask") }
+            "{guessable} of {} {} a single factor or none.",
+            counted(report.logins.len(), "login path"),
+            if guessable == 1 { "accepts" } else { "accept" }
         ));
     }
     if !report.plan.overlaps.is_empty() {
-        told.push(format!("Claims to addresses meet in {}.", counted(report.plan.overlaps.len(), "place")));
-    }
-    let questions = merged(&outcome.open_questions).len();
-    if questions > 0 {
         told.push(format!(
-            "{} for somebody to answer.",
-            match questions {
-                1 => "One question is left".to_owned(),
-                _ => format!("{questions} questions are left"),
-            }
+            "Address allocations overlap in {}.",
+            counted(report.plan.overlaps.len(), "place")
         ));
     }
     told
+}
+
+/// The word of the highest severity of an open finding.
+fn severest(outcome: &Outcome) -> &'static str {
+    severities(outcome).into_iter().find(|one| one.count > 0).map_or("no", |one| one.word)
 }
 
 fn reached(exposure: Option<&ExposureSheet>) -> Option<String> {
@@ -435,11 +512,11 @@ fn reached(exposure: Option<&ExposureSheet>) -> Option<String> {
     let count =
         |protection: Protection| sheet.reached.iter().filter(|one| one.protection == protection).count();
     let parts = [
-        (Protection::Unprotected, "with nothing fit to protect them"),
-        (Protection::Weak, "protected by one factor that can be guessed"),
-        (Protection::Undetermined, "of which it is not clear how they are protected"),
-        (Protection::Protected, "encrypted and asking for what cannot be guessed"),
-        (Protection::Limited, "for some callers only"),
+        (Protection::Unprotected, "unprotected"),
+        (Protection::Weak, "weak"),
+        (Protection::Undetermined, "undetermined"),
+        (Protection::Protected, "protected"),
+        (Protection::Limited, "limited to some sources"),
     ];
     let told: Vec<String> = parts
         .into_iter()
@@ -447,30 +524,110 @@ fn reached(exposure: Option<&ExposureSheet>) -> Option<String> {
         .map(|(protection, how)| format!("{} {how}", count(protection)))
         .collect();
     Some(match sheet.reached.len() {
-        0 => "No service that is known is reached from outside.".to_owned(),
-        1 => format!("One service is reached from outside: {}.", few(&told, usize::MAX)),
-        all => format!("{all} services are reached from outside: {}.", few(&told, usize::MAX)),
+        0 => "No known service is reachable from the Internet.".to_owned(),
+        1 => format!("One service is reachable from the Internet: {}.", few(&told, usize::MAX)),
+        all => format!("{all} services are reachable from the Internet: {}.", few(&told, usize::MAX)),
     })
 }
 
-/// The checks with the gravest open findings.
-fn top_findings(outcome: &Outcome, numbers: &Numbers) -> Vec<Grave> {
+/// The most important actions: remedies of the checks with the highest severities.
+fn actions(outcome: &Outcome) -> Vec<Action> {
     let one = |group: top_findings::Group<'_>| {
-        let devices: Vec<String> = group.devices().into_iter().map(plain).collect();
         let check = group.first.check;
-        Grave {
+        Action {
             severity: group.first.severity.word(),
             title: trevlin_audit::checks::find(check).map_or("", |check| check.title),
             count: group.all.len(),
-            devices: few(&devices, NAMED),
-            first: numbers.first_of.get(check).copied().unwrap_or_default(),
+            devices: devices_of(&group.all),
+            remedy: group.first.remedy,
+            anchor: anchor(check),
         }
     };
-    top_findings::top_findings(outcome, Severity::High).into_iter().take(GRAVEST).map(one).collect()
+    top_findings::top_findings(outcome, Severity::Medium).into_iter().take(ACTIONS).map(one).collect()
 }
 
-/// The gravest first.
-fn by_gravity() -> impl Iterator<Item = Severity> {
+/// What the exports show to be in order.
+fn good(report: &Report<'_>) -> Vec<String> {
+    let outcome = report.outcome;
+    let mut good = Vec::new();
+    let severe = |one: &&Finding| one.status == Status::Open && one.severity >= Severity::High;
+    let affected: BTreeSet<&str> = outcome.findings().filter(severe).map(|one| &*one.device).collect();
+    let sound: Vec<String> = outcome
+        .devices
+        .iter()
+        .filter(|one| !affected.contains(one.name.as_str()))
+        .map(|one| plain(&one.name))
+        .collect();
+    if !sound.is_empty() {
+        let verb = if sound.len() == 1 { "has" } else { "have" };
+        good.push(format!("{} {verb} no finding of high or critical severity.", few(&sound, NAMED)));
+    }
+    let areas: Vec<&str> = Area::ALL
+        .into_iter()
+        .filter(|area| !outcome.findings().filter(severe).any(|one| one.area == *area))
+        .map(Area::word)
+        .collect();
+    if !areas.is_empty() {
+        let noun = if areas.len() == 1 { "area" } else { "areas" };
+        good.push(format!(
+            "No finding of high or critical severity in the {noun} {}.",
+            few(&areas, usize::MAX)
+        ));
+    }
+    let strong = report.logins.iter().filter(|row| row.verdict == LoginVerdict::TwoFactors).count();
+    if strong > 0 {
+        let all = report.logins.len();
+        good.push(format!("{strong} of {all} login paths require two factors."));
+    }
+    if let Some(sheet) = report.exposure.filter(|one| !one.starts.is_empty()) {
+        let of = |wanted| sheet.reached.iter().filter(|one| one.protection == wanted).count();
+        let protected = of(Protection::Protected);
+        if protected > 0 {
+            let all = sheet.reached.len();
+            good.push(format!(
+                "{protected} of {all} services reachable from the Internet are encrypted and require a login that cannot be guessed."
+            ));
+        }
+    }
+    good
+}
+
+/// What could not be judged.
+fn gaps(report: &Report<'_>) -> Vec<String> {
+    let outcome = report.outcome;
+    let mut gaps = Vec::new();
+    match merged(&outcome.open_questions).len() {
+        0 => {}
+        1 => gaps.push("One information request is open; its answer may change findings.".to_owned()),
+        count => {
+            gaps.push(format!("{count} information requests are open; their answers may change findings."))
+        }
+    }
+    let missed: u64 = exports(outcome).filter(is_known).map(|one| u64::from(one.not_understood)).sum();
+    match missed {
+        0 => {}
+        1 => gaps.push("One line of the exports was not understood.".to_owned()),
+        count => gaps.push(format!("{count} lines of the exports were not understood.")),
+    }
+    let unknown = exports(outcome).filter(|one| !is_known(one)).count();
+    match unknown {
+        0 => {}
+        1 => gaps.push("One file has an unsupported format.".to_owned()),
+        count => gaps.push(format!("{count} files have unsupported formats.")),
+    }
+    match outcome.left_out.len() {
+        0 => {}
+        1 => gaps.push("One file or folder was not read.".to_owned()),
+        count => gaps.push(format!("{count} files or folders were not read.")),
+    }
+    if report.exposure.is_none_or(|one| one.starts.is_empty()) {
+        gaps.push("No interface is known to face the Internet, so exposure was not judged.".to_owned());
+    }
+    gaps
+}
+
+/// The highest first.
+fn by_severity() -> impl Iterator<Item = Severity> {
     let mut all = Severity::ALL;
     all.sort_by_key(|one| std::cmp::Reverse(*one));
     all.into_iter()
@@ -478,7 +635,7 @@ fn by_gravity() -> impl Iterator<Item = Severity> {
 
 fn severities(outcome: &Outcome) -> Vec<Count> {
     let count = |one: Severity| outcome.summary.by_severity.get(one.word()).copied().unwrap_or_default();
-    by_gravity().map(|one| Count { word: one.word(), count: count(one) }).collect()
+    by_severity().map(|one| Count { word: one.word(), count: count(one) }).collect()
 }
 
 fn matrix(outcome: &Outcome) -> Vec<AreaCount> {
@@ -488,7 +645,7 @@ fn matrix(outcome: &Outcome) -> Vec<AreaCount> {
                 |one: &&Finding| one.area == area && one.severity == severity && one.status == Status::Open;
             outcome.findings().filter(counts).count()
         };
-        let counts: Vec<usize> = by_gravity().map(of).collect();
+        let counts: Vec<usize> = by_severity().map(of).collect();
         AreaCount { word: area.word(), question: area.question(), total: counts.iter().sum(), counts }
     };
     Area::ALL.into_iter().map(row).collect()
@@ -503,7 +660,7 @@ fn devices(outcome: &Outcome) -> Vec<DeviceView> {
     outcome.devices.iter().map(|one| device(one, open.get(one.name.as_str()).copied())).collect()
 }
 
-/// A device with how many findings are open on it, and the gravest of them.
+/// A device with the number of its open findings, and their highest severity.
 fn device(one: &DeviceSummary, open: Option<(usize, Severity)>) -> DeviceView {
     let known: Vec<&ExportSummary> = one.exports.iter().filter(is_known).collect();
     DeviceView {
@@ -525,14 +682,22 @@ fn answers(outcome: &Outcome) -> Vec<[String; 2]> {
     settled.map(|(question, one)| [plain(question), plain(&said(one))]).collect()
 }
 
-fn questions(outcome: &Outcome) -> Vec<QuestionView> {
-    let view = |(one, checks): (&trevlin_audit::OpenQuestion, Vec<&str>)| QuestionView {
-        device: plain(&one.device),
-        text: plain(&one.question),
-        place: one.evidence.first().map(|at| plain(&format!("{}:{}", at.path, at.line))).unwrap_or_default(),
-        checks: checks.join(", "),
-    };
-    merged(&outcome.open_questions).into_iter().map(view).collect()
+fn questions(outcome: &Outcome) -> Vec<QuestionsView> {
+    let mut sections: IndexMap<String, Vec<QuestionView>> = IndexMap::new();
+    let mut all = merged(&outcome.open_questions);
+    all.sort_by(|(a, _), (b, _)| (a.estate_wide, &a.device).cmp(&(b.estate_wide, &b.device)));
+    for (one, checks) in all {
+        sections.entry(plain(addressee(one))).or_default().push(QuestionView {
+            text: plain(&one.question),
+            place: one
+                .evidence
+                .first()
+                .map(|at| plain(&format!("{}:{}", at.path, at.line)))
+                .unwrap_or_default(),
+            checks: checks.join(", "),
+        });
+    }
+    sections.into_iter().map(|(addressee, items)| QuestionsView { addressee, items }).collect()
 }
 
 /// Rows by device.
@@ -551,8 +716,8 @@ fn grouped(rows: impl IntoIterator<Item = (String, Vec<String>)>) -> Vec<Group> 
 fn logins(report: &Report<'_>) -> Table {
     Table {
         id: "logins-table",
-        title: "All ways to log in",
-        about: "To what, who, from which list, with which factors.",
+        title: "Login paths",
+        about: "Service, users, identity source, factors, reachability, limits and verdict.",
         heads: crate::logins::HEADS.to_vec(),
         groups: grouped(
             report.logins.iter().map(|row| (row.device.clone(), crate::logins::cells(row).to_vec())),
@@ -563,8 +728,8 @@ fn logins(report: &Report<'_>) -> Table {
 fn tunnels(report: &Report<'_>) -> Table {
     Table {
         id: "tunnels-table",
-        title: "All tunnels",
-        about: "Protocol, who comes in, the weakest algorithm that may be used, what goes through.",
+        title: "Tunnels",
+        about: "Peers, authentication, weakest algorithm offered, routes and pools.",
         heads: crate::tunnels::HEADS.to_vec(),
         groups: grouped(
             report.tunnels.iter().map(|row| (row.device.clone(), crate::tunnels::cells(row).to_vec())),
@@ -579,9 +744,9 @@ fn services(report: &Report<'_>) -> Table {
     };
     Table {
         id: "services-table",
-        title: "All services",
-        about: "What listens where, how it is protected, and who reaches it.",
-        heads: vec!["service", "where", "protection", "reached by", "not known"],
+        title: "Services",
+        about: "Listeners, protection, permitted sources and reachability.",
+        heads: vec!["service", "where", "protection", "reachable from", "not known"],
         groups: grouped(report.services.iter().map(cells)),
     }
 }
@@ -598,8 +763,8 @@ fn rules(report: &Report<'_>) -> Table {
     }
     Table {
         id: "rules-table",
-        title: "All rules of packet filters",
-        about: "By device, table and chain, in order: what each lets through, and what is left of it behind those before.",
+        title: "Packet filter rules",
+        about: "By device, table and chain, in order: breadth, effective share and assessment.",
         heads: crate::rules::HEADS.to_vec(),
         groups: grouped(rows),
     }

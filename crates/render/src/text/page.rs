@@ -1,5 +1,6 @@
 //! A page of text for a terminal, built up line by line.
 
+use crate::alike::{self, Place, alike};
 use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use std::collections::BTreeSet;
@@ -12,8 +13,11 @@ use trevlin_audit::{
 /// Longer lines of prose are hard to read.
 pub(crate) const WIDEST_PROSE: usize = 110;
 
-/// Where paragraphs begin.
+/// Where titles begin.
 pub(crate) const MARGIN: &str = "          ";
+
+/// Where labelled paragraphs begin.
+const PARAGRAPH: &str = "             ";
 
 /// Notes shown for one export before the rest is only counted.
 pub(crate) const SHOWN_NOTES: usize = 6;
@@ -34,8 +38,8 @@ pub(crate) fn style(severity: Severity) -> Style {
         }
         Severity::High => AnsiColor::Red.on_default().bold(),
         Severity::Medium => AnsiColor::Yellow.on_default().bold(),
-        Severity::Low => AnsiColor::Green.on_default().bold(),
-        Severity::Info => AnsiColor::Blue.on_default().bold(),
+        Severity::Low => AnsiColor::Blue.on_default().bold(),
+        Severity::Info => AnsiColor::BrightBlack.on_default().bold(),
     }
 }
 
@@ -63,11 +67,11 @@ impl Page<'_> {
     pub(crate) fn area(&self, outcome: &Outcome, area: Area) -> Result<String, std::fmt::Error> {
         let mut page = Self { text: String::new(), explained: BTreeSet::new(), ..*self };
         let stands = |one: &&Finding| one.area == area && one.status == Status::Open;
-        for (at, finding) in outcome.findings().filter(stands).enumerate() {
+        for (at, group) in alike(outcome.findings().filter(stands)).iter().enumerate() {
             if at == 0 {
                 page.heading(area.word(), area.question())?;
             }
-            page.finding(finding)?;
+            page.group(group)?;
         }
         Ok(page.text)
     }
@@ -93,29 +97,38 @@ impl Page<'_> {
         fitted(text, self.width.saturating_sub(taken))
     }
 
-    pub(crate) fn finding(&mut self, one: &Finding) -> std::fmt::Result {
+    /// Findings that are shown as one: each with its lines, then what they have in common once.
+    pub(crate) fn group(&mut self, group: &[&Finding]) -> std::fmt::Result {
+        let [first, ..] = group else { return Ok(()) };
         let title = textwrap::fill(
-            &sanitize(&format!("{}: {}", one.device, one.title)),
+            &sanitize(&format!("{}: {}", first.device, alike::title(group))),
             self.indented(MARGIN, MARGIN),
         );
-        let title = title.trim_start();
-        writeln!(self.text, "{}{BOLD}{title}{BOLD:#}", mark(one.severity))?;
-        for (at, places) in one.evidence.chunk_by(|a, b| a.path == b.path).enumerate() {
-            self.places(places, at == 0)?;
+        writeln!(self.text, "{}{BOLD}{}{BOLD:#}", mark(first.severity), title.trim_start())?;
+        for one in group {
+            if group.len() > 1 {
+                let text = sanitize(&format!("• {}", one.title)).into_owned();
+                writeln!(self.text, "{}", textwrap::fill(&text, self.indented("  ", "    ")))?;
+            }
+            self.evidence(&one.evidence)?;
+            self.paragraph("finding", &one.detail)?;
+            self.paragraph("severity", &format!("{} ({})", one.severity.word(), one.why_this_severity))?;
+            if let Some(acceptance) = &one.acceptance {
+                self.paragraph("status", &format!("open again: {}, expired", answered(acceptance)))?;
+            }
+            if group.len() > 1 {
+                self.paragraph("check", &format!("{} {}", one.check, short(&one.fingerprint)))?;
+            }
         }
-        self.paragraph("found", &one.detail)?;
-        self.paragraph("rated", &format!("{}, {}", one.severity.word(), one.why_this_severity))?;
-        if let Some(acceptance) = &one.acceptance {
-            self.paragraph("open", &format!("again: {}, and that has passed", answered(acceptance)))?;
+        let told = !self.explained.insert(first.check);
+        if !told {
+            self.paragraph("risk", first.why)?;
+            self.paragraph("remedy", first.remedy)?;
+            self.paragraph("see", &first.references.to_string())?;
         }
-        if self.explained.insert(one.check) {
-            self.paragraph("why", one.why)?;
-            self.paragraph("fix", one.remedy)?;
-            self.paragraph("see", &one.references.to_string())?;
-            self.paragraph("check", &format!("{} {}", one.check, short(&one.fingerprint)))?;
-        } else {
-            let check = format!("{} {}; why and fix are told above", one.check, short(&one.fingerprint));
-            self.paragraph("check", &check)?;
+        if group.len() == 1 {
+            let also = if told { "; risk and remedy as above" } else { "" };
+            self.paragraph("check", &format!("{} {}{also}", first.check, short(&first.fingerprint)))?;
         }
         writeln!(self.text)
     }
@@ -125,14 +138,12 @@ impl Page<'_> {
         if outcome.acceptances.is_empty() {
             return Ok(());
         }
-        self.heading("accepted", "findings that somebody answers for")?;
+        self.heading("accepted", "accepted findings")?;
         for one in outcome.findings().filter(|one| one.status == Status::Accepted) {
             let title = sanitize(&format!("{}: {}", one.device, one.title)).into_owned();
             let title = textwrap::fill(&title, self.indented(MARGIN, MARGIN));
             writeln!(self.text, "{}{}", mark(one.severity), title.trim_start())?;
-            for (at, places) in one.evidence.chunk_by(|a, b| a.path == b.path).take(1).enumerate() {
-                self.places(&places[..1], at == 0)?;
-            }
+            self.evidence(one.evidence.get(..1).unwrap_or_default())?;
             if let Some(acceptance) = &one.acceptance {
                 self.paragraph("by", &answered(acceptance))?;
             }
@@ -146,39 +157,54 @@ impl Page<'_> {
         writeln!(self.text)
     }
 
-    /// Places in one file with their lines. The first place of a finding is the one to cite.
-    pub(crate) fn places(&mut self, places: &[Evidence], first: bool) -> std::fmt::Result {
-        let mark = if first { "▸" } else { " " };
-        let lines: Vec<_> = places.iter().map(|place| place.line.to_string()).collect();
-        let path = places.first().map(|place| sanitize(&place.path)).unwrap_or_default();
-        writeln!(self.text, "  {mark} {PATH}{path}:{}{PATH:#}", lines.join(", "))?;
+    /// Lines file by file, the cited one marked.
+    pub(crate) fn evidence(&mut self, evidence: &[Evidence]) -> std::fmt::Result {
+        for file in alike::places(evidence) {
+            self.places(&file)?;
+        }
+        Ok(())
+    }
+
+    /// Lines of one file.
+    fn places(&mut self, places: &[Place<'_>]) -> std::fmt::Result {
+        let lines: Vec<_> = places.iter().map(|place| place.line.line.to_string()).collect();
+        let path = places.first().map(|place| sanitize(&place.line.path)).unwrap_or_default();
+        writeln!(self.text, "    {PATH}{path}:{}{PATH:#}", lines.join(", "))?;
+        // Places may overlap, where a statement of several lines holds another one.
+        let mut last = 0;
         for place in places {
-            for (number, line) in (place.line..).zip(place.excerpt.lines()) {
+            for (number, line) in (place.line.line..).zip(place.line.excerpt.lines()) {
+                if number <= last {
+                    continue;
+                }
+                last = number;
                 let shown = sanitize(line);
-                writeln!(self.text, "{DIM}{number:>9} │{DIM:#} {}", self.cut(shown.trim_end(), 12))?;
+                let mark = if place.cited { "▸" } else { " " };
+                writeln!(self.text, "  {mark}{DIM}{number:>6} │{DIM:#} {}", self.cut(shown.trim_end(), 12))?;
             }
         }
         Ok(())
     }
 
     pub(crate) fn paragraph(&mut self, label: &str, text: &str) -> std::fmt::Result {
-        let options = self.indented(MARGIN, MARGIN);
+        let options = self.indented(PARAGRAPH, PARAGRAPH);
         let filled = textwrap::fill(&sanitize(text), options);
-        writeln!(self.text, "    {DIM}{label:<5}{DIM:#} {}", filled.trim_start())
+        writeln!(self.text, "    {DIM}{label:<8}{DIM:#} {}", filled.trim_start())
     }
 
     pub(crate) fn questions(&mut self, outcome: &Outcome) -> std::fmt::Result {
         if outcome.open_questions.is_empty() {
             return Ok(());
         }
-        self.heading("open questions", "what the exports cannot tell, and what to ask for")?;
-        for (OpenQuestion { device, question, evidence, .. }, checks) in merged(&outcome.open_questions) {
+        self.heading("information requests", "information that the exports do not contain")?;
+        for (one, checks) in merged(&outcome.open_questions) {
+            let (addressee, OpenQuestion { question, evidence, .. }) = (addressee(one), one);
             let check = checks.join(", ");
             let options = self.indented("  ", "    ");
             writeln!(
                 self.text,
                 "{}",
-                textwrap::fill(&sanitize(&format!("? {device}: {question}")), options)
+                textwrap::fill(&sanitize(&format!("? {addressee}: {question}")), options)
             )?;
             for place in evidence.iter().take(1) {
                 writeln!(
@@ -200,7 +226,7 @@ impl Page<'_> {
         if outcome.answers.is_empty() {
             return Ok(());
         }
-        self.heading("answered", "what somebody said where the exports cannot tell")?;
+        self.heading("answered", "answers in the estate file")?;
         for one in &outcome.answers {
             for question in &one.settles {
                 let options = self.indented("  ", "    ");
@@ -221,7 +247,7 @@ impl Page<'_> {
         if outcome.left_out.is_empty() {
             return Ok(());
         }
-        self.heading("not read", "nothing above is about these")?;
+        self.heading("not read", "not covered by any result")?;
         let shown = if self.detail == Detail::All { outcome.left_out.len() } else { SHOWN_UNKNOWN };
         for one in outcome.left_out.iter().take(shown) {
             let text = sanitize(&format!("{}: {}", one.path, one.why)).into_owned();
@@ -238,7 +264,7 @@ impl Page<'_> {
         if !exports().any(|export| export.not_understood > 0 || !export.notes.is_empty()) {
             return Ok(());
         }
-        self.heading("not understood", "lines nobody judged; look at them yourself")?;
+        self.heading("not understood", "lines not judged; please review them")?;
         let told = |export: &&ExportSummary| export.not_understood > 0 || !export.notes.is_empty();
         for export in exports().filter(told).filter(|export| export.format != "unknown") {
             self.export(export)?;
@@ -251,7 +277,7 @@ impl Page<'_> {
         if unknown.len() > shown {
             writeln!(
                 self.text,
-                "  {DIM}and {} more files of no format that is read here; -v lists them{DIM:#}",
+                "  {DIM}and {} more files in unsupported formats; -v lists them{DIM:#}",
                 unknown.len() - shown
             )?;
         }
@@ -260,11 +286,7 @@ impl Page<'_> {
 
     pub(crate) fn export(&mut self, export: &ExportSummary) -> std::fmt::Result {
         let ExportSummary { path, format, lines, not_understood, notes, .. } = export;
-        let what = if *format == "unknown" {
-            "no format that is read here".to_owned()
-        } else {
-            (*format).to_owned()
-        };
+        let what = if *format == "unknown" { "unsupported format".to_owned() } else { (*format).to_owned() };
         writeln!(self.text, "  {PATH}{}{PATH:#}  {what}: {not_understood} of {lines} lines", sanitize(path))?;
         let shown = if self.detail == Detail::All { notes.len() } else { SHOWN_NOTES };
         for note in notes.iter().take(shown) {
@@ -308,10 +330,10 @@ impl Page<'_> {
         if outcome.summary.accepted > 0 {
             lines.push(format!("and {} accepted", outcome.summary.accepted));
         }
-        lines.push(counted(merged(&outcome.open_questions).len(), "open question"));
-        lines.push(format!("certificates judged as of {} (another date: --as-of)", outcome.as_of));
+        lines.push(counted(merged(&outcome.open_questions).len(), "information request"));
+        lines.push(format!("certificates judged as of {} (change with --as-of)", outcome.as_of));
         lines.push(format!(
-            "read: {}, {}, {} lines: {} understood, {} not understood, the rest has no bearing",
+            "read: {}, {}, {} lines: {} understood, {} not understood, the others are not relevant",
             counted(outcome.devices.len(), "device"),
             counted(known.len(), "export"),
             sum(|export| export.lines),
@@ -320,7 +342,7 @@ impl Page<'_> {
         ));
         if known.len() < exports.len() {
             let files = counted(exports.len() - known.len(), "file");
-            lines.push(format!("not read: {files} of no format that is read here"));
+            lines.push(format!("not read: {files} in unsupported formats"));
         }
         for line in lines {
             // Styles have no width for the wrapping.
@@ -362,12 +384,15 @@ pub(crate) fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
-/// Questions with the checks that ask them; what several checks ask of one device is asked once, where the first of them asks.
+/// Information requests with the checks that raise them. A request that several checks raise for one device, or that the same
+/// missing file answers, is listed once, where the first of them raises it.
 pub(crate) fn merged(questions: &[OpenQuestion]) -> Vec<(&OpenQuestion, Vec<&str>)> {
     let mut found: Vec<(&OpenQuestion, Vec<&str>)> = Vec::new();
     for one in questions {
         let same = |other: &OpenQuestion| {
-            (&other.device, &other.question, &other.evidence) == (&one.device, &one.question, &one.evidence)
+            let by_file = !one.files.is_empty() && other.files == one.files;
+            let alike = (&other.question, &other.evidence) == (&one.question, &one.evidence);
+            (&other.device, other.estate_wide) == (&one.device, one.estate_wide) && (by_file || alike)
         };
         match found.iter_mut().find(|(other, _)| same(other)) {
             Some((_, checks)) if !checks.contains(&one.check) => checks.push(one.check),
@@ -376,6 +401,11 @@ pub(crate) fn merged(questions: &[OpenQuestion]) -> Vec<(&OpenQuestion, Vec<&str
         }
     }
     found
+}
+
+/// The device whose administrator a request is addressed to, or all.
+pub(crate) fn addressee(one: &OpenQuestion) -> &str {
+    if one.estate_wide { "all devices" } else { &one.device }
 }
 
 /// How much to say.
@@ -422,9 +452,9 @@ pub(crate) fn stale(entry: &AcceptanceEntry) -> Option<String> {
         None => entry.accepts.clone(),
     };
     let told = match (entry.findings, entry.acceptance.expired) {
-        (0, _) => "fits no finding; take it out, or see what it was for".to_owned(),
+        (0, _) => "matches no finding; remove it, or check its purpose".to_owned(),
         (count, true) => {
-            format!("ended on {}; {} open again", entry.acceptance.until, counted(count, "finding"))
+            format!("expired on {}; {} open again", entry.acceptance.until, counted(count, "finding"))
         }
         _ => return None,
     };
@@ -433,7 +463,7 @@ pub(crate) fn stale(entry: &AcceptanceEntry) -> Option<String> {
 
 /// What was answered, by whom and when, and what follows.
 pub(crate) fn said(one: &AnswerEntry) -> String {
-    let follows = if one.right { "as it should be" } else { "a finding" };
+    let follows = if one.right { "no finding" } else { "a finding" };
     format!("{} ({}, {}): {follows}", one.answer, one.by, one.on)
 }
 
@@ -441,6 +471,6 @@ pub(crate) fn said(one: &AnswerEntry) -> String {
 pub(crate) fn idle(one: &AnswerEntry) -> Option<String> {
     one.settles.is_empty().then(|| {
         let device = one.device.as_ref().map(|device| format!(" on {device}")).unwrap_or_default();
-        format!("trevlin.toml, line {}: {}{device} asks nothing that this answers", one.line, one.check)
+        format!("trevlin.toml, line {}: {}{device} has no request that this answers", one.line, one.check)
     })
 }

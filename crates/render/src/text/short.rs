@@ -1,6 +1,6 @@
 //! The first look at an outcome: what to do first, and of each area the gravest findings in a line each.
 
-use super::{BOLD, DIM, PATH, Page, counted, mark, merged};
+use super::{BOLD, DIM, PATH, Page, addressee, counted, mark, merged};
 use crate::sanitize;
 use crate::top_findings::{Group, few, top_findings};
 use std::fmt::Write;
@@ -44,8 +44,8 @@ impl Page<'_> {
         self.summary(outcome)?;
         let again = self.again;
         writeln!(self.text)?;
-        writeln!(self.text, "{DIM}everything of each finding{DIM:#}  {again} --full")?;
-        writeln!(self.text, "{DIM}one line a finding{DIM:#}          {again} --quiet")
+        writeln!(self.text, "{DIM}every finding in full{DIM:#}     {again} --full")?;
+        writeln!(self.text, "{DIM}one line each{DIM:#}             {again} --quiet")
     }
 
     fn do_first(&mut self, outcome: &Outcome) -> std::fmt::Result {
@@ -54,11 +54,11 @@ impl Page<'_> {
         let covered: usize = first.iter().map(|group| group.all.len()).sum();
         let all: usize = groups.iter().map(|group| group.all.len()).sum();
         let title = match first.len() {
-            1 => "do this first".to_owned(),
-            FIRST => "five things to do first".to_owned(),
-            few => format!("{few} things to do first"),
+            1 => "most important action".to_owned(),
+            FIRST => "five most important actions".to_owned(),
+            few => format!("{few} most important actions"),
         };
-        self.heading(&title, &format!("the gravest, {covered} of {}", counted(all, "open finding")))?;
+        self.heading(&title, &format!("covering {covered} of {}", counted(all, "open finding")))?;
         for (number, group) in (1..).zip(first) {
             self.thing(number, group)?;
         }
@@ -141,9 +141,9 @@ impl Page<'_> {
         if all.is_empty() {
             return Ok(());
         }
-        self.heading("open questions", "what the exports cannot tell, and what to ask for")?;
+        self.heading("information requests", "information that the exports do not contain")?;
         for (one, _) in all.iter().take(NAMED) {
-            let text = sanitize(&format!("? {}: {}", one.device, one.question)).into_owned();
+            let text = sanitize(&format!("? {}: {}", addressee(one), one.question)).into_owned();
             writeln!(self.text, "{}", textwrap::fill(&text, self.indented("  ", "    ")))?;
         }
         if all.len() > NAMED {

@@ -20,7 +20,7 @@ use trevlin_model::{Export, IpRange, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader =
-    Reader { name: "smb", title: "file shares (Samba)", manual: "smb.conf(5)", recognise, read };
+    Reader { name: "smb", title: "SMB server (Samba)", manual: "smb.conf(5)", recognise, read };
 
 /// Names of settings that stand for others (smb.conf(5), "synonym"), blanks left out.
 const SYNONYMS: [(&str, &str); 15] = [
@@ -150,10 +150,7 @@ fn load<'a>(
             continue;
         }
         let Some((key, value)) = text.split_once('=') else {
-            book.not_understood(
-                origin,
-                "expected `name = value` or `[share]`; the program leaves the line out",
-            );
+            book.not_understood(origin, "expected `name = value` or `[share]`; the program ignores the line");
             continue;
         };
         let key = squashed(key);
@@ -169,8 +166,8 @@ fn load<'a>(
             {
                 book.understood(origin);
                 let question = match key {
-                    "configfile" => format!("the settings stand in `{value}` instead; ask for that file"),
-                    _ => "shares are kept in Samba's registry as well; ask for what `net conf list` prints"
+                    "configfile" => format!("please provide `{value}`, which contains the settings instead"),
+                    _ => "please provide the output of `net conf list`, since further shares are stored in the Samba registry"
                         .to_owned(),
                 };
                 loaded.open.push((question, origin));
@@ -291,11 +288,12 @@ fn include<'a>(
     book: &mut LineRecorder<'_>,
 ) {
     if path.eq_ignore_ascii_case("registry") {
-        let question = "settings are kept in Samba's registry as well; ask for what `net conf list` prints";
+        let question = "please provide the output of `net conf list`, since further settings are stored in the Samba registry";
         loaded.open.push((question.into(), origin));
     } else if path.contains('%') {
-        let question =
-            format!("`{path}` is another file for each client or user; ask for every file that it can mean");
+        let question = format!(
+            "please provide every file that `{path}` can stand for, since the included file depends on the client or user"
+        );
         loaded.open.push((question, origin));
     } else if let Some(other) = around.find(path, export) {
         if book.may_read_in(origin, other, Open::of(open, other), usize::MAX) {
@@ -332,7 +330,7 @@ fn served(export: &Export, loaded: Loaded) -> Served {
     let stated = global.values().map(|(_, origin)| *origin).min();
     let origin = loaded.heading.or(stated).or(first).unwrap_or(export.origin(0..0));
     let mut served =
-        Served::new(ServedKind::Shares, "Samba", "file shares (Samba)", &["smbd", "samba", "smb"], origin);
+        Served::new(ServedKind::Shares, "Samba", "SMB server (Samba)", &["smbd", "samba", "smb"], origin);
     served.endpoints = endpoints(global, origin);
     served.offers.push(dialects(global, origin));
     served.open = loaded.open;

@@ -26,7 +26,7 @@ impl Compiler<'_, '_> {
             matches.push(self.set(said));
         }
         for (option, what) in [
-            ("src_mac", "the hardware address of the sender"),
+            ("src_mac", "the MAC address of the sender"),
             ("mark", "a mark of the packet"),
             ("dscp", "the class of service"),
             ("helper", "a helper for a protocol"),
@@ -70,7 +70,7 @@ impl Compiler<'_, '_> {
                     let nets = self.networks.subnets(word);
                     if nets.is_empty() {
                         let text = format!(
-                            "`{word}` is no address, prefix, range or network; the firewall leaves this section out"
+                            "`{word}` is not an address, prefix, range or network; the firewall ignores this section"
                         );
                         self.book.not_understood(said.line, text);
                         return None;
@@ -112,8 +112,7 @@ impl Compiler<'_, '_> {
                 other => match other.parse::<Protocol>().ok().or_else(|| named_protocol(other)) {
                     Some(protocol) => vec![protocol],
                     None => {
-                        self.book
-                            .not_understood(line, format!("`{other}` is no protocol that is known here"));
+                        self.book.not_understood(line, format!("`{other}` is not a known protocol"));
                         lists.push(vec![open(format!("the protocol {other}"))]);
                         continue;
                     }
@@ -161,7 +160,7 @@ impl Compiler<'_, '_> {
                 Ok(ports) => wanted.push(ports),
                 Err(()) => {
                     let text = format!(
-                        "`{word}` is no port or range of ports; the firewall leaves this section out"
+                        "`{word}` is not a port or range of ports; the firewall ignores this section"
                     );
                     self.book.not_understood(said.line, text);
                     return None;
@@ -182,8 +181,7 @@ impl Compiler<'_, '_> {
                 }
             }
             if !known {
-                self.book
-                    .not_understood(said.line, format!("`{word}` is no type of ICMP that is known here"));
+                self.book.not_understood(said.line, format!("`{word}` is not an ICMP type"));
                 return None;
             }
         }
@@ -198,7 +196,7 @@ impl Compiler<'_, '_> {
         let name = words.next().unwrap_or_default();
         self.set_uses.entry(name.to_owned()).or_default().push(said.line);
         let Some(section) = self.sets.get(name).copied() else {
-            return open(format!("the list {name}, which is not here"));
+            return open(format!("the list {name}, which is not in the export"));
         };
         let direction = words.next().map(str::to_owned).or_else(|| {
             let first = section.all("match").next()?.0.to_owned();

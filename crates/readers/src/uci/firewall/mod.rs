@@ -167,7 +167,8 @@ impl<'a> Compiler<'a, '_> {
                     self.lost = true;
                     self.book.not_understood(
                         section.origin,
-                        "no section of the firewall; expected defaults, zone, forwarding, rule, redirect, nat, ipset or include",
+                        "not a section of the firewall; expected defaults, zone, forwarding, rule, redirect, nat, ipset or \
+                         include",
                     );
                 }
             }
@@ -210,7 +211,7 @@ impl<'a> Compiler<'a, '_> {
             }
         }
         let path = section.text("path").unwrap_or("a file");
-        let what = format!("`{path}`, which the firewall reads in besides,");
+        let what = format!("`{path}`, which the firewall includes as well,");
         self.not_modelled.push(NotModelled::beside(what, section.whole()));
     }
 
@@ -225,8 +226,7 @@ impl<'a> Compiler<'a, '_> {
 
     fn zone(&mut self, section: &'a Section) -> Option<Zone<'a>> {
         let Some(name) = section.text("name") else {
-            self.book
-                .not_understood(section.origin, "this zone has no `name`, and the firewall leaves it out");
+            self.book.not_understood(section.origin, "this zone has no `name`, and the firewall ignores it");
             return None;
         };
         if section.is_on("enabled") == Some(false) {
@@ -237,15 +237,15 @@ impl<'a> Compiler<'a, '_> {
             match self.networks.devices(network) {
                 _ if self.networks.are_missing() => {
                     let text = format!(
-                        "the package `network` is not among the exports: which device `{network}` has is not known, and it stands \
-                         here by that name; ask for /etc/config/network"
+                        "the package `network` is not among the exports: the device of `{network}` is not known, and its \
+                         name is used instead; please provide /etc/config/network"
                     );
                     self.book.note(said.line, text);
                     devices.push(network.to_owned());
                 }
                 found if found.is_empty() => {
                     let text = format!(
-                        "the package `network` has no interface `{network}` with a device, so no packet belongs to it"
+                        "the package `network` has no interface `{network}` with a device, so it matches no packet"
                     );
                     self.book.note(said.line, text);
                 }
@@ -260,7 +260,7 @@ impl<'a> Compiler<'a, '_> {
                 Some((false, range)) => subnets.push(range),
                 _ => self.book.not_understood(
                     said.line,
-                    format!("`{word}` is no prefix; expected one such as 10.4.0.0/24"),
+                    format!("`{word}` is not a prefix; expected one such as 10.4.0.0/24"),
                 ),
             }
         }
@@ -330,7 +330,7 @@ impl<'a> Compiler<'a, '_> {
             let names: Vec<&str> = self.zones.iter().map(|zone| zone.name).collect();
             let hint = crate::sheet::take::nearest(&said.text, &names);
             let text =
-                format!("there is no zone `{}`, so the firewall leaves this section out; {hint}", said.text);
+                format!("there is no zone `{}`, so the firewall ignores this section; {hint}", said.text);
             self.book.not_understood(said.line, text);
         }
         known.map(End::Zone)

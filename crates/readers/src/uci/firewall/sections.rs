@@ -47,7 +47,7 @@ impl<'a> Compiler<'a, '_> {
             (None, "MARK" | "DSCP" | "HELPER" | "NOTRACK") => return,
             (None, other) => {
                 let text = format!(
-                    "`{other}` is no target of a rule; expected ACCEPT, REJECT, DROP, MARK, DSCP, HELPER or NOTRACK"
+                    "`{other}` is not a target of a rule; expected ACCEPT, REJECT, DROP, MARK, DSCP, HELPER or NOTRACK"
                 );
                 self.book
                     .not_understood(section.get("target").map_or(section.origin, |said| said.line), text);
@@ -73,7 +73,7 @@ impl<'a> Compiler<'a, '_> {
             End::None => {
                 self.book.not_understood(
                     section.origin,
-                    "this forwarding has no `src`, and the firewall leaves it out",
+                    "this forwarding has no `src`, and the firewall ignores it",
                 );
                 return;
             }
@@ -84,7 +84,7 @@ impl<'a> Compiler<'a, '_> {
             End::None => {
                 self.book.not_understood(
                     section.origin,
-                    "this forwarding has no `dest`, and the firewall leaves it out",
+                    "this forwarding has no `dest`, and the firewall ignores it",
                 );
                 return;
             }
@@ -120,7 +120,7 @@ impl<'a> Compiler<'a, '_> {
                 Some(Err(())) => {
                     self.book.not_understood(
                         section.origin,
-                        "`dest_port` is no port or range of ports; the firewall leaves this section out",
+                        "`dest_port` is not a port or range of ports; the firewall ignores this section",
                     );
                     return;
                 }

@@ -96,7 +96,7 @@ impl<'a> Loader<'a> {
                     } else {
                         book.not_understood(
                             one.origin,
-                            serving::unknown("the Apache HTTP server, or of a module that is not known here"),
+                            serving::unknown("the Apache HTTP server, or of an unknown module"),
                         );
                     }
                     if let Some(inside) = one.inside.take() {

@@ -216,14 +216,14 @@ fn one_page(
             let mut found = parts_of(&part, &all);
             if on.is_some() {
                 for one in found.iter_mut().filter(|one| one.asks_nothing()) {
-                    one.login = Setting::Unknown { why: "the server that it is handed on to decides".into() };
+                    one.login = Setting::Unknown { why: "the backend server decides".into() };
                 }
             }
             found
         }
         None => {
             part.login = match on {
-                Some(_) => Setting::Unknown { why: "the server that it is handed on to decides".into() },
+                Some(_) => Setting::Unknown { why: "the backend server decides".into() },
                 None => Setting::default_of(AuthRequirement::Nothing, "Apache", "mod_authz_core, Require"),
             };
             vec![part]

@@ -231,7 +231,7 @@ fn account(all: &[Statement<'_>], book: &mut LineRecorder<'_>) {
         {
             book.class(one.origin, LineClass::Ignored);
         } else {
-            book.not_understood(one.origin, serving::unknown("nginx, or of a module that is not known here"));
+            book.not_understood(one.origin, serving::unknown("nginx, or of an unknown module"));
         }
         // Lists of values are no directives.
         if !matches!(name, "map" | "geo" | "types" | "upstream" | "split_clients" | "match")
@@ -446,10 +446,10 @@ fn pages<'s, 'a>(
         Some(all) => parts.extend(parts_of(&part, &all)),
         None => {
             part.login = match (asked_elsewhere, handed) {
-                (Some(line), _) => Setting::Unknown { why: format!("`{}` asks another server", line.name()) },
-                (None, Some(_)) => {
-                    Setting::Unknown { why: "the server that it is handed on to decides".into() }
-                }
+                (Some(line), _) => Setting::Unknown {
+                    why: format!("`{}` delegates the decision to another server", line.name()),
+                },
+                (None, Some(_)) => Setting::Unknown { why: "the backend server decides".into() },
                 (None, None) => Setting::default_of(
                     AuthRequirement::Nothing,
                     "nginx",
