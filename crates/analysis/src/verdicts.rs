@@ -18,7 +18,7 @@ pub enum LoginVerdict {
     #[strum(to_string = "two factors")]
     TwoFactors,
     /// The exports cannot tell.
-    #[strum(to_string = "information request")]
+    #[strum(to_string = "undetermined")]
     OpenQuestion,
     /// No way to log in is left open.
     #[strum(to_string = "no access")]
@@ -90,7 +90,7 @@ pub enum IntentVerdict {
     #[strum(to_string = "missing and excess")]
     MissingAndExcess,
     /// The exports cannot tell.
-    #[strum(to_string = "information request")]
+    #[strum(to_string = "undetermined")]
     OpenQuestion,
 }
 

@@ -204,7 +204,7 @@ fn tree(rows: &[Row], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
         let indent = row.depth * 2;
         let head = format!("{:indent$}{range:<rest$}", "", rest = column.saturating_sub(indent));
         let kind = row.kind.words();
-        let head = format!("{sign} {head}{kind:<16}");
+        let head = format!("{sign} {head}{kind:<17}");
         let told = sanitize(&claimants(all)).into_owned();
         let used = head.chars().count();
         let room = width.clamp(60, 160).saturating_sub(used).max(24);

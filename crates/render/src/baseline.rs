@@ -23,7 +23,7 @@ pub fn baseline_json(rows: &[BaselineRow], out: &mut dyn io::Write) -> io::Resul
 }
 
 const LOOK: Look<4> =
-    Look { heads: ["threshold", "about", "value", "from"], shares: [22, 30, 14, 34], widest: 140 };
+    Look { heads: ["Threshold", "Meaning", "Value", "Source"], shares: [22, 30, 14, 34], widest: 140 };
 
 /// The thresholds as text, and the ready-made baselines where some are given.
 ///

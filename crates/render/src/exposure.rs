@@ -128,7 +128,8 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
         return guesses(sheet, width, out);
     }
     out.write_all(crate::incomplete::text(&sheet.incomplete).as_bytes())?;
-    let title = format!("REACHABLE FROM {}, via {}", sheet.from.to_uppercase(), starts(sheet));
+    let from = if sheet.from == "outside" { "THE INTERNET".to_owned() } else { sheet.from.to_uppercase() };
+    let title = format!("REACHABLE FROM {from}, via {}", starts(sheet));
     writeln!(out, "{BOLD}{}{BOLD:#}", sanitize(&title))?;
     if sheet.reached.is_empty() {
         writeln!(out, "\n  no known service is reachable")?;
@@ -178,9 +179,8 @@ fn reached(row: &ReachedRow, width: usize, out: &mut dyn io::Write) -> io::Resul
     let name = sanitize(&row.service.name).into_owned();
     writeln!(out, "\n{style}{sign} {word:<12}{style:#} {BOLD}{name}{BOLD:#} on {}", sanitize(&row.device))?;
     let who = some(&row.sources, 4);
-    let verb = if row.everybody { "calls" } else { "call" };
     let may = if row.certain { "" } else { " (a condition not analysed decides)" };
-    let called = format!("{who} {verb} {} {}{may}", some(&row.called, 3), some(&row.called_at, 4));
+    let called = format!("from {who} to {} {}{may}", some(&row.called, 3), some(&row.called_at, 4));
     wrapped(12, &called, width, out)?;
     let there = format!("{} {}", row.address, row.endpoint.join(", "));
     let same = row.called == [row.address.to_string()] && row.called_at == row.endpoint;

@@ -47,7 +47,7 @@ fn style(verdict: LoginVerdict) -> Style {
 }
 
 pub(crate) const HEADS: [&str; 7] =
-    ["to", "who", "identity source", "factors", "reachable from", "limits", "verdict"];
+    ["Service", "Users", "Identity source", "Factors", "Reachable from", "Limits", "Verdict"];
 
 const LOOK: Look<7> = Look { heads: HEADS, shares: [17, 14, 15, 12, 14, 13, 14], widest: 140 };
 

@@ -84,9 +84,9 @@ pub fn rules_csv(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> 
     writer.flush()
 }
 
-pub(crate) const HEADS: [&str; 7] = ["line", "does", "from", "to", "service", "breadth", "assessment"];
+pub(crate) const HEADS: [&str; 7] = ["Line", "Action", "Source", "Destination", "Service", "Breadth", "Assessment"];
 
-const LOOK: Look<7> = Look { heads: HEADS, shares: [5, 14, 17, 17, 13, 8, 26], widest: 140 };
+const LOOK: Look<7> = Look { heads: HEADS, shares: [5, 14, 15, 15, 13, 16, 22], widest: 140 };
 
 /// The review as text: for each table its chains, for each chain its rules.
 ///
@@ -215,8 +215,55 @@ fn remark(one: &trevlin_audit::tables::rules::RemarkRow, path: &str) -> String {
     }
 }
 
+/// The breadth of a permit in a word and in counts: `very broad (any → any, 65,536 ports)`.
+fn breadth(row: &RuleRow) -> Option<String> {
+    let (sources, destinations, services) = (row.sources?, row.destinations?, row.services?);
+    let word = match scale(sources) + scale(destinations) + services {
+        all if all < 16.0 => "narrow",
+        all if all < 40.0 => "moderate",
+        all if all < 74.0 => "broad",
+        _ => "very broad",
+    };
+    let ports = number(services);
+    let noun = if ports == "1" { "port" } else { "ports" };
+    Some(format!("{word} ({} → {}, {ports} {noun})", addresses(sources), addresses(destinations)))
+}
+
+/// A number of addresses as a power of two for the word of a breadth: above 2^32 it is one of IPv6, of which networks of 64 bits
+/// count, at most as many as IPv4 has addresses.
+fn scale(addresses: f64) -> f64 {
+    if addresses <= 32.0 { addresses } else { (addresses - 64.0).clamp(0.0, 32.0) }
+}
+
+/// So many addresses, from a power of two.
+fn addresses(power: f64) -> String {
+    // A few are missing where rules or reserved blocks take them out.
+    match power {
+        all if (31.9..=32.0).contains(&all) || all >= 127.9 => "any".to_owned(),
+        _ => number(power),
+    }
+}
+
+/// A number from a power of two, with a comma between thousands; large ones as a power.
+fn number(power: f64) -> String {
+    if power > 53.0 {
+        return format!("2^{power:.0}");
+    }
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "it is from 1 to 2^53")]
+    let count = power.exp2().round() as u64;
+    let digits = count.to_string();
+    let mut out = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
 pub(crate) fn cells(row: &RuleRow, path: &str) -> [String; 7] {
-    let breadth = row.breadth.map_or_else(|| "-".to_owned(), |all| format!("2^{all:.0}"));
+    let breadth = breadth(row).unwrap_or_else(|| "-".to_owned());
     let breadth = match row.left {
         Some(left) if left < 0.995 && row.breadth.is_some() && left > 0.0 => {
             format!("{breadth}, {:.0} % effective", left * 100.0)

@@ -271,7 +271,7 @@ fn summary(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) -> io::Res
         ("!", "reachable from the Internet"),
         ("o", "from some Internet addresses"),
         ("c", "by VPN clients"),
-        ("i", "inside"),
+        ("i", "from internal networks only"),
         (".", "for the device only"),
         ("x", "disabled"),
     ]

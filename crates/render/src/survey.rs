@@ -30,7 +30,7 @@ const GOOD: Style = AnsiColor::Green.on_default();
 const OPEN: Style = AnsiColor::Yellow.on_default();
 
 const LOOK: Look<5> = Look {
-    heads: ["device", "exports", "lines", "outside", "understood"],
+    heads: ["Device", "Exports", "Lines", "Internet", "Understood"],
     shares: [15, 43, 8, 22, 12],
     widest: 130,
 };
@@ -150,7 +150,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         writeln!(out)?;
     }
     if survey.open_questions > 0 {
-        writeln!(out, "{} open: `trevlin questions` lists them", counted(survey.open_questions, "question"))?;
+        writeln!(out, "{}: `trevlin questions` lists them", counted(survey.open_questions, "information request"))?;
     }
     Ok(())
 }

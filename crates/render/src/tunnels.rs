@@ -26,12 +26,12 @@ pub fn tunnels_json(rows: &[TunnelRow], out: &mut dyn io::Write) -> io::Result<(
 }
 
 pub(crate) const HEADS: [&str; 6] = [
-    "tunnel",
-    "peer and authentication",
-    "weakest algorithm offered",
-    "routes / pool",
-    "reachable from",
-    "verdict",
+    "Tunnel",
+    "Peer and authentication",
+    "Weakest algorithm offered",
+    "Routes / pool",
+    "Reachable from",
+    "Verdict",
 ];
 
 const LOOK: Look<6> = Look { heads: HEADS, shares: [19, 23, 15, 19, 14, 9], widest: 120 };

@@ -51,11 +51,11 @@ impl ClaimKind {
         match self {
             Self::Network => "network",
             Self::Link => "tunnel link",
-            Self::Address => "interface address",
+            Self::Address => "interface",
             Self::OutsideAddress => "public address",
             Self::Route => "route",
             Self::Remote => "remote network",
-            Self::PoolNetwork => "network of a pool",
+            Self::PoolNetwork => "pool network",
             Self::Pool => "pool",
             Self::DhcpRange => "DHCP range",
             Self::Reservation => "reservation",

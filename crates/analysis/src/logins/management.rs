@@ -15,7 +15,7 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<LoginPa
     let (who, place) = match (management.is_socket(), management.is_local() == Some(true)) {
         (true, _) => ("file permissions of the socket", "the device itself"),
         (_, true) => ("any local program", "the device itself"),
-        (_, false) => ("anybody", reached.as_str()),
+        (_, false) => ("any user", reached.as_str()),
     };
     let (factors, verdict) = if management.password {
         (vec![LoginFactor::Kind(FactorKind::Knowledge)], LoginVerdict::OneFactor)

@@ -87,11 +87,11 @@ pub fn from(estate: &Analyses, device: usize, protocol: Protocol, port: Option<u
     match reachability_from {
         Some(Reachability::Everybody(reached)) => front(reached),
         Some(Reachability::Some(reached)) => format!("some {}", front(reached)),
-        Some(Reachability::Inside) => "inside".into(),
+        Some(Reachability::Inside) => "internal networks".into(),
         Some(Reachability::Forwarded(front, _)) => format!("Internet, via {}", front.name),
         _ => match estate.outside(device).iter().find(|one| one.certain) {
             Some(interface) => format!("Internet interface {}", interface.name),
-            None if estate.devices[device].facts.has_interfaces => "inside".into(),
+            None if estate.devices[device].facts.has_interfaces => "internal networks".into(),
             None => "not known".into(),
         },
     }

@@ -96,7 +96,7 @@ fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
     let list = || "local list".to_owned();
     match server_names(device, &device.facts.tunnels[number], dial_in) {
         Dialled::NotExported(_) => ("not known".into(), "not exported".into(), None),
-        Dialled::Nobody(..) => ("anybody".into(), "none".into(), Some(BTreeSet::new())),
+        Dialled::Nobody(..) => ("any user".into(), "none".into(), Some(BTreeSet::new())),
         Dialled::Elsewhere(source, origin) => {
             let tunnel = &device.facts.tunnels[number];
             let known = match of_source(estate, at, tunnel, source, origin) {
@@ -110,7 +110,7 @@ fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
         Dialled::List(logins, _) => {
             let anybody = logins.len() > 1 && logins.iter().any(|login| login.user == "*");
             let users = logins.iter().map(|login| login.user.as_str());
-            let who = if anybody { "anybody".into() } else { named_users(users) };
+            let who = if anybody { "any user".into() } else { named_users(users) };
             (who, list(), Some(BTreeSet::from([FactorKind::Knowledge])))
         }
     }
@@ -194,7 +194,7 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
 /// Limits that are stated, in words.
 fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
     const SHOWN: [(&str, &str); 8] = [
-        ("max-clients", "callers"),
+        ("max-clients", "concurrent clients"),
         ("max-same-clients", "concurrent per account"),
         ("inactive", "s idle timeout"),
         ("idle-timeout", "s idle timeout"),

@@ -167,7 +167,7 @@ fn other_end(tunnel: &Tunnel) -> String {
             ipsec.remote.iter().filter(|round| !round.anybody()).find_map(|round| round.identity.as_ref());
         return match (named, ipsec.remote_addresses.first()) {
             (Some((name, _)), _) | (None, Some((name, _))) => name.clone(),
-            (None, None) => "anybody".into(),
+            (None, None) => "any user".into(),
         };
     }
     if let Some((remote, _)) =
@@ -269,7 +269,7 @@ fn weakest(offers: &[Offer]) -> Option<&'static Algorithm> {
 fn sends(plan: &AddressPlan) -> &'static str {
     let everything = |family| plan.sent_through.iter().any(|(range, _)| *range == IpRange::all(family));
     if everything(Family::V4) || everything(Family::V6) {
-        "everything"
+        "all traffic"
     } else if plan.sent_through.is_empty() && plan.remote.is_empty() {
         ""
     } else {
@@ -279,7 +279,7 @@ fn sends(plan: &AddressPlan) -> &'static str {
 
 fn pools(plan: &AddressPlan) -> Vec<String> {
     let whole = |pool: &trevlin_model::Pool| match pool.network {
-        _ if !pool.malformed.is_empty() => vec!["mistyped".to_owned()],
+        _ if !pool.malformed.is_empty() => vec!["malformed".to_owned()],
         Some(net) => vec![net.to_string()],
         None => pool.ranges.iter().map(|(range, _)| range.short()).collect(),
     };
@@ -377,7 +377,7 @@ fn ike(ipsec: &IpsecConnection, line: Origin, add: &mut impl FnMut(&'static str,
     {
         for round in rounds {
             let proof = round.proof.possible().next().map(IkeProof::words).unwrap_or_default();
-            let who = round.identity.as_ref().map_or("anybody", |(name, _)| name);
+            let who = round.identity.as_ref().map_or("any peer", |(name, _)| name);
             let narrowed = if round.narrowed.is_some() { ", pinned" } else { "" };
             let origin = round.proof.origin().or(round.identity.as_ref().map(|(_, at)| *at)).unwrap_or(line);
             add(what, format!("{proof} of {who}{narrowed}"), origin);

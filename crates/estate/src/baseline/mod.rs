@@ -135,7 +135,7 @@ const MARKS: [Mark; 17] = [
     mark("ike_lifetime", "maximum lifetime of IKE keys", |all| Slot::Seconds(&mut all.ike_lifetime)),
     mark("data_lifetime", "maximum lifetime of data keys", |all| Slot::Seconds(&mut all.data_lifetime)),
     mark("local_logins", "maximum number of accounts in a local list", |all| {
-        Slot::Count(&mut all.local_logins, 0, "logins")
+        Slot::Count(&mut all.local_logins, 0, "accounts")
     }),
     mark("few_addresses", "number of source addresses that still counts as named hosts", |all| {
         Slot::Count(&mut all.few_addresses, 0, "addresses")
@@ -144,7 +144,7 @@ const MARKS: [Mark; 17] = [
         Slot::Count(&mut all.export_addresses, 1, "addresses")
     }),
     mark("pool_clients", "pool size from which the need is checked", |all| {
-        Slot::Count(&mut all.pool_clients, 1, "callers")
+        Slot::Count(&mut all.pool_clients, 1, "clients")
     }),
     mark("pool_times_need", "factor above the need at which a pool is oversized", |all| {
         Slot::Count(&mut all.pool_times_need, 1, "times")

@@ -157,7 +157,7 @@ fn mistyped(body: &mut String, sheet: &Sheet, top: f64) -> f64 {
     for one in sheet.mistyped.iter().take(MOST_MISTYPED) {
         y += 15.0;
         let text = format!("{} on {}: {} ({}:{})", one.owner, one.device, one.what, one.path, one.line);
-        footnote(body, "mistyped", &text, y);
+        footnote(body, "malformed", &text, y);
     }
     y
 }
