@@ -84,7 +84,8 @@ pub fn rules_csv(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> 
     writer.flush()
 }
 
-pub(crate) const HEADS: [&str; 7] = ["Line", "Action", "Source", "Destination", "Service", "Breadth", "Assessment"];
+pub(crate) const HEADS: [&str; 7] =
+    ["Line", "Action", "Source", "Destination", "Service", "Breadth", "Assessment"];
 
 const LOOK: Look<7> = Look { heads: HEADS, shares: [5, 14, 15, 15, 13, 16, 22], widest: 140 };
 

@@ -150,7 +150,11 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         writeln!(out)?;
     }
     if survey.open_questions > 0 {
-        writeln!(out, "{}: `trevlin questions` lists them", counted(survey.open_questions, "information request"))?;
+        writeln!(
+            out,
+            "{}: `trevlin questions` lists them",
+            counted(survey.open_questions, "information request")
+        )?;
     }
     Ok(())
 }

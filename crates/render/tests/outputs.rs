@@ -5,7 +5,7 @@ use trevlin_audit::tables::addresses::Sheet;
 use trevlin_audit::tables::rules::RulesSheet;
 use trevlin_audit::{
     Area, Cited, DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome,
-    Severity, Status, Summary,
+    ReportEntry, Severity, Status, Summary,
 };
 use trevlin_render::{Csv, Detail, Json, Oscal, Renderer, Report, Sarif, Text, html, markdown_report};
 use unicode_width::UnicodeWidthStr;
@@ -53,8 +53,9 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         check: "exposure/no-input-filter",
         area: Area::Exposure,
         device: "edge".into(),
-        question: "what is in front of it; ask for its filter".into(),
+        question: "Please provide its packet filter.".into(),
         evidence: Vec::new(),
+        estate_wide: false,
         files: Vec::new(),
         about: (0.into(), trevlin_audit::Subject::ssh()),
     };
@@ -178,8 +179,10 @@ fn report(
         Sheet { allocations: vec![], overlaps: vec![], mistyped: vec![] },
         RulesSheet { filters: vec![], incomplete: vec![] },
     );
+    let front = ReportEntry { client: Some("<i>Ferry</i>".into()), ..ReportEntry::default() };
     let report = Report {
-        title: "<b>Veyholm</b> & co",
+        front: &front,
+        estate: "<b>Veyholm</b> & co",
         outcome,
         logins: &[],
         tunnels: &[],
