@@ -351,6 +351,6 @@ mod tests {
             })
             .collect();
         assert_eq!(excess, ["[10.4.0.24-10.4.0.31] 443 [5]", "[10.4.0.99] 22 [6]"]);
-        assert!(held[1].problem.as_ref().unwrap().contains("nothing is called nobody"));
+        assert!(held[1].problem.as_ref().unwrap().contains("nothing is named nobody"));
     }
 }

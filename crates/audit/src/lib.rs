@@ -6,11 +6,11 @@
 //! ```
 //! use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, Baseline, audit};
 //! use trevlin_model::{Export, ExportId};
-//! use trevlin_readers::{Surroundings, recognise};
+//! use trevlin_readers::{ReadContext, recognise};
 //!
 //! let export = Export::new(ExportId(0), "dial-in/etc/pptpd.conf", "remoteip 10.4.0.10-20\n".into());
 //! let reader = recognise(&export).reader.unwrap();
-//! let reading = (reader.read)(&export, &Surroundings::default());
+//! let reading = (reader.read)(&export, &ReadContext::default());
 //! let (facts, ledger) = (reading.facts, reading.ledger);
 //! let input = Input { export, folder: "dial-in".into(), format: Some(reader.name), facts, ledger };
 //! let estate = Estate::assemble(vec![input], &ValidEstateFile::default());

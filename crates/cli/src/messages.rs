@@ -59,6 +59,6 @@ mod tests {
     #[test]
     fn a_fault_is_told_by_its_place() {
         let told = fault(Some(std::panic::Location::caller()));
-        assert!(told.contains("messages.rs:") && told.contains("a fault of Trevlin's own"), "{told}");
+        assert!(told.contains("messages.rs:") && told.contains("an internal error of Trevlin"), "{told}");
     }
 }

@@ -399,8 +399,8 @@ mod tests {
             "stays: 5 bytes",
             "turns: neither a file nor a folder",
             "vanishes: there is no such file or folder",
-            "way/secret: a link took its place",
-            "x-links: a link took its place",
+            "way/secret: it was replaced by a link",
+            "x-links: it was replaced by a link",
         ]) {
             assert!(line.starts_with(wanted), "{line}");
         }

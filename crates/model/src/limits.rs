@@ -306,12 +306,12 @@ mod tests {
             ("files=2k", Ok((Limit::Files, 2000))),
             ("line-bytes=2KiB", Ok((Limit::LineBytes, 2048))),
             ("total-bytes=8G", Ok((Limit::TotalBytes, 8 << 30))),
-            ("files", Err("says no value")),
-            ("fils=3", Err("there is no limit `fils`; there are file-bytes")),
-            ("nesting=0", Err("it goes from 1 to 100")),
-            ("nesting=200", Err("it goes from 1 to 100")),
-            ("nesting=-1", Err("is no value for nesting")),
-            ("total-bytes=99999999999G", Err("it goes from 1")),
+            ("files", Err("` has no value; write NAME=VALUE, such as nesting=64")),
+            ("fils=3", Err("there is no limit `fils`; known are file-bytes")),
+            ("nesting=0", Err("expected 1 to 100")),
+            ("nesting=200", Err("expected 1 to 100")),
+            ("nesting=-1", Err("is not a value for nesting")),
+            ("total-bytes=99999999999G", Err("expected 1")),
         ] {
             match (Limits::default().with(said), wanted) {
                 (Ok(limits), Ok((limit, value))) => assert_eq!(limits.get(limit), value, "{said}"),

@@ -111,7 +111,7 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ("radius-client", &[&["authserver"]]),
     ("radius-users", &[&["password", "auth-type", "totp-secret"]]),
     ("redis", &[&telling::REDIS]),
-    ("rsyncd", &[&["["], &["secrets file", "use chroot", "auth users", "max telling"]]),
+    ("rsyncd", &[&["["], &["secrets file", "use chroot", "auth users", "max verbosity"]]),
     (
         "rsyslog",
         &[&["$modload ", "$includeconfig ", "$actionfiledefaulttemplate", "module(load=", "action(type="]],

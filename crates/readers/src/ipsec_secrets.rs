@@ -196,8 +196,8 @@ mod tests {
     #[test]
     fn entries() {
         for (line, wanted) in [
-            ("192.0.2.1 %any : PSK \"sesame open\"", "key 192.0.2.1 and whoever calls"),
-            (": PSK 0sc2VzYW1lIG9wZW4=", "key whoever calls"),
+            ("192.0.2.1 %any : PSK \"sesame open\"", "key 192.0.2.1 and any peer"),
+            (": PSK 0sc2VzYW1lIG9wZW4=", "key any peer"),
             ("@a.example @b.example : PSK 'sesame open' # both", "key @a.example and @b.example"),
             ("ann : EAP \"sesame open\"", "login ann"),
             ("gate bob : XAUTH \"sesame open\"", "login bob"),

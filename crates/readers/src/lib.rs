@@ -5,12 +5,12 @@
 //!
 //! ```
 //! use trevlin_model::{Export, ExportId};
-//! use trevlin_readers::{Surroundings, decode, recognise};
+//! use trevlin_readers::{ReadContext, decode, recognise};
 //!
 //! let text = decode(b"option /etc/ppp/pptpd-options\nremoteip 10.4.0.10-20\n").unwrap();
 //! let export = Export::new(ExportId(0), "dial-in/etc/pptpd.conf", text);
 //! let reader = recognise(&export).reader.unwrap();
-//! let reading = (reader.read)(&export, &Surroundings::default());
+//! let reading = (reader.read)(&export, &ReadContext::default());
 //! assert_eq!((reader.name, reading.facts.tunnels.len()), ("pptpd", 1));
 //! ```
 

@@ -414,26 +414,26 @@ mod tests {
     #[test]
     fn who_reads_and_who_writes() {
         for (text, wanted) in [
-            ("rocommunity public\n", &["community 1 everybody Community ro Never"][..]),
+            ("rocommunity public\n", &["community 1 any address Community ro Never"][..]),
             ("rwcommunity quay 10.4.0.0/24\n", &["community 1 10.4.0.0/24 Community rw Never"]),
             ("rocommunity quay localhost\n", &["community 1 127.0.0.0/8 Community ro Never"]),
-            ("rocommunity6 quay\n", &["community 1 everybody Community ro Never"]),
+            ("rocommunity6 quay\n", &["community 1 any address Community ro Never"]),
             (
                 "rouser ann\nrwuser bob priv\nrouser eve noauth\n",
                 &[
-                    "user ann everybody Proof ro Offered",
-                    "user bob everybody Proof rw Required",
-                    "user eve everybody Nothing ro Never",
+                    "user ann any address Proof ro Offered",
+                    "user bob any address Proof rw Required",
+                    "user eve any address Nothing ro Never",
                 ],
             ),
             (
                 "com2sec near 10.4.0.9 quay\ncom2sec far default quay2\ngroup G v1 near\ngroup G v2c near\ngroup W v2c far\n\
                  view all included .1\naccess G \"\" any noauth exact all none none\naccess W \"\" any noauth exact all all none\n",
-                &["community 1 10.4.0.9 Community ro Never", "community 2 everybody Community rw Never"],
+                &["community 1 10.4.0.9 Community ro Never", "community 2 any address Community rw Never"],
             ),
             (
                 "group U usm ann\naccess U \"\" usm priv exact all all none\n",
-                &["user ann everybody Proof rw Required"],
+                &["user ann any address Proof rw Required"],
             ),
             // Nothing leads from the name to any value.
             ("com2sec far default quay\n", &[]),

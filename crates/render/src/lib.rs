@@ -2,13 +2,13 @@
 //!
 //! ```
 //! use trevlin_audit::checks;
-//! use trevlin_render::{check_page, explain, neutral};
+//! use trevlin_render::{check_page, explain, sanitize};
 //!
 //! let check = checks::find("tunnels/pptp").unwrap();
 //! assert!(explain(check, 80).contains("RFC 2637"));
-//! assert!(check_page(check).starts_with("# A PPTP server answers callers\n"));
+//! assert!(check_page(check).starts_with("# PPTP server enabled\n"));
 //! // What could move a cursor is shown, not sent.
-//! assert_eq!(neutral("a\u{1b}[31mb"), "a\\u{1b}[31mb");
+//! assert_eq!(sanitize("a\u{1b}[31mb"), "a\\u{1b}[31mb");
 //! ```
 
 mod addresses;

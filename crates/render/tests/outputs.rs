@@ -133,15 +133,15 @@ fn places_in_one_file_stand_together_and_reasons_are_told_once() {
     ]);
     let shown = text(&outcome, 100, Detail::Full);
     for part in [
-        "▸ edge/a:4, 9\n        4 │ four\n        9 │ nine\n    edge/b:1\n        1 │ one\n        2 │ two",
+        "    edge/a:4, 9\n  ▸     4 │ four\n        9 │ nine\n    edge/b:1\n        1 │ one\n        2 │ two",
         "HIGH      edge: first",
         "LOW       edge: second",
-        "why and fix are told above",
-        "? edge: what is in front of it",
+        "risk and remedy as above",
+        "? edge: Please provide its packet filter.",
         "edge/odd.conf  openvpn: 9 of 20 lines",
         "and 3 more; -v shows all",
         "2 findings: 2 high",
-        "1 open question\n",
+        "1 information request\n",
     ] {
         assert!(shown.contains(part), "{part:?} in\n{shown}");
     }
@@ -166,8 +166,8 @@ fn nothing_found_is_said() {
     nothing.open_questions.clear();
     nothing.devices.clear();
     let shown = text(&nothing, 80, Detail::Full);
-    assert!(shown.contains("no open findings") && shown.contains("0 open questions"), "{shown}");
-    assert!(!shown.contains("NOT UNDERSTOOD") && !shown.contains("OPEN QUESTIONS"), "{shown}");
+    assert!(shown.contains("no open findings") && shown.contains("0 information requests"), "{shown}");
+    assert!(!shown.contains("NOT UNDERSTOOD") && !shown.contains("INFORMATION REQUESTS"), "{shown}");
 }
 
 /// The outcome as a report, for people.
@@ -278,6 +278,8 @@ fn what_is_accepted_is_so_in_every_form() {
     let risks = &oscal["assessment-results"]["results"][0]["risks"];
     assert_eq!((&risks[0]["status"], &risks[1]["status"]), (&"deviation-approved".into(), &"open".into()));
     let page = report(&outcome, html);
-    assert!(page.contains("Astrid until 2027-03-31: until spring</dd>") && page.contains("that has passed"));
-    assert!(page.contains("For one more somebody answers."));
+    assert!(
+        page.contains("Accepted by Astrid until 2027-03-31: until spring") && page.contains("; expired.")
+    );
+    assert!(page.contains("One further finding is accepted."));
 }

@@ -374,7 +374,7 @@ mod tests {
             ("till May 3rd, 2026", Some("its comment names 2026-05-03, which has passed")),
             ("until end of December", Some("its comment names 2026-12-28")),
             ("remove in august", Some("its comment names 2026-08-28, which has passed")),
-            ("for now", Some("its comment says `for now`")),
+            ("for now", Some("its comment reads `for now`")),
             ("made 2024-03-01 for the desks", None),
             ("temperature sensors", None),
             ("the contest", None),

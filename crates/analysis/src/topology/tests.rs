@@ -182,5 +182,5 @@ fn callers_are_asked_for_by_tunnel_and_by_group() {
     assert_eq!(reached(&estate, "PPTP server", "10.4.0.77", 443), "depends");
     assert_eq!(reached(&estate, "clerks", "10.4.0.77", 443), "allowed");
     assert_eq!(reached(&estate, "crews", "10.4.0.77", 443), "blocked");
-    assert!(reached(&estate, "nobody", "10.4.0.77", 443).starts_with("nothing is called nobody"));
+    assert!(reached(&estate, "nobody", "10.4.0.77", 443).starts_with("nothing is named nobody"));
 }

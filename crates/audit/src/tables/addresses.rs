@@ -253,15 +253,15 @@ mod tests {
             [
                 "10.0.0.0/8 route b",
                 "-10.4.0.0/24 network a!",
-                "--10.4.0.1 own address a",
-                "--10.4.0.53 name server a",
+                "--10.4.0.1 interface a",
+                "--10.4.0.53 DNS server a",
                 "--10.4.0.100-10.4.0.199 DHCP range a!",
                 "---10.4.0.120 reservation a",
                 "---10.4.0.150 fixed address b!",
                 "--10.4.0.190-10.4.0.210 pool b!",
-                "-10.7.0.0/16 behind a tunnel a",
-                "-10.8.0.0/24 tunnel's link a",
-                "-10.8.0.0/24 pool's network a",
+                "-10.7.0.0/16 remote network a",
+                "-10.8.0.0/24 tunnel link a",
+                "-10.8.0.0/24 pool network a",
                 "--10.8.0.2-10.8.0.254 pool a",
             ]
         );
@@ -274,12 +274,9 @@ mod tests {
         assert_eq!(
             told,
             [
-                "10.4.0.150, the fixed address of ann in chap-secrets on b (b/chap-secrets:1) lies in 10.4.0.100-10.4.0.199, \
-                 handed out by dnsmasq (dnsmasq.conf) on a (a/dnsmasq.conf:1).",
-                "10.4.0.190-10.4.0.210, given to callers by PPTP server on b (b/pptpd.conf:2) and 10.4.0.100-10.4.0.199, handed out \
-                 by dnsmasq (dnsmasq.conf) on a (a/dnsmasq.conf:1) share 10.4.0.190-10.4.0.199.",
-                "10.4.0.190-10.4.0.210, given to callers by PPTP server on b (b/pptpd.conf:2) lies in 10.4.0.0/24, the network of \
-                 eth1 on a (a/ip-addr.json:1).",
+                "10.4.0.150, the fixed address of ann in chap-secrets on b (b/chap-secrets:1) lies within 10.4.0.100-10.4.0.199, assigned by dnsmasq (dnsmasq.conf) on a (a/dnsmasq.conf:1).",
+                "10.4.0.190-10.4.0.210, assigned to clients by PPTP server on b (b/pptpd.conf:2) and 10.4.0.100-10.4.0.199, assigned by dnsmasq (dnsmasq.conf) on a (a/dnsmasq.conf:1) share 10.4.0.190-10.4.0.199.",
+                "10.4.0.190-10.4.0.210, assigned to clients by PPTP server on b (b/pptpd.conf:2) lies within 10.4.0.0/24, the network of eth1 on a (a/ip-addr.json:1).",
             ]
         );
     }

@@ -155,7 +155,7 @@ pub fn tunnels(estate: &Analyses, baseline: &Baseline, outcome: &Outcome) -> Vec
 fn role(tunnel: &Tunnel) -> &'static str {
     match tunnel.role {
         TunnelRole::Server => "accepts clients",
-        TunnelRole::Client => "calls",
+        TunnelRole::Client => "client",
         TunnelRole::PointToPoint => "site-to-site",
     }
 }
@@ -451,9 +451,9 @@ mod tests {
         assert_eq!(
             told,
             [
-                "a OpenVPN answers callers [Blowfish (deprecated)] everything [10.8.0.0/24] medium",
-                "a IPsec joins sites [AES-GCM, 256 bits (recommended)] some networks [] low",
-                "b WireGuard answers callers [BLAKE2 (acceptable)]  [10.9.0.0/24] medium",
+                "a OpenVPN accepts clients [Blowfish (deprecated)] all traffic [10.8.0.0/24] medium",
+                "a IPsec site-to-site [AES-GCM, 256 bits (recommended)] some networks [] low",
+                "b WireGuard accepts clients [BLAKE2 (acceptable)]  [10.9.0.0/24] medium",
             ]
         );
         let detail = |row: usize, what: &str| rows[row].detail.iter().filter(|one| one.what == what).count();

@@ -113,7 +113,7 @@ mod tests {
         ] {
             let mut files = vec![SERVER];
             files.extend(certificate.map(|name| ("d/s.crt", pem(name))));
-            let estate = estate_with(&files, &format!("[device.d]\ndialled = [\"{server_names}\"]\n"));
+            let estate = estate_with(&files, &format!("[device.d]\nserver_names = [\"{server_names}\"]\n"));
             assert_eq!(answers(&CHECK, &estate), [wanted], "{certificate:?} {server_names}");
             assert!(answers(&CHECK, &estate_with(&files, "")).is_empty());
         }

@@ -28,7 +28,7 @@ fn the_text_is_as_it_was() {
 #[test]
 fn overlaps_name_both_lines_in_one_sentence() {
     let document = json(&[]);
-    let allocations = document["claims"].as_array().unwrap();
+    let allocations = document["allocations"].as_array().unwrap();
     let overlaps = document["overlaps"].as_array().unwrap();
     assert!(overlaps.len() > 5);
     let mut across = 0;
@@ -57,11 +57,13 @@ fn overlaps_name_both_lines_in_one_sentence() {
 #[test]
 fn around_an_address() {
     let document = json(&["--around", "10.20.12.40"]);
-    for row in document["claims"].as_array().unwrap() {
+    for row in document["allocations"].as_array().unwrap() {
         let first: IpAddr = row["first"].as_str().unwrap().parse().unwrap();
         assert!(first.to_string().starts_with("10.20.12."), "{row}");
     }
-    assert!(on_demo(&["--around", "192.168.77.1"]).contains("nothing in these exports"));
+    assert!(
+        on_demo(&["--around", "192.168.77.1"]).contains("no address allocation was found in these exports")
+    );
     let (_, err, status) = run(&["addresses", ".", "--around", "10.20.12"]);
     assert_eq!(status, 2);
     assert!(err.contains("10.20.12"), "{err}");
@@ -74,15 +76,15 @@ fn free_networks_collide_with_nothing() {
     let free: Vec<ipnet::IpNet> =
         free["free"].as_array().unwrap().iter().map(|net| net.as_str().unwrap().parse().unwrap()).collect();
     assert_eq!(free.len(), 5);
-    for row in allocations["claims"].as_array().unwrap() {
+    for row in allocations["allocations"].as_array().unwrap() {
         let end = |key: &str| row[key].as_str().unwrap().parse::<IpAddr>().unwrap();
         for net in &free {
             assert!(end("last") < net.network() || net.broadcast() < end("first"), "{row} {net}");
         }
     }
     assert_eq!(on_demo(&["--free", "200", "--format", "csv"]).lines().count(), 6);
-    assert!(on_demo(&["--free", "200"]).contains("room for 253 callers"));
-    assert!(on_demo(&["--free", "20000000"]).contains("no private network"));
+    assert!(on_demo(&["--free", "200"]).contains("room for 253 clients"));
+    assert!(on_demo(&["--free", "20000000"]).contains("no private network with room for"));
     let (_, err, status) = run(&["addresses", ".", "--free", "0"]);
     assert_eq!(status, 2, "{err}");
 }
@@ -92,7 +94,7 @@ fn lines_for_a_spreadsheet() {
     let text = on_demo(&["--format", "csv"]);
     let mut lines = text.lines();
     assert_eq!(lines.next(), Some("range,first,last,kind,device,owner,who,path,line,overlap,meets"));
-    assert_eq!(lines.count(), json(&[])["claims"].as_array().unwrap().len());
+    assert_eq!(lines.count(), json(&[])["allocations"].as_array().unwrap().len());
     let files = folder(&[("d/chap-secrets", "\"=cmd()\" * sesame 10.4.0.9\n\"a,\"\"b\" * other 10.4.0.8\n")]);
     let (out, _, _) = run(&["addresses", files.path().to_str().unwrap(), "--format", "csv"]);
     assert!(out.contains("'=cmd()") && !out.contains(",=cmd()"), "{out}");
@@ -107,14 +109,16 @@ fn pictures() {
     }
     let svg = fs::read_to_string(file("plan.svg")).unwrap();
     assert!(svg.starts_with("<svg ") && svg.trim_end().ends_with("</svg>"));
-    for part in ["10.20.4.0/24", "url(#twice)", "overlaps", "astrid", "mistyped", "somebody else"] {
+    for part in
+        ["10.20.4.0/24", "url(#twice)", "overlaps", "astrid", "malformed", "foreign public address space"]
+    {
         assert!(svg.contains(part), "{part}");
     }
     let png = fs::read(file("plan.PNG")).unwrap();
     assert_eq!(&png[..8], b"\x89PNG\r\n\x1a\n");
     let (_, err, status) = run(&["addresses", demo().to_str().unwrap(), "--picture", &file("plan.jpeg")]);
     assert_eq!(status, 2);
-    assert!(err.contains("neither an .svg nor a .png"), "{err}");
+    assert!(err.contains("is neither an .svg nor a .png file; use one of these extensions"), "{err}");
 }
 
 #[test]
@@ -127,9 +131,10 @@ fn a_picture_takes_nobodys_place() {
     fs::write(&there, "mine").unwrap();
     let among = estate.path().join("gate/plan.svg");
     for command in ["addresses", "exposure"] {
-        for (at, part) in
-            [(&there, "is there already; give --force"), (&among, "the next run would read the picture")]
-        {
+        for (at, part) in [
+            (&there, "already exists; use --force to overwrite it"),
+            (&among, "the next run would read the picture"),
+        ] {
             let (_, err, status) = run(&[command, path, "--picture", at.to_str().unwrap()]);
             assert!(status == 2 && err.contains(part), "{command}: {err}");
         }
@@ -160,5 +165,5 @@ fn names_do_nothing_in_a_picture() {
 fn nothing_to_show() {
     let files = folder(&[("d/etc/group", "users:x:100:\n")]);
     let (out, _, _) = run(&["addresses", files.path().to_str().unwrap()]);
-    assert!(out.contains("nothing in these exports lays claim"), "{out}");
+    assert!(out.contains("no address allocation was found in these exports"), "{out}");
 }

@@ -71,9 +71,9 @@ fn what_an_archive_may_not_do_is_told() {
     assert_eq!(code, 0);
     for part in [
         "bomb.tar.gz: it unpacks to more than 200 times its size",
-        "sealed.bak: encrypted (openssl enc); ask for a readable export",
+        "sealed.bak: encrypted (openssl enc); please provide a readable export",
         "broken.zip: it cannot be unpacked",
-        "its path leads out of the archive",
+        "its path leads outside the archive",
     ] {
         assert!(err.contains(part), "{part}: {err}");
     }

@@ -115,7 +115,7 @@ fn traps() {
             "addresses/",
         ),
         (
-            "an interface that only looks like the outside",
+            "an interface that only looks like the Internet",
             &[
                 ("d/ip-addr.json", LAN),
                 ("d/ip-route.json", r#"[{"dst":"default","gateway":"10.4.0.1","dev":"eth0","flags":[]}]"#),
@@ -230,7 +230,7 @@ fn mistakes_are_met_with_a_suggestion() {
         (&["audit", at, "--device", "harbor-edge"][..], "Did you mean harbour-edge?"),
         (&["audit", at, "--area", "login"], "did you mean logins?"),
         (&["audit", at, "--fail-on", "hihg"], "did you mean high?"),
-        (&["checks", "tunnels/pptp-answer"], "Did you mean tunnels/pptp?"),
+        (&["checks", "tunnels/pptp-answer"], "Did you mean tunnels/pptp"),
     ] {
         let (_, err, _) = run(arguments);
         assert!(err.contains(part), "{arguments:?}: {err}");
@@ -249,14 +249,14 @@ fn bad_input_is_named_and_the_rest_is_audited() {
     std::os::unix::fs::symlink("/etc/hostname", folder.path().join("bad/hostname")).unwrap();
     let (out, err, status) = run(&["audit", folder.path().to_str().unwrap()]);
     assert_eq!(status, 0);
-    assert!(out.contains("good: OpenVPN server (s.conf) asks for no client certificate"), "{out}");
+    assert!(out.contains("good: OpenVPN server (s.conf) requires no client certificate"), "{out}");
     assert!(out.contains("odd/trunc.rules"), "{out}");
-    assert!(out.contains("breaks off"), "{out}");
-    assert!(out.contains("bad/note.txt  no format that is read here: 1 of 1 lines"), "{out}");
+    assert!(out.contains("the export ends in the middle of a line"), "{out}");
+    assert!(out.contains("bad/note.txt  unsupported format: 1 of 1 lines"), "{out}");
     for part in [
         "bad/backup.bin: a binary file",
-        "bad/iptables-save.txt: a link to something that is not there",
-        "bad/hostname: a link that leads out",
+        "bad/iptables-save.txt: a broken link",
+        "bad/hostname: a link that points outside",
     ] {
         assert!(err.contains(part), "{part}: {err}");
     }
@@ -272,7 +272,7 @@ fn a_file_that_may_not_be_read_is_named() {
     let (out, err, status) = run(&["audit", folder.path().to_str().unwrap()]);
     assert_eq!(status, 0);
     assert!(out.contains("good: OpenVPN server"), "{out}");
-    // Whoever may read everything reads this too.
+    // Root reads this file as well.
     if !readable {
         assert!(err.contains("bad/s.conf: it may not be read by you"), "{err}");
     }
@@ -285,8 +285,8 @@ fn nothing_to_audit_is_said() {
     let mixed = folder(&[("d/s.conf", SERVER)]);
     let at = |folder: &tempfile::TempDir| folder.path().to_str().unwrap().to_owned();
     for (paths, status, part) in [
-        (vec![at(&empty)], 2, "no file below"),
-        (vec![at(&unknown)], 2, "none is of a format that is read here"),
+        (vec![at(&empty)], 2, "nothing to audit: no file in"),
+        (vec![at(&unknown)], 2, ", none has a supported format. Supported are:"),
         (vec!["/no/such".into()], 2, "there is no such file or folder"),
         (vec!["/no/such".into(), at(&mixed)], 0, "/no/such: there is no such file or folder"),
         (vec!["/no/such".into(), at(&mixed), "-q".into()], 0, "/no/such: there is no such file or folder"),
@@ -375,7 +375,7 @@ fn verbose_says_what_each_file_was_taken_for() {
     let folder = folder(&[("d/s.conf", SERVER), ("d/letter.txt", "Dear auditor,\n")]);
     let (_, err, _) = run(&["audit", folder.path().to_str().unwrap(), "-v"]);
     assert!(err.contains("d/s.conf: OpenVPN configuration (openvpn), device d"), "{err}");
-    assert!(err.contains("d/letter.txt: no format that is read here"), "{err}");
+    assert!(err.contains("d/letter.txt: unsupported format"), "{err}");
 }
 
 #[test]

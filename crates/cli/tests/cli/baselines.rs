@@ -44,7 +44,7 @@ fn a_device_and_a_place_are_judged_by_their_own() {
         rows,
         [
             ("-", "10 characters", "trevlin.toml, line 4"),
-            ("edge", "15 characters", "strict; as a password that is the only factor"),
+            ("edge", "15 characters", "strict; as for a single-factor password"),
             ("store", "13 characters", "trevlin.toml, line 8, device store"),
         ]
     );
@@ -73,7 +73,7 @@ fn what_is_there_is_shown_and_what_is_not_is_told() {
     let (_, err, _) = run(&["baseline", estate.path().to_str().unwrap()]);
     assert!(err.contains("line 1: there is no device `egde`"), "{err}");
     for (args, part) in [
-        (&["baseline", "--base", "strickt"][..], "is `strict` meant?"),
+        (&["baseline", "--base", "strickt"][..], "did you mean `strict`?"),
         (
             &["audit", demo().to_str().unwrap(), "--baseline", "none"],
             "known are default, strict, legacy-site",

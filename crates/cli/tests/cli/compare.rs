@@ -30,12 +30,12 @@ fn the_demo_tells_its_story_in_under_a_screen() {
     assert!(out.lines().all(|line| line.chars().count() <= 100), "{out}");
     for part in [
         "critical 11 -> 1",
-        "A temporary rule is in force: TEMP portal for the cra",
-        "accepted now: GRE north",
-        "no longer: PPTP server at gre, tcp 1723 of dial-in (bare)",
-        "reached now: web site storage.veyholm.example (nginx) at tcp 8444",
-        "the file dial-in/etc/pptpd.conf is not here: PPTP answers callers",
-        "5 x A login's password is weak",
+        "Temporary rule in effect: TEMP portal for the cra",
+        "now accepted: GRE north",
+        "no longer reachable: PPTP server at gre, tcp 1723 on dial-in (unprotected)",
+        "newly reachable: web site storage.veyholm.example (nginx) at tcp 8444",
+        "the file dial-in/etc/pptpd.conf is missing from the new exports: PPTP server is",
+        "5 x Weak login password",
     ] {
         assert!(out.contains(part), "{part}: {out}");
     }
@@ -70,7 +70,7 @@ fn saved_results_say_the_same_of_findings() {
     assert!(of_files["exposure"].take().is_null() && of_estates["exposure"].take().is_object());
     assert_eq!(of_files, of_estates);
     let (same, _, code) = run(&["compare", &file("old.json"), &before()]);
-    assert!(code == 0 && same.contains("saved results do not tell it"), "{same}");
+    assert!(code == 0 && same.contains("Exposure is not compared"), "{same}");
     assert!(!same.contains("FIXED") && !same.contains("NEW"), "{same}");
 
     let (out, _, _) = run(&["audit", &before(), "--format", "json"]);
@@ -79,8 +79,8 @@ fn saved_results_say_the_same_of_findings() {
     fs::write(file("empty.json"), "{\"schema\": \"trevlin-audit/1\"}").unwrap();
     for (name, part) in [
         ("half.json", "nothing to audit"),
-        ("other.json", "holds trevlin-rules/1"),
-        ("empty.json", "is no whole trevlin-audit/1"),
+        ("other.json", "has the schema trevlin-rules/1"),
+        ("empty.json", "is not a complete trevlin-audit/1"),
         ("none.json", "nothing to audit"),
     ] {
         let (_, err, code) = run(&["compare", &file(name), &before()]);

@@ -53,7 +53,7 @@ fn the_demo_is_as_it_was() {
     };
     assert_eq!(
         [fate("tcp 8443"), fate("tcp 8022"), fate("tcp 3389")],
-        ["works", "blocked later", "nobody there"]
+        ["works", "blocked downstream", "unassigned"]
     );
     // Open by IPv6 and closed by IPv4.
     let shell = json["reached"]
@@ -80,7 +80,7 @@ fn traps_expose_nothing() {
         let all = json(estate.path(), &["--area", "exposure"]);
         let names =
             all["findings"].as_array().unwrap().iter().map(|one| one["check"].as_str().unwrap().to_owned());
-        names.filter(|name| name.ends_with("-from-outside")).collect()
+        names.filter(|name| name.starts_with("exposure/internet-facing-")).collect()
     };
     for (name, estate) in [
         ("loopback alone", small("", port, "", &[("gate/ss.txt", &socket("127.0.0.1", 8443))])),
@@ -139,7 +139,7 @@ fn from_anywhere_and_in_every_form() {
         assert!(bytes.starts_with(begins) && !bytes.contains(&0x1b) || ending == "png");
     }
     let (_, err, status) = run(&["exposure", path, "--from", "nowhere"]);
-    assert!(status == 2 && err.contains("nothing is called nowhere"), "{err}");
+    assert!(status == 2 && err.contains("nothing is named nowhere"), "{err}");
 }
 
 #[test]
@@ -152,7 +152,7 @@ fn sets_and_intents() {
     let (out, _, status) =
         run(&["reach", demo, "--from", "OpenVPN server (desks.conf)", "--to", "10.20.6.0/24"]);
     assert_eq!(status, 0);
-    assert!(out.contains("By TCP over IPv4: ") && out.contains("quay-storage"), "{out}");
+    assert!(out.contains("Via TCP over IPv4: ") && out.contains("quay-storage"), "{out}");
     for (from, to, port, verdict) in [
         ("OpenVPN server (desks.conf)", "10.20.6.61", "554", "allowed"),
         ("OpenVPN server (desks.conf)", "10.20.6.61", "22", "blocked"),
@@ -169,14 +169,17 @@ fn sets_and_intents() {
         assert!(status == 0 && out.starts_with(verdict), "{from} {to} {port}: {out}{err}");
     }
     for (arguments, wanted) in [
-        (&["--from", "outside", "--to", "outside"][..], "what lies outside is in no export"),
+        (
+            &["--from", "outside", "--to", "outside"][..],
+            "destinations on the Internet are in no export; name one connection with --proto and --port",
+        ),
         (
             &["--from", "booking", "--to", "nobody", "--proto", "tcp", "--port", "1"],
-            "nothing is called nobody",
+            "nothing is named nobody",
         ),
         (
             &["--from", "WireGuard wg0", "--entering", "dial-in:wg0"],
-            "--entering and --sport belong to one connection",
+            "--entering and --sport apply to one connection; add --to, --proto and --port",
         ),
     ] {
         let (_, err, status) = run(&[&["reach", demo][..], arguments].concat());

@@ -25,7 +25,7 @@ fn rows_and_verdicts() {
             "password certificate",
             "two factors",
         ),
-        ("PAM was not exported", &[("d/s.conf", &no_certificate)], "", "open question"),
+        ("PAM was not exported", &[("d/s.conf", &no_certificate)], "", "undetermined"),
         (
             "a code in comments is none",
             &[
@@ -44,12 +44,12 @@ fn rows_and_verdicts() {
             "password one-time code",
             "two factors",
         ),
-        ("PPTP without options", &[("d/etc/pptpd.conf", "remoteip 10.4.0.9\n")], "", "open question"),
+        ("PPTP without options", &[("d/etc/pptpd.conf", "remoteip 10.4.0.9\n")], "", "undetermined"),
         ("SSH by default", &[("d/etc/ssh/sshd_config", "MaxAuthTries 3\n")], "password", "one factor"),
         (
             "two methods",
             &[("d/etc/ssh/sshd_config", "AuthenticationMethods publickey,password\nUsePAM no\n")],
-            "password key or token",
+            "password possession (key)",
             "two factors",
         ),
     ] {
@@ -72,7 +72,7 @@ fn a_condition_that_changes_the_way_in_is_a_row_of_its_own() {
     let rows = rows(&[("d/etc/ssh/sshd_config", config)]);
     let told: Vec<_> =
         rows.iter().map(|row| format!("{} {}", row["who"].as_str().unwrap(), row["factors"])).collect();
-    assert_eq!(told, ["every account [\"key or token\"]", "ann [\"password\"]"]);
+    assert_eq!(told, ["every account [\"possession (key)\"]", "ann [\"password\"]"]);
     assert_eq!(rows[0]["limits"][0], "2 sessions");
 }
 
@@ -119,8 +119,8 @@ fn lists_sources_and_administrators() {
             ),
         ]),
         [
-            "shell | ann@10.4.0.*, root@10.4.0.* | keys | key or token | 10.4.0.* | ann | one factor",
-            "shell | root | keys | key or token | 10.4.0.* | root | one factor",
+            "shell | ann@10.4.0.*, root@10.4.0.* | keys | possession (key) | 10.4.0.* | ann | one factor",
+            "shell | root | keys | possession (key) | 10.4.0.* | root | one factor",
             "shell | ann@10.4.0.*, root@10.4.0.* | accounts, keys | password | 10.4.0.0/24 | ann | one factor",
         ]
     );
@@ -136,7 +136,7 @@ fn lists_sources_and_administrators() {
         [
             "tunnel | 2 named users | local list ocpasswd | password+one-time code |  |  | two factors",
             "tunnel | @a and @b | pre-shared keys | shared key |  |  | one factor",
-            "tunnel | ann | local list | password |  |  | open question",
+            "tunnel | ann | local list | password |  |  | undetermined",
         ]
     );
     let server = |line: &str| format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{line}\n");
@@ -164,5 +164,5 @@ fn the_table_fits_its_width_and_is_as_it_was() {
 fn nothing_to_log_in_to_is_said() {
     let folder = folder(&[("d/rules.v4", "*filter\nCOMMIT\n")]);
     let (out, _, status) = run(&["logins", folder.path().to_str().unwrap()]);
-    assert_eq!((out.as_str(), status), ("no way to log in was found in these exports\n", 0));
+    assert_eq!((out.as_str(), status), ("no login path was found in these exports\n", 0));
 }

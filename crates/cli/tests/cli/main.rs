@@ -15,6 +15,7 @@ mod exposure;
 mod five_ways;
 #[allow(clippy::disallowed_methods, reason = "that it ends in time is what is tested")]
 mod hostile;
+mod language;
 mod leaks;
 mod logins;
 mod made_up;

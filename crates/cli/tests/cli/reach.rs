@@ -84,7 +84,7 @@ fn flows_are_answered_in_order() {
     let (out, _, status) = run(&["reach", estate, "--flows", flows]);
     assert_eq!(status, 1);
     assert!(
-        out.contains("blocked  allowed was expected") && out.contains("1 of 7 expectations do not hold"),
+        out.contains("blocked  expected: allowed") && out.contains("1 of 7 expectations do not hold"),
         "{out}"
     );
 }
@@ -101,9 +101,12 @@ fn what_cannot_be_answered_is_told() {
             &["--from", "outside", "--entering", "edge:eth7"],
             "edge has no interface eth7; it has: lo, eth0, eth1",
         ),
-        (&["--from", "somewhere"], "nothing is called somewhere"),
-        (&["--from", "10.4.0.300"], "`10.4.0.300` is no address and no network"),
-        (&["--from", "172.16.9.9"], "nothing tells by which device and interface it enters"),
+        (&["--from", "somewhere"], "nothing is named somewhere"),
+        (&["--from", "10.4.0.300"], "`10.4.0.300` is neither an address nor a network"),
+        (
+            &["--from", "172.16.9.9"],
+            "the exports do not show through which device and interface it enters; use `--entering DEVICE:INTERFACE`",
+        ),
         (&["--from", "2001:db8::9", "--entering", "edge:eth0"], "different IP versions"),
     ] {
         let (_, err, status) = run(&[&["reach", estate][..], &to, arguments].concat());
@@ -131,9 +134,12 @@ fn rows_that_cannot_be_placed_stop_no_other() {
     let rows = [
         ("outside,1.2.3.4,tcp,http", "column `port`: expected a port number"),
         ("outside,1.2.3.4,icmp,1", "column `proto`: expected tcp or udp"),
-        ("outside,,tcp,1", "nothing stands in column `to`"),
+        ("outside,,tcp,1", "column `to` is empty"),
         ("nobody-knows,198.51.100.1,tcp,1", "nobody-knows"),
-        ("172.16.9.9,198.51.100.1,tcp,1", "nothing tells by which device and interface it enters"),
+        (
+            "172.16.9.9,198.51.100.1,tcp,1",
+            "the exports do not show through which device and interface it enters; use `--entering DEVICE:INTERFACE`",
+        ),
     ];
     for (row, wanted) in rows {
         let placed = "outside,192.0.2.9,tcp,8443";

@@ -10,12 +10,9 @@ fn the_demo_is_as_it_was() {
     assert_eq!((status, err.as_str()), (0, ""));
     assert!(out.lines().all(|line| line.chars().count() <= 140));
     // The order slip, the forgotten opening, the version without a filter.
-    for part in [
-        "never met: earlier rules",
-        "2026-05-12",
-        "INPUT and FORWARD accept by default",
-        "list known-scanners",
-    ] {
+    for part in
+        ["shadowed: earlier", "2026-05-12", "default policy: INPUT and FORWARD accept", "list known-scanners"]
+    {
         assert!(out.contains(part), "{part}: {out}");
     }
     insta::assert_snapshot!(out);
@@ -36,10 +33,10 @@ fn rows_for_other_programs() {
     let chains = json["filters"][0]["chains"].as_array().unwrap();
     let rules = chains[0]["rules"].as_array().unwrap();
     let verdicts: Vec<&str> = rules.iter().map(|rule| rule["verdict"].as_str().unwrap()).collect();
-    assert_eq!(verdicts, ["in use", "in use", "in use", "never met"]);
+    assert_eq!(verdicts, ["effective", "effective", "effective", "shadowed"]);
     assert_eq!(rules[3]["covered_by"], serde_json::json!(["d/nft.txt:4", "d/nft.txt:5"]));
     assert_eq!((rules[2]["sources"].as_f64(), rules[2]["services"].as_f64()), (Some(24.0), Some(0.0)));
-    assert_eq!(chains[1]["rules"][0]["verdict"], "not reached");
+    assert_eq!(chains[1]["rules"][0]["verdict"], "unreachable");
     let (csv, _, _) = run(&["rules", path, "--format", "csv"]);
     let columns: BTreeSet<usize> = csv.lines().take(1).map(|line| line.split(',').count()).collect();
     assert_eq!((columns, csv.lines().count()), (BTreeSet::from([17]), 6));
@@ -93,5 +90,5 @@ fn many_checks_ask_for_the_review_of_a_long_list() {
     let (out, _, status) = run(&["audit", files.path().to_str().unwrap(), "--area", "rules", "-q"]);
     assert_eq!(status, 0);
     // Lists of this length repeat themselves.
-    assert!(out.lines().all(|line| line.contains("never met")), "{out}");
+    assert!(out.lines().all(|line| line.contains("shadowed")), "{out}");
 }

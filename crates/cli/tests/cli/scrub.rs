@@ -115,7 +115,7 @@ fn other_addresses_and_names_leave_the_findings() {
     let more = ["--addresses", "--names", "--key", &key];
     let (first, said) = copy(&demo(), &more);
     assert_eq!(findings(first.path()), findings(&demo()));
-    assert!(said.contains("Certificates, which hold names and are as they were"), "{said}");
+    assert!(said.contains("Certificates, which contain names and are unchanged"), "{said}");
     let all = files(first.path());
     for (path, text) in all.iter().filter(|(path, _)| path.extension().is_none_or(|ending| ending != "pem")) {
         for known in ["10.20.4.", "203.0.113.64", "veyholm", "Veyholm", "astrid", "harbour-edge"] {
@@ -146,7 +146,8 @@ fn what_nobody_understands_is_listed_and_left_out() {
     let (into, said) = copy(estate.path(), &[]);
     assert!(said.contains("gate/etc/snmp/snmpd.conf:2: frobnicate secret=scrubbed-"), "{said}");
     assert!(
-        said.contains("Not copied, of no format that is read here") && said.contains("gate/notes.txt"),
+        said.contains("Not copied, in unsupported formats (--with-unread copies them)")
+            && said.contains("gate/notes.txt"),
         "{said}"
     );
     let all = files(into.path());
@@ -166,10 +167,18 @@ fn where_a_copy_may_not_go() {
     let at = |name: &str| text(&elsewhere.path().join(name));
     fs::write(elsewhere.path().join("no-key.json"), "{}").unwrap();
     for (into, more, part) in [
-        (text(&estate.path().join("copy")), vec![], "lies in"),
-        (text(full.path()), vec![], "is there already"),
-        (at("copy"), vec!["--key".to_owned(), at("copy/key.json")], "would lie in the copy"),
-        (at("copy"), vec!["--key".to_owned(), at("no-key.json")], "is no key file"),
+        (text(&estate.path().join("copy")), vec![], "which is copied"),
+        (text(full.path()), vec![], "already exists; name another folder, or use --force to write into it"),
+        (
+            at("copy"),
+            vec!["--key".to_owned(), at("copy/key.json")],
+            "the key file would be part of the copy; keep it elsewhere",
+        ),
+        (
+            at("copy"),
+            vec!["--key".to_owned(), at("no-key.json")],
+            "is not a key file of `trevlin scrub`; name another file to create one",
+        ),
         (
             at("copy"),
             vec!["--key".to_owned(), text(&estate.path().join("gate/key.json"))],
@@ -238,7 +247,7 @@ fn nothing_is_written_through_a_link() {
     symlink(&outside, copy.join("gate/etc")).unwrap();
     let path = |at: &std::path::Path| at.to_string_lossy().into_owned();
     let (_, err, code) = run(&["scrub", &path(estate.path()), "--into", &path(&copy), "--force"]);
-    assert!(code == 2 && err.contains("is a link, and nothing is written through it"), "{err}");
+    assert!(code == 2 && err.contains("is a link, and is not written through"), "{err}");
     assert!(std::fs::read_dir(&outside).unwrap().next().is_none());
 }
 
@@ -258,9 +267,12 @@ fn two_files_do_not_become_one() {
     for own in ["of-one", "of-two", "of-three"] {
         assert_eq!(all.values().filter(|text| text.contains(own)).count(), 1, "{own}");
     }
-    assert!(said.contains("Renamed, so that two files do not become one:\n"), "{said}");
-    assert!(said.contains("is another's"), "{said}");
-    let left = said.split("Names of the organisation that stay").nth(1).unwrap();
+    assert!(said.contains("Renamed, because two files would have the same name:\n"), "{said}");
+    assert!(said.contains("belongs to another organisation"), "{said}");
+    let left = said
+        .split("Remaining names of the organisation; replace them before sharing the copy")
+        .nth(1)
+        .unwrap();
     assert!(left.contains("etc/snmp/snmpd.conf:2: skerry\n"), "{said}");
 }
 

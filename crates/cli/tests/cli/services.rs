@@ -45,7 +45,7 @@ fn every_width_and_nothing_at_all() {
     assert_eq!(out, "no service was found in these exports\n");
     let (_, err, status) = run(&["services", files.path().to_str().unwrap(), "--device", "f"]);
     assert_eq!(status, 2);
-    assert!(err.contains("there is no device f; there are: d, e."), "{err}");
+    assert!(err.contains("there is no device f; known are: d, e."), "{err}");
 }
 
 #[test]

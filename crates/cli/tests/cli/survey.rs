@@ -55,7 +55,7 @@ fn what_was_handed_over() {
         assert!(out.contains(part), "{part}: {out}");
     }
     let (out, _, code) = run(&["survey", demo().to_str().unwrap()]);
-    assert!(code == 0 && out.contains("north-terminal: perhaps eth0 (10.20.10.5)"), "{out}");
+    assert!(code == 0 && out.contains("north-terminal: possibly eth0 (10.20.10.5)"), "{out}");
 }
 
 #[test]
@@ -63,19 +63,19 @@ fn a_first_estate_file_changes_nothing() {
     let estate = estate();
     let before = json(estate.path(), &[]);
     let (out, err, code) = run(&["survey", &path(&estate), "--write"]);
-    assert!(code == 0 && out.contains("trevlin.toml is written"), "{out}{err}");
+    assert!(code == 0 && out.contains("trevlin.toml was created"), "{out}{err}");
     let text = fs::read_to_string(estate.path().join("trevlin.toml")).unwrap();
     for part in ["[device.edge]", "outside = [\"eth0\"]", "#networks = [\"192.0.2.0/24\"]"] {
         assert!(text.contains(part), "{part}: {text}");
     }
     let after = json(estate.path(), &[]);
     assert_eq!((&after["findings"], &after["summary"]), (&before["findings"], &before["summary"]));
-    // What somebody wrote is not written over.
+    // An existing estate file is kept.
     let (_, err, code) = run(&["survey", &path(&estate), "--write"]);
-    assert!(code == 2 && err.contains("is there already"), "{err}");
+    assert!(code == 2 && err.contains("already exists and was not changed"), "{err}");
     let file = format!("{}/inner/etc/snmp/snmpd.conf", path(&estate));
     let (_, err, code) = run(&["survey", &file, "--write"]);
-    assert!(code == 2 && err.contains("is no folder"), "{err}");
+    assert!(code == 2 && err.contains("is not a folder; name the folder of the estate"), "{err}");
 }
 
 #[test]
@@ -103,7 +103,7 @@ fn an_answer_settles_a_question() {
         (&"Oda Lind".into(), &"2026-11-20".into())
     );
     let (out, _, _) = run(&["audit", &path(&estate)]);
-    assert!(out.contains("ANSWERED") && out.contains("(Oda Lind, 2026-11-20): as it should be"), "{out}");
+    assert!(out.contains("ANSWERED") && out.contains("(Oda Lind, 2026-11-20): no finding"), "{out}");
     assert!(!out.contains("sesame"), "{out}");
     for (format, part) in [("html", "&lt;b&gt;"), ("markdown", "- [x] ")] {
         let (out, _, _) = run(&["report", &path(&estate), "--to", "-", "--format", format]);
@@ -132,7 +132,10 @@ fn an_answer_settles_a_question() {
 
     fs::write(&file, answer(true, "gate")).unwrap();
     let (out, _, _) = run(&["audit", &path(&estate)]);
-    assert!(out.contains("line 1: exposure/no-input-filter on gate asks nothing that this answers"), "{out}");
+    assert!(
+        out.contains("line 1: exposure/no-input-filter on gate has no request that this answers"),
+        "{out}"
+    );
 }
 
 #[test]
@@ -148,11 +151,15 @@ fn a_file_beside_several_devices_is_told_to_make_them_one() {
     };
     let (out, warned) = told(&[stray, devices[0], devices[1]]);
     assert!(out.contains("1 device, 3 files"), "{out}");
-    let hint = "because strays.json lies at its top; harbour/edge and harbour/files look like two";
+    let hint = "because strays.json is at its top; harbour/edge and harbour/files appear to be two";
     assert!(warned.contains(hint), "{warned}");
     // What the hint says helps.
     let (out, warned) = told(&[stray, devices[0], devices[1], ("trevlin.toml", "")]);
-    assert!(out.contains("3 devices, 3 files") && !warned.contains("look like two"), "{out}{warned}");
+    assert!(
+        out.contains("3 devices, 3 files")
+            && !warned.contains("appear to be two. If so, create an estate file ("),
+        "{out}{warned}"
+    );
     let (out, warned) = told(&devices);
     assert!(out.contains("2 devices, 2 files") && warned.is_empty(), "{out}{warned}");
 }

@@ -17,7 +17,13 @@ fn everything_of_one() {
     let demo = demo.to_str().unwrap();
     let (out, _, status) = run(&["tunnels", demo, "--detail", "workshop.conf"]);
     assert_eq!(status, 0);
-    for part in ["BF-CBC for data", "any certificate", "workshop.conf:13", "verdict", "up to 2.5"] {
+    for part in [
+        "BF-CBC for data",
+        "does not verify the server certificate",
+        "workshop.conf:13",
+        "verdict",
+        "up to 2.5",
+    ] {
         assert!(out.contains(part), "{part}: {out}");
     }
     let (_, err, status) = run(&["tunnels", demo, "--detail", "nowhere"]);

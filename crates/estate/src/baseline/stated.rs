@@ -271,20 +271,20 @@ mod tests {
         assert_eq!(from(0, "local_logins"), "trevlin.toml, line 2");
         assert_eq!(from(2, "key_strength"), "trevlin.toml, line 7, device edge");
         assert_eq!(from(1, "key_strength"), "trevlin.toml, line 5, site yard");
-        assert_eq!(from(1, "local_logins"), "legacy-site; our own");
+        assert_eq!(from(1, "local_logins"), "legacy-site; Trevlin");
     }
 
     #[test]
     fn what_is_wrong_is_told_with_its_line() {
         for (text, line, part) in [
-            ("baseline = 3\n", 1, "expected a table"),
-            ("[baseline]\n\nkey_strenght = 3\n", 3, "is `key_strength` meant?"),
+            ("baseline = 3\n", 1, "expected a table: [baseline]"),
+            ("[baseline]\n\nkey_strenght = 3\n", 3, "did you mean `key_strength`?"),
             ("[baseline]\ncolour = 3\n", 2, "known are login_password_grade"),
             ("[baseline]\nkey_strength = \"3\"\n", 2, "key_strength: expected a number of bits, from 1"),
             ("[baseline]\nlocal_logins = -1\n", 2, "from 0"),
             ("[baseline]\nike_lifetime = \"soon\"\n", 2, "\"8 hours\""),
             ("[baseline]\nlogin_password_grade = \"fine\"\n", 2, "trivial, weak, middling, good or strong"),
-            ("[baseline]\nbase = \"stric\"\n", 2, "is `strict` meant?"),
+            ("[baseline]\nbase = \"stric\"\n", 2, "did you mean `strict`?"),
             ("[baseline.device.edge]\nkeys = 3\n", 2, "there is no threshold `keys`"),
             ("[baseline]\nsite = 3\n", 2, "[baseline.site.edge]"),
         ] {

@@ -140,7 +140,7 @@ mod tests {
             (format!("fingerprint = \"30895402\"\ncheck = \"tunnels/pptp\"\n{rest}"), "expected either"),
             (
                 format!("fingerprint = \"30895402\"\n{}", rest.replace("2027-03-31", "\"spring\"")),
-                "line 6: `spring` is no date",
+                "line 6: `spring` is not a date",
             ),
             (format!("fingerprint = \"30895402\"\n{}", rest.replace("Astrid", " ")), "`owner` is empty"),
             ("fingerprint = \"30895402\"\nowner = \"a\"\nuntil = 2027-03-31".to_owned(), "reason"),

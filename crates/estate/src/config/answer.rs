@@ -91,7 +91,7 @@ mod tests {
             (format!("check = \"upkeep/no-time-source\"\n{}", rest.replace("Oda Lind", "")), "`by` is empty"),
             (
                 format!("check = \"upkeep/no-time-source\"\n{}", rest.replace("2026-11-20", "\"soon\"")),
-                "`soon` is no date",
+                "`soon` is not a date",
             ),
             (format!("check = \"upkeep/no-time-source\"\n{}", rest.replace("right = true\n", "")), "right"),
         ] {

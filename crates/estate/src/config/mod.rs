@@ -1,5 +1,7 @@
 //! The estate file, `trevlin.toml`.
 //!
+//! Long because every key of the file is read, validated and described here.
+//!
 //! ```toml
 //! organisation = ["Veyholm Ferry Line", "veyholm"]
 //! networks = ["192.0.2.16/29"]   # public address space of its own

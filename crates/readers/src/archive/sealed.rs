@@ -51,7 +51,7 @@ mod tests {
             (&b"Salted__abcdef"[..], Some("openssl")),
             (b"-----BEGIN PGP MESSAGE-----\n", Some("OpenPGP")),
             (b"BZh91AY&SY", Some("bzip2")),
-            (&noise, Some("maker's own")),
+            (&noise, Some("encrypted or in a proprietary format")),
             (b"plain text", None),
             (&[0; 4096], None),
         ] {

@@ -258,13 +258,13 @@ mod tests {
     #[test]
     fn the_first_line_that_fits_decides() {
         for (text, wanted) in [
-            ("host all all 0.0.0.0/0 trust\n", &["all for all from everybody Nothing Offered"][..]),
+            ("host all all 0.0.0.0/0 trust\n", &["all for all from any address Nothing Offered"][..]),
             ("local all postgres peer\n", &["all for postgres from 127.0.0.0/8, ::1 Proof Required"]),
             (
                 "host sales ann, bob 10.4.0.0 255.255.0.0 md5\n",
                 &["sales for ann, bob from 10.4.0.0/16 Proof Offered Md5Password"],
             ),
-            ("hostssl all all all scram-sha-256\n", &["all for all from everybody Proof Required"]),
+            ("hostssl all all all scram-sha-256\n", &["all for all from any address Proof Required"]),
             (
                 "host all all 10.4.0.9/32 password\n",
                 &["all for all from 10.4.0.9 Password Offered ClearPassword"],
@@ -275,14 +275,17 @@ mod tests {
                 &["all for all from 10.4.128.0/17 Nothing Offered"],
             ),
             // Another database is another line's.
-            ("host a all all reject\nhost b all all trust\n", &["b for all from everybody Nothing Offered"]),
+            (
+                "host a all all reject\nhost b all all trust\n",
+                &["b for all from any address Nothing Offered"],
+            ),
             (
                 "host all all samenet ident # map=x\n",
-                &["all for all from the networks it is attached to Address Offered"],
+                &["all for all from its connected networks Address Offered"],
             ),
             (
                 "hostssl all all all trust clientcert=verify-full\n",
-                &["all for all from everybody Certificate Required"],
+                &["all for all from any address Certificate Required"],
             ),
         ] {
             assert_eq!(told(text), (wanted.iter().map(|one| (*one).to_owned()).collect(), 0), "{text}");

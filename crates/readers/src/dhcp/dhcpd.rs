@@ -354,7 +354,13 @@ mod tests {
         assert!(mistaken.partner.is_some());
         assert_eq!(reading.facts.secrets.len(), 1);
         assert!(!format!("{reading:?}").contains("c2VzYW1l"));
-        assert!(reading.ledger.notes.iter().any(|note| note.text.contains("ends inside")));
+        assert!(
+            reading
+                .ledger
+                .notes
+                .iter()
+                .any(|note| note.text.contains("the file ends within a statement; please export it again"))
+        );
         // What stands in a file as packages ship it sets nothing up.
         assert!(server("option domain-name \"example.org\";\ndefault-lease-time 600;\n").0.is_none());
     }

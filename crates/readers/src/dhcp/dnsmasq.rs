@@ -311,7 +311,7 @@ mod tests {
             ("dhcp-range=::100,::1ff,constructor:eth0", ""),
             (
                 "dhcp-range=10.4.0.150,10.4.0.50",
-                "! `10.4.0.150-10.4.0.50` runs backwards; probably 10.4.0.50-10.4.0.150 was meant",
+                "! `10.4.0.150-10.4.0.50` runs backwards; 10.4.0.50-10.4.0.150 was probably intended",
             ),
             ("dhcp-host=02:00:5e:10:00:20,camera,10.4.0.60,infinite", "camera=10.4.0.60"),
             ("dhcp-host=02:00:5e:10:00:20,10.4.0.60", "02:00:5e:10:00:20=10.4.0.60"),
@@ -330,10 +330,13 @@ mod tests {
     #[test]
     fn who_has_names_looked_up() {
         for (text, wanted) in [
-            ("domain-needed\n", Some("None 53 everybody")),
-            ("interface=eth1\nport=5353\n", Some("None%eth1 5353 everybody")),
-            ("listen-address=127.0.0.1,10.4.0.9\n", Some("Some(127.0.0.1) 53, Some(10.4.0.9) 53 everybody")),
-            ("local-service\n", Some("None 53 the networks it is attached to")),
+            ("domain-needed\n", Some("None 53 any address")),
+            ("interface=eth1\nport=5353\n", Some("None%eth1 5353 any address")),
+            (
+                "listen-address=127.0.0.1,10.4.0.9\n",
+                Some("Some(127.0.0.1) 53, Some(10.4.0.9) 53 any address"),
+            ),
+            ("local-service\n", Some("None 53 its connected networks")),
             ("port=0\ndhcp-range=10.4.0.50,10.4.0.150\n", None),
             ("# port=0\n", None),
         ] {

@@ -414,9 +414,12 @@ mod tests {
         assert!(reading.facts.dhcp_servers.is_empty());
         assert_eq!(export.position(reading.ledger.notes[0].origin.start).line, 2);
         let idle = TEXT.replace("\"eth1\"", "/* eth1 */");
-        assert!(read_text(&idle).0.facts.dhcp_servers.is_empty(), "nobody is answered");
+        assert!(
+            read_text(&idle).0.facts.dhcp_servers.is_empty(),
+            "a DHCP server configuration without interfaces, so it serves no client"
+        );
         let (reading, _) = read_text("{ \"Dhcp4\": { <?include \"x\"?> } }\n");
-        assert!(reading.ledger.notes[0].text.contains("not followed"));
+        assert!(reading.ledger.notes[0].text.contains("an include is not followed, so its content is missing here; export the configuration with `config-get`"));
     }
 
     proptest! {

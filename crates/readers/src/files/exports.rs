@@ -474,10 +474,10 @@ mod tests {
     #[test]
     fn lines() {
         for (text, wanted) in [
-            ("/a\n", &["/a everybody Address ro Never"][..]),
-            ("/a *(rw)\n", &["/a everybody Address rw Never"]),
+            ("/a\n", &["/a any address Address ro Never"][..]),
+            ("/a *(rw)\n", &["/a any address Address rw Never"]),
             // The blank makes the options everybody's, and leaves the host with the defaults.
-            ("/a yard (rw)\n", &["/a yard Address ro Never", "/a everybody Address rw Never"]),
+            ("/a yard (rw)\n", &["/a yard Address ro Never", "/a any address Address rw Never"]),
             (
                 "/a 10.4.0.0/24(rw,no_root_squash) 10.5.0.0/255.255.0.0(ro)\n",
                 &["/a 10.4.0.0/24 Address rw Never RootKept", "/a 10.5.0.0/16 Address ro Never"],
@@ -491,9 +491,9 @@ mod tests {
             ("/a 10.4.0.9(sec=krb5,rw,sec=sys,ro)\n", &["/a 10.4.0.9 Address ro Never"]),
             // What stands behind the dash for a flavour is not undone by what stands with the client.
             ("/a -sec=sys,ro 10.4.0.9(rw)\n", &["/a 10.4.0.9 Address ro Never"]),
-            ("/a gss/krb5i(rw)\n", &["/a everybody Proof rw Never"]),
-            ("/a *(all_squash,anonuid=0)\n", &["/a everybody Address ro Never RootKept"]),
-            ("/a *(no_root_squash,all_squash)\n", &["/a everybody Address ro Never"]),
+            ("/a gss/krb5i(rw)\n", &["/a any address Proof rw Never"]),
+            ("/a *(all_squash,anonuid=0)\n", &["/a any address Address ro Never RootKept"]),
+            ("/a *(no_root_squash,all_squash)\n", &["/a any address Address ro Never"]),
             ("\"/a b\" 2001:db8::/64(rw)\n", &["/a b 2001:db8::/64 Address rw Never"]),
             ("/a\\040b 10.4.0.9(ro) # note\n# /c *(rw)\n", &["/a b 10.4.0.9 Address ro Never"]),
             (
@@ -515,7 +515,7 @@ mod tests {
     fn what_is_wrong_is_told_and_the_rest_is_read() {
         let reading = of(&[("d/etc/exports", "a *(rw)\n/b *(rw\n/c *(wobble)\n/d *(ro)\n")]);
         assert_eq!(reading.ledger.notes.len(), 3);
-        assert_eq!(told(&reading), ["/c everybody Address ro Never", "/d everybody Address ro Never"]);
+        assert_eq!(told(&reading), ["/c any address Address ro Never", "/d any address Address ro Never"]);
     }
 
     #[test]

@@ -523,31 +523,31 @@ mod tests {
     #[test]
     fn vsftpd_files() {
         for (text, wanted) in [
-            ("listen=YES\n", &["for anybody None ro Never everybody 21"][..]),
+            ("listen=YES\n", &["for anonymous users None ro Never any address 21"][..]),
             ("anonymous_enable=NO\n", &[]),
             (
                 "anonymous_enable=YES\nlisten_port=2121\n",
-                &["for anybody Some(Nothing) ro Never everybody 2121"],
+                &["for anonymous users Some(Nothing) ro Never any address 2121"],
             ),
             (
                 "anonymous_enable=YES\nanon_upload_enable=YES\nwrite_enable=YES\n",
-                &["for anybody Some(Nothing) rw Never everybody 21"],
+                &["for anonymous users Some(Nothing) rw Never any address 21"],
             ),
             (
                 "anonymous_enable=YES\nanon_upload_enable=YES\n",
-                &["for anybody Some(Nothing) ro Never everybody 21"],
+                &["for anonymous users Some(Nothing) ro Never any address 21"],
             ),
             (
                 "anonymous_enable=NO\nlocal_enable=YES\nwrite_enable=YES\n",
-                &["of accounts Some(Password) rw Never everybody 21"],
+                &["for accounts Some(Password) rw Never any address 21"],
             ),
             (
                 "anonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\n",
-                &["of accounts Some(Password) ro Required everybody 21"],
+                &["for accounts Some(Password) ro Required any address 21"],
             ),
             (
                 "anonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\nforce_local_logins_ssl=NO\n",
-                &["of accounts Some(Password) ro Offered everybody 21"],
+                &["for accounts Some(Password) ro Offered any address 21"],
             ),
         ] {
             assert_eq!(told(&vsftpd(text)), wanted, "{text}");
@@ -575,32 +575,32 @@ mod tests {
     #[test]
     fn proftpd_files() {
         for (text, wanted) in [
-            ("Port 21\n", &["of accounts Some(Password) rw Never everybody 21"][..]),
+            ("Port 21\n", &["for accounts Some(Password) rw Never any address 21"][..]),
             (
                 "<Anonymous ~ftp>\n<Limit WRITE>\nDenyAll\n</Limit>\n</Anonymous>\n",
                 &[
-                    "for anybody Some(Nothing) ro Never everybody 21",
-                    "of accounts Some(Password) rw Never everybody 21",
+                    "for anonymous users Some(Nothing) ro Never any address 21",
+                    "for accounts Some(Password) rw Never any address 21",
                 ],
             ),
             (
                 "<Anonymous ~ftp>\n<Limit WRITE>\nDenyAll\n</Limit>\n<Directory in>\n<Limit STOR>\nAllowAll\n</Limit>\n</Directory>\n</Anonymous>\n",
                 &[
-                    "for anybody Some(Nothing) rw Never everybody 21",
-                    "of accounts Some(Password) rw Never everybody 21",
+                    "for anonymous users Some(Nothing) rw Never any address 21",
+                    "for accounts Some(Password) rw Never any address 21",
                 ],
             ),
             (
                 "<IfModule mod_tls.c>\nTLSEngine on\nTLSRequired on\nTLSProtocol TLSv1.2\n</IfModule>\n",
-                &["of accounts Some(Password) rw Required everybody 21"],
+                &["for accounts Some(Password) rw Required any address 21"],
             ),
             (
                 "<Limit LOGIN>\nOrder deny,allow\nAllow from 10.4.0.0/24, 10.5.\n</Limit>\n",
-                &["of accounts Some(Password) rw Never 10.4.0.0/24, 10.5.0.0/16 21"],
+                &["for accounts Some(Password) rw Never 10.4.0.0/24, 10.5.0.0/16 21"],
             ),
             (
                 "<Global>\nTLSEngine on\n</Global>\nPort 0\n<VirtualHost 10.4.0.9>\nPort 2121\n</VirtualHost>\n",
-                &["of accounts Some(Password) rw Offered everybody 2121"],
+                &["for accounts Some(Password) rw Offered any address 2121"],
             ),
         ] {
             let reading = proftpd(text);

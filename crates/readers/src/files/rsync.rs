@@ -53,7 +53,7 @@ fn recognise(export: &Export) -> Recognition {
         module |= text.starts_with('[');
         let key = text.split_once('=').map(|(key, _)| key.trim());
         tells |= key.is_some_and(|key| {
-            ["secrets file", "use chroot", "auth users", "max telling"]
+            ["secrets file", "use chroot", "auth users", "max verbosity"]
                 .iter()
                 .any(|one| key.eq_ignore_ascii_case(one))
         });
@@ -202,15 +202,15 @@ mod tests {
     #[test]
     fn modules() {
         for (text, wanted) in [
-            ("[a]\npath=/a\n", "a everybody Nothing false"),
-            ("read only = no\n[a]\npath=/a\n", "a everybody Nothing true"),
-            ("[a]\nread only=no\nauth users = ann, bob\n", "a everybody Proof true"),
-            ("[a]\nauth users = ann:rw\n", "a everybody Proof true"),
-            ("auth users = ann\n[a]\nauth users =\n", "a everybody Nothing false"),
+            ("[a]\npath=/a\n", "a any address Nothing false"),
+            ("read only = no\n[a]\npath=/a\n", "a any address Nothing true"),
+            ("[a]\nread only=no\nauth users = ann, bob\n", "a any address Proof true"),
+            ("[a]\nauth users = ann:rw\n", "a any address Proof true"),
+            ("auth users = ann\n[a]\nauth users =\n", "a any address Nothing false"),
             ("hosts allow = 10.4.0.0/24\n[a]\n", "a 10.4.0.0/24 Nothing false"),
-            ("[a]\nhosts deny = *\n", "a nobody Nothing false"),
+            ("[a]\nhosts deny = *\n", "a no address Nothing false"),
             ("[a]\nhosts allow = 10.4.0.9\nhosts deny = *\n", "a 10.4.0.9 Nothing false"),
-            ("[x]\n[global]\nread only = no\n", "x everybody Nothing true"),
+            ("[x]\n[global]\nread only = no\n", "x any address Nothing true"),
         ] {
             let reading = of(text);
             let part = &reading.facts.served[0].parts[0];

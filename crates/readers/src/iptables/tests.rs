@@ -145,7 +145,12 @@ fn what_is_broken_is_named_and_the_rest_is_read() {
         ("*filter\n:INPUT DROP [0:0]\n-A INPUT -s 10.4.0.300 -j DROP\nCOMMIT\n", 3, "not a value", false),
         ("*filter\n:INPUT MAYBE [0:0]\nCOMMIT\n", 2, "no policy", false),
         ("*filter\n:INPUT DROP [0:0]\n-A INPUT -j GONE\nCOMMIT\n", 3, "not in this dump", true),
-        ("*filter\nwhat is this\nCOMMIT\n", 2, "no command", false),
+        (
+            "*filter\nwhat is this\nCOMMIT\n",
+            2,
+            "` is not a command of iptables-restore; expected `-A CHAIN …`",
+            false,
+        ),
         ("*filter\n-A INPUT -m comment --comment \"open -j DROP\nCOMMIT\n", 2, "not closed", false),
         ("*filter\nCOMMIT\n-A INPUT -j DROP\n", 3, "expected a `*table`", false),
         ("*filter\n:INPUT DROP [0:0]\nCOMMIT\n*filter\nCOMMIT\n", 4, "occurs twice", true),

@@ -1,4 +1,6 @@
-//! `named.conf` (named.conf(5)): who may have names looked up, and who may have whole zones.
+//! `named.conf` (named.conf(5)): permitted clients of recursion, zones and zone transfers.
+//!
+//! Long because views, zones and the lists they refer to are evaluated together, as the server does.
 
 use super::recursion;
 use crate::addresses;
@@ -432,46 +434,46 @@ mod tests {
     #[test]
     fn who_may() {
         for (text, wanted) in [
-            ("options { };\n", &["names of others (recursion): the networks it is attached to"][..]),
+            ("options { };\n", &["recursion for clients: its connected networks"][..]),
             ("options { recursion no; };\n", &[]),
-            ("options { allow-recursion { any; }; };\n", &["names of others (recursion): everybody"]),
-            ("options { allow-query { any; }; };\n", &["names of others (recursion): everybody"]),
+            ("options { allow-recursion { any; }; };\n", &["recursion for clients: any address"]),
+            ("options { allow-query { any; }; };\n", &["recursion for clients: any address"]),
             (
                 "options { allow-query { any; }; allow-recursion { 10.4.0.0/16; }; };\n",
-                &["names of others (recursion): 10.4.0.0/16"],
+                &["recursion for clients: 10.4.0.0/16"],
             ),
             (
                 "acl near { ! 10.4.9.0/24; 10.4.0.0/16; };\noptions { allow-recursion { near; }; };\n",
-                &["names of others (recursion): 10.4.0.0-10.4.8.255, 10.4.10.0-10.4.255.255"],
+                &["recursion for clients: 10.4.0.0-10.4.8.255, 10.4.10.0-10.4.255.255"],
             ),
             (
                 "acl \"a\" { \"b\"; };\nacl \"b\" { \"a\"; };\noptions { allow-recursion { a; }; };\n",
-                &["names of others (recursion): a"],
+                &["recursion for clients: a"],
             ),
             (
                 "options { recursion no; allow-transfer { none; }; };\nzone \"yard.example\" { type master; file \"x\"; };\n",
-                &["names of yard.example: everybody"],
+                &["zone yard.example: any address"],
             ),
             (
                 "options { recursion no; allow-transfer { none; }; allow-query { 10.4.0.0/16; }; };\nzone \"a\" { type \
                  primary; };\nzone \"b\" { type primary; };\nzone \"c\" { type primary; allow-query { none; }; };\n",
-                &["names of 2 zones: 10.4.0.0/16"],
+                &["2 zones: 10.4.0.0/16"],
             ),
             (
                 "options { recursion no; };\nzone \"yard.example\" { type primary; file \"x\"; };\n",
-                &["whole zone yard.example: everybody", "names of yard.example: everybody"],
+                &["transfer of zone yard.example: any address", "zone yard.example: any address"],
             ),
             (
                 "options { recursion no; };\nzone \"y\" { type primary; allow-transfer { key k; }; allow-update { 10.4.0.9; }; };\n",
                 &[
-                    "whole zone y: whoever has the key k",
-                    "changes to zone y: 10.4.0.9",
-                    "names of y: everybody",
+                    "transfer of zone y: holders of the key k",
+                    "dynamic updates of zone y: 10.4.0.9",
+                    "zone y: any address",
                 ],
             ),
             (
                 "view near { match-clients { 10.4.0.0/16; }; recursion yes; allow-recursion { any; }; };\nview far { recursion no; };\n",
-                &["names of others (recursion): 10.4.0.0/16"],
+                &["recursion for clients: 10.4.0.0/16"],
             ),
         ] {
             let reading = of(text);

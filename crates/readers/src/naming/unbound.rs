@@ -341,8 +341,8 @@ mod tests {
     #[test]
     fn who_may_and_where() {
         for (text, wanted) in [
-            ("server:\n  telling: 1\n", "Some(127.0.0.1)/53 Some(::1)/53: 127.0.0.0/8, ::1"),
-            ("server:\n interface: 0.0.0.0\n access-control: 0.0.0.0/0 allow\n", "None/53: everybody"),
+            ("server:\n  verbosity: 1\n", "Some(127.0.0.1)/53 Some(::1)/53: 127.0.0.0/8, ::1"),
+            ("server:\n interface: 0.0.0.0\n access-control: 0.0.0.0/0 allow\n", "None/53: any address"),
             (
                 "server:\n interface: 10.4.0.9@5353 # near\n access-control: 10.4.0.0/16 allow\n access-control: 10.4.9.0/24 refuse\n",
                 "Some(10.4.0.9)/5353: 10.4.0.0-10.4.8.255, 10.4.10.0-10.4.255.255",

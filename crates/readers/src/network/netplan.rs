@@ -317,7 +317,7 @@ mod tests {
         assert_eq!((plan.pools.len(), plan.fixed.len(), plan.remote.len()), (1, 1, 1));
         assert_eq!((reading.facts.secrets.len(), reading.facts.malformed.len()), (3, 1));
         assert!(!format!("{reading:?}").contains("sesame"));
-        let notes = reading.ledger.notes.iter().filter(|note| note.text.contains("no key of netplan"));
+        let notes = reading.ledger.notes.iter().filter(|note| note.text.contains("not a key of netplan"));
         assert_eq!(notes.count(), 2);
     }
 

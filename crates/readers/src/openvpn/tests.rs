@@ -101,14 +101,23 @@ fn listeners_and_roles() {
 #[test]
 fn what_the_daemon_refuses() {
     for (text, part) in [
-        ("verify-client-cert none", "wants a script"),
-        ("username-as-common-name", "checks passwords"),
-        ("<secret>\nabc\n</secret>", "static key"),
-        ("ifconfig-pool 10.8.0.9 10.8.0.20", "sets a pool already"),
+        (
+            "verify-client-cert none",
+            "without a client certificate the daemon requires a script, a plug-in or the management interface",
+        ),
+        (
+            "username-as-common-name",
+            "it requires a script, a plug-in or the management interface that checks passwords",
+        ),
+        ("<secret>\nabc\n</secret>", "a static key cannot serve several clients"),
+        (
+            "ifconfig-pool 10.8.0.9 10.8.0.20",
+            "`server` already sets a pool; `ifconfig-pool` beside it is rejected",
+        ),
         ("server 10.0.0.0 255.0.0.0", "must have a mask"),
         ("server 10.8.0.0.0 255.255.255.0", "needs a network"),
-        ("server 10.8.0.7 255.255.255.0", "no network"),
-        ("remote 192.0.2.9", "no place on a server"),
+        ("server 10.8.0.7 255.255.255.0", "` is not a network with its mask"),
+        ("remote 192.0.2.9", "`remote` is not permitted on a server"),
         ("client", "exclude each other"),
     ] {
         let (tunnel, _) = tunnel(&format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{text}\n"));
@@ -126,7 +135,7 @@ fn ledger_and_notes() {
     use LineClass::{Ignored as P, NotUnderstood as N, Understood as U};
     let classes: Vec<_> = (1..=12).map(|line| reading.ledger.class(line).unwrap()).collect();
     assert_eq!(classes, [U, U, U, P, N, N, P, P, P, N, U, U]);
-    assert!(reading.ledger.notes.iter().any(|note| note.text.contains("gone since version 2.5")));
+    assert!(reading.ledger.notes.iter().any(|note| note.text.contains("removed in version 2.5")));
 }
 
 #[test]

@@ -387,17 +387,20 @@ mod tests {
     #[test]
     fn wrong_patterns_say_why() {
         for (pattern, part) in [
-            ("", "nothing"),
+            ("", "empty"),
             ("{a", "closed"),
             ("[a", "closed"),
             ("a ]", "closes nothing"),
-            ("[a]", "without words"),
-            ("a ...", "repeats a capture"),
-            ("[{a}]... b", "may be nothing"),
+            (
+                "[a]",
+                "this pattern matches a statement without words; at least one word must be fixed or captured",
+            ),
+            ("a ...", "`...` repeats a capture or a group in round brackets"),
+            ("[{a}]... b", "`...` would repeat an empty match"),
             ("{a:wrd}", "`word`"),
             ("{a:port} {a:word}", "twice"),
             ("a | b", "alternatives"),
-            ("()", "nothing between"),
+            ("()", "nothing is between these brackets or bars"),
             ("{b c}", "name of letters"),
         ] {
             let error = Pattern::parse(pattern, &mut Vec::new(), &BTreeMap::new()).unwrap_err();

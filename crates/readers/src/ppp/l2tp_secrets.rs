@@ -58,7 +58,7 @@ mod tests {
             "# us them secret\n* * openS3same\nwrong\n".into(),
         );
         let reading = read(&export, &ReadContext::default());
-        assert_eq!(reading.facts.secrets[0].owner, "whoever calls and whoever calls");
+        assert_eq!(reading.facts.secrets[0].owner, "any peer and any peer");
         assert_eq!((reading.facts.masked_places.len(), reading.ledger.notes.len()), (1, 1));
         assert!(!format!("{reading:?}").contains("openS3same"));
     }

@@ -648,13 +648,13 @@ mod tests {
         assert_eq!(
             told,
             [
-                "3 `addreses` is no key that belongs here; is `addresses` meant?",
-                "4 this is `3`; a boolean is expected",
+                "3 `addreses` is not a key at this place; did you mean `addresses`?",
+                "4 this is `3`; expected a boolean",
                 "6 `10.4.0.300/24`: invalid IP address syntax",
             ]
         );
         let (one, told) = read::<Interface>("[x]\nup = true\n");
         assert!(one.is_none());
-        assert_eq!(told, ["1 `name` is needed here"]);
+        assert_eq!(told, ["1 `name` is required here"]);
     }
 }

@@ -108,13 +108,17 @@ fn files_are_read_in_at_their_place() {
 fn what_is_wrong_is_told() {
     for (text, part, refused) in [
         ("PermitRootLogin perhaps\n", "takes one of", true),
-        ("Ciphers aes*\n", "takes no pattern", true),
+        ("Ciphers aes*\n", "` takes names only, not patterns", true),
         ("UsePAM\n", "a value is missing", true),
         ("MaxAuthTries many\n", "takes a number", true),
-        ("Match Colour red\n", "no criterion", true),
-        ("Match User ann\nPort 22\n", "may not stand behind", true),
+        (
+            "Match Colour red\n",
+            "` is not a criterion; expected user, group, host, address, localaddress or localport",
+            true,
+        ),
+        ("Match User ann\nPort 22\n", "` is not permitted after `Match`", true),
         ("Banner \"open\n", "not closed", true),
-        ("PermitRootLogins no\n", "no keyword", false),
+        ("PermitRootLogins no\n", "not a keyword of sshd_config", false),
         ("UsePrivilegeSeparation sandbox\n", "ignored by current versions", false),
     ] {
         let (server, reading) = server(&[export(0, "d/etc/ssh/sshd_config", text)]);

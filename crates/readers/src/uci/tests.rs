@@ -137,7 +137,7 @@ fn rules_go_to_the_chain_of_their_zones() {
         (
             "src wan\n\toption proto udp\n\toption ipset bad",
             "input_wan",
-            "udp ?the list bad, which is not here Accept",
+            "udp ?the list bad, which is not in the export Accept",
         ),
     ] {
         let reading =
@@ -159,12 +159,15 @@ fn zones_of_one_version() {
 fn what_the_firewall_leaves_out_is_told() {
     for (section, part) in [
         ("config rule\n\toption src dmz\n\toption target ACCEPT\n", "no zone `dmz`"),
-        ("config rule\n\toption src wan\n\toption src_ip 10.4.0.300\n\toption target ACCEPT\n", "no address"),
-        ("config rule\n\toption src wan\n\toption dest_port 70000\n\toption target ACCEPT\n", "no port"),
-        ("config rule\n\toption src wan\n\toption target ALLOW\n", "no target"),
+        (
+            "config rule\n\toption src wan\n\toption src_ip 10.4.0.300\n\toption target ACCEPT\n",
+            "not an address",
+        ),
+        ("config rule\n\toption src wan\n\toption dest_port 70000\n\toption target ACCEPT\n", "not a port"),
+        ("config rule\n\toption src wan\n\toption target ALLOW\n", "not a target"),
         ("config forwarding\n\toption dest wan\n", "no `src`"),
         ("config zone\n\toption input ACCEPT\n", "no `name`"),
-        ("config surprise\n\toption a b\n", "no section"),
+        ("config surprise\n\toption a b\n", "not a section"),
     ] {
         let reading = of(&format!("{NETWORK}{ZONES}{section}"));
         let notes: Vec<&str> = reading.ledger.notes.iter().map(|note| note.text.as_str()).collect();

@@ -280,7 +280,7 @@ mod tests {
     fn whose_clock_it_is() {
         for (text, wanted) in [
             ("pool time.example iburst\ndriftfile /x\n", &[][..]),
-            ("allow\n", &["the time: everybody"]),
+            ("allow\n", &["the time: any address"]),
             (
                 "allow 10.4.0.0/16\ndeny 10.4.9.0/24\n",
                 &["the time: 10.4.0.0-10.4.8.255, 10.4.10.0-10.4.255.255"],
@@ -289,7 +289,7 @@ mod tests {
             ("allow 10.4.0.0/16\ndeny all\n", &[]),
             ("allow 0/0\nport 0\n", &[]),
             ("cmdallow 10.4.0.0/16\n", &[]),
-            ("cmdallow all\nbindcmdaddress 0.0.0.0\n", &["status of the clock: everybody"]),
+            ("cmdallow all\nbindcmdaddress 0.0.0.0\n", &["NTP status: any address"]),
             ("! allow\n% allow\n", &[]),
         ] {
             let reading = of(text);

@@ -199,10 +199,10 @@ mod tests {
     #[test]
     fn who_is_answered() {
         for (text, wanted) in [
-            ("server time.example\n", "the time: everybody; status of the clock: everybody"),
+            ("server time.example\n", "the time: any address; NTP status: any address"),
             (
                 "restrict default nomodify notrap nopeer noquery\nrestrict -6 default noquery\nrestrict 127.0.0.1\n",
-                "the time: everybody; status of the clock: 127.0.0.1",
+                "the time: any address; NTP status: 127.0.0.1",
             ),
             (
                 "restrict default ignore\nrestrict 10.4.0.0 mask 255.255.0.0 nomodify noquery\n",
@@ -211,7 +211,7 @@ mod tests {
             ("restrict default ignore\n", ""),
             (
                 "restrict -4 default ignore\nrestrict -6 default ignore\nrestrict 10.4.0.9\nrestrict source notrap\n",
-                "the time: 10.4.0.9; status of the clock: 10.4.0.9",
+                "the time: 10.4.0.9; NTP status: 10.4.0.9",
             ),
         ] {
             let export = Export::new(ExportId(0), "d/etc/ntp.conf", text.into());

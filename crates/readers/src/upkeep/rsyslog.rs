@@ -392,14 +392,17 @@ mod tests {
     #[test]
     fn inputs() {
         for (text, wanted) in [
-            ("module(load=\"imudp\")\ninput(type=\"imudp\" port=\"514\")\n", "udp None 514 Plain everybody"),
+            (
+                "module(load=\"imudp\")\ninput(type=\"imudp\" port=\"514\")\n",
+                "udp None 514 Plain any address",
+            ),
             (
                 "$ModLoad imtcp\n$AllowedSender TCP, 10.4.0.0/16\n$InputTCPServerRun 10514\n",
                 "tcp None 10514 Plain 10.4.0.0/16",
             ),
             (
                 "module(load=\"imtcp\" StreamDriver.Mode=\"1\")\ninput(type=\"imtcp\" port=\"6514\" address=\"10.4.0.9\")\n",
-                "tcp Some(10.4.0.9) 6514 Encrypted everybody",
+                "tcp Some(10.4.0.9) 6514 Encrypted any address",
             ),
         ] {
             let reading = of(text);

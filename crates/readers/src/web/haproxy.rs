@@ -437,15 +437,15 @@ mod tests {
     #[test]
     fn parts() {
         for (inner, wanted) in [
-            ("bind :80\n default_backend x\n", &["80 Plain / everybody None HandedOn"][..]),
-            ("bind 10.4.0.9:443 ssl crt /x\n", &["443 Encrypted / everybody Some(Nothing)"]),
+            ("bind :80\n default_backend x\n", &["80 Plain / any address None HandedOn"][..]),
+            ("bind 10.4.0.9:443 ssl crt /x\n", &["443 Encrypted / any address Some(Nothing)"]),
             (
                 "bind :80\n redirect scheme https unless { ssl_fc }\n",
-                &["80 Plain / everybody Some(Nothing) Redirect"],
+                &["80 Plain / any address Some(Nothing) Redirect"],
             ),
             (
                 "bind :80\n redirect scheme https if { hdr(host) a }\n",
-                &["80 Plain / everybody Some(Nothing) RedirectSometimes"],
+                &["80 Plain / any address Some(Nothing) RedirectSometimes"],
             ),
             (
                 "bind :80\n acl near src 10.4.0.0/24\n http-request deny unless near\n",
@@ -454,21 +454,21 @@ mod tests {
             ("bind :80\n http-request deny if !{ src 10.4.0.9 }\n", &["80 Plain / 10.4.0.9 Some(Nothing)"]),
             (
                 "bind :80\n acl far src 10.9.0.0/16\n http-request deny if far\n",
-                &["80 Plain / everybody Some(Nothing)"],
+                &["80 Plain / any address Some(Nothing)"],
             ),
             (
                 "bind :80\n http-request auth unless { http_auth(u) }\n",
-                &["80 Plain / everybody Some(Password)"],
+                &["80 Plain / any address Some(Password)"],
             ),
             (
                 "bind :8404\n stats enable\n stats uri /s\n",
-                &["8404 Plain / everybody Some(Nothing)", "8404 Plain /s everybody Some(Nothing) Status"],
+                &["8404 Plain / any address Some(Nothing)", "8404 Plain /s any address Some(Nothing) Status"],
             ),
             (
                 "bind :8404\n stats auth ann:Sesame9\n stats admin if TRUE\n",
                 &[
-                    "8404 Plain / everybody Some(Nothing)",
-                    "8404 Plain /haproxy?stats everybody Some(Password) Status Commands",
+                    "8404 Plain / any address Some(Nothing)",
+                    "8404 Plain /haproxy?stats any address Some(Password) Status Commands",
                 ],
             ),
             ("bind /run/x.sock\n", &[]),

@@ -102,7 +102,7 @@ fn other_modules_are_told_by_subtree() {
         ["{\"ietf-interfaces:interfaces\": ", "<a xmlns=\"urn:ietf:params:xml:ns:yang:ietf-ip\"><b></a>"]
     {
         let notes = of(broken).ledger.notes;
-        assert!(notes.iter().any(|note| note.text.contains("what stands before it was read")), "{notes:?}");
+        assert!(notes.iter().any(|note| note.text.contains("what precedes it was read")), "{notes:?}");
     }
 }
 

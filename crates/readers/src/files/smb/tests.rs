@@ -26,32 +26,35 @@ fn told(text: &str) -> Vec<String> {
 #[test]
 fn shares() {
     for (text, wanted) in [
-        ("[a]\npath=/a\n", &["a everybody Some(Proof) reads Some(Offered)"][..]),
-        ("[a]\nguest ok = yes\n", &["a everybody Some(Nothing) reads Some(Offered)"]),
-        ("[a]\nPUBLIC=Yes\nwrite ok = 1\n", &["a everybody Some(Nothing) writes Some(Offered)"]),
+        ("[a]\npath=/a\n", &["a any address Some(Proof) reads Some(Offered)"][..]),
+        ("[a]\nguest ok = yes\n", &["a any address Some(Nothing) reads Some(Offered)"]),
+        ("[a]\nPUBLIC=Yes\nwrite ok = 1\n", &["a any address Some(Nothing) writes Some(Offered)"]),
         (
             "[a]\nguestok=yes\nread only = no\nwritable=no\n",
-            &["a everybody Some(Nothing) reads Some(Offered)"],
+            &["a any address Some(Nothing) reads Some(Offered)"],
         ),
         // What the share says counts, either way.
         (
             "[global]\nguest ok = yes\nread only = no\n[a]\nguest ok = no\n[b]\n",
             &[
-                "a everybody Some(Proof) writes Some(Offered)",
-                "b everybody Some(Nothing) writes Some(Offered)",
+                "a any address Some(Proof) writes Some(Offered)",
+                "b any address Some(Nothing) writes Some(Offered)",
             ],
         ),
         // What stands behind a share in a second global section came too late for it.
         (
             "[a]\n[global]\nguest ok = yes\n[b]\n",
-            &["a everybody Some(Proof) reads Some(Offered)", "b everybody Some(Nothing) reads Some(Offered)"],
+            &[
+                "a any address Some(Proof) reads Some(Offered)",
+                "b any address Some(Nothing) reads Some(Offered)",
+            ],
         ),
-        ("[a]\nguest ok = yes\nvalid users = ann\n", &["a everybody Some(Proof) reads Some(Offered)"]),
+        ("[a]\nguest ok = yes\nvalid users = ann\n", &["a any address Some(Proof) reads Some(Offered)"]),
         (
             "[a]\nguest ok = yes\nvalid users = ann, nobody\n",
-            &["a everybody Some(Nothing) reads Some(Offered)"],
+            &["a any address Some(Nothing) reads Some(Offered)"],
         ),
-        ("[a]\nguest ok = yes\nwrite list = nobody\n", &["a everybody Some(Nothing) writes Some(Offered)"]),
+        ("[a]\nguest ok = yes\nwrite list = nobody\n", &["a any address Some(Nothing) writes Some(Offered)"]),
         (
             "[a]\nhosts allow = 10.4. EXCEPT 10.4.9.\n",
             &["a 10.4.0.0-10.4.8.255, 10.4.10.0-10.4.255.255 Some(Proof) reads Some(Offered)"],
@@ -60,20 +63,20 @@ fn shares() {
             "[global]\nhosts allow = 10.4.0.0/16\n[a]\nallow hosts = 10.4.5. 10.9.\n",
             &["a 10.4.5.0/24 Some(Proof) reads Some(Offered)"],
         ),
-        ("[a]\nhosts deny = ALL\n", &["a nobody Some(Proof) reads Some(Offered)"]),
+        ("[a]\nhosts deny = ALL\n", &["a no address Some(Proof) reads Some(Offered)"]),
         ("[a]\nhosts deny = ALL\nhosts allow = 10.4.0.9\n", &["a 10.4.0.9 Some(Proof) reads Some(Offered)"]),
-        ("[a]\nsmb encrypt = required\n", &["a everybody Some(Proof) reads Some(Required)"]),
+        ("[a]\nsmb encrypt = required\n", &["a any address Some(Proof) reads Some(Required)"]),
         ("[a]\navailable = no\n[p]\nprintable = yes\n[IPC$]\npath=/tmp\n", &[]),
         (
             "[a]\nguest ok = yes\n[b]\ncopy = a\n",
             &[
-                "a everybody Some(Nothing) reads Some(Offered)",
-                "b everybody Some(Nothing) reads Some(Offered)",
+                "a any address Some(Nothing) reads Some(Offered)",
+                "b any address Some(Nothing) reads Some(Offered)",
             ],
         ),
         (
             "# [a]\n; guest ok = yes\n[b]\npath = \\\n /b\n[B]\nguest ok = yes\n",
-            &["b everybody Some(Nothing) reads Some(Offered)"],
+            &["b any address Some(Nothing) reads Some(Offered)"],
         ),
     ] {
         assert_eq!(told(text), wanted, "{text}");

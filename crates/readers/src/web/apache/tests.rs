@@ -30,14 +30,14 @@ fn site(inner: &str) -> Vec<String> {
 #[test]
 fn pages_and_who_may() {
     for (inner, wanted) in [
-        ("", &["/ everybody Some(Nothing)"][..]),
+        ("", &["/ any address Some(Nothing)"][..]),
         (
             "<Directory /var/www>\nOptions Indexes FollowSymLinks\nRequire all granted\n</Directory>\n",
-            &["/ everybody Some(Nothing) Listing"],
+            &["/ any address Some(Nothing) Listing"],
         ),
         (
             "<Directory />\nOptions Indexes\n</Directory>\n<Directory /var/www>\nOptions -Indexes\n</Directory>\n",
-            &["/ everybody Some(Nothing)"],
+            &["/ any address Some(Nothing)"],
         ),
         ("<Directory />\nRequire all denied\n</Directory>\n", &[]),
         (
@@ -46,11 +46,11 @@ fn pages_and_who_may() {
         ),
         (
             "<Location /a>\nAuthType Basic\nRequire valid-user\n</Location>\n",
-            &["/ everybody Some(Nothing)", "/a everybody Some(Password)"],
+            &["/ any address Some(Nothing)", "/a any address Some(Password)"],
         ),
         (
             "<Location />\nRequire ip 10.4.0.9\nRequire valid-user\n</Location>\n",
-            &["/ 10.4.0.9 Some(Nothing)", "/ everybody Some(Password)"],
+            &["/ 10.4.0.9 Some(Nothing)", "/ any address Some(Password)"],
         ),
         (
             "<Location />\n<RequireAll>\nRequire ip 10.4.0.9\nRequire valid-user\n</RequireAll>\n</Location>\n",
@@ -58,7 +58,7 @@ fn pages_and_who_may() {
         ),
         (
             "<Location />\n<RequireAll>\nRequire all granted\nRequire not ip 0.0.0.0/0\n</RequireAll>\n</Location>\n",
-            &["/ everybody Some(Nothing)"],
+            &["/ any address Some(Nothing)"],
         ),
         (
             "<Location />\nOrder deny,allow\nDeny from all\nAllow from 10.4\n</Location>\n",
@@ -66,25 +66,25 @@ fn pages_and_who_may() {
         ),
         (
             "<Location />\nOrder allow,deny\nAllow from all\nDeny from 10.4\n</Location>\n",
-            &["/ everybody Some(Nothing)"],
+            &["/ any address Some(Nothing)"],
         ),
         (
             "<Location /server-status>\nSetHandler server-status\nRequire local\n</Location>\n",
-            &["/ everybody Some(Nothing)", "/server-status 127.0.0.0/8, ::1 Some(Nothing) Status"],
+            &["/ any address Some(Nothing)", "/server-status 127.0.0.0/8, ::1 Some(Nothing) Status"],
         ),
         (
             "ProxyPass /admin http://10.4.0.9/\n",
-            &["/ everybody Some(Nothing)", "/admin everybody None Administration HandedOn"],
+            &["/ any address Some(Nothing)", "/admin any address None Administration HandedOn"],
         ),
-        ("Redirect permanent / https://yard.example/\n", &["/ everybody Some(Nothing) Redirect"]),
+        ("Redirect permanent / https://yard.example/\n", &["/ any address Some(Nothing) Redirect"]),
         (
             "RewriteEngine on\nRewriteRule ^ https://%{SERVER_NAME}%{REQUEST_URI}\n",
-            &["/ everybody Some(Nothing) Redirect"],
+            &["/ any address Some(Nothing) Redirect"],
         ),
-        ("RewriteRule ^ https://%{SERVER_NAME}%{REQUEST_URI}\n", &["/ everybody Some(Nothing)"]),
+        ("RewriteRule ^ https://%{SERVER_NAME}%{REQUEST_URI}\n", &["/ any address Some(Nothing)"]),
         (
             "<Directory /var/www/drop>\nDav On\n</Directory>\n",
-            &["/ everybody Some(Nothing)", "/drop everybody Some(Nothing) writes"],
+            &["/ any address Some(Nothing)", "/drop any address Some(Nothing) writes"],
         ),
     ] {
         assert_eq!(site(inner), wanted, "{inner}");

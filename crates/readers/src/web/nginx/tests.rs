@@ -29,48 +29,48 @@ fn site(inner: &str) -> Vec<String> {
 #[test]
 fn pages_and_who_may() {
     for (inner, wanted) in [
-        ("", &["/ everybody Some(Nothing)"][..]),
+        ("", &["/ any address Some(Nothing)"][..]),
         (
             "autoindex on; location /a { autoindex off; } location /b {}",
             &[
-                "/ everybody Some(Nothing) Listing",
-                "/a everybody Some(Nothing)",
-                "/b everybody Some(Nothing) Listing",
+                "/ any address Some(Nothing) Listing",
+                "/a any address Some(Nothing)",
+                "/b any address Some(Nothing) Listing",
             ],
         ),
         ("allow 10.4.0.0/24; deny all;", &["/ 10.4.0.0/24 Some(Nothing)"]),
         // Whom no rule fits is let in.
-        ("deny 10.4.0.0/24;", &["/ everybody Some(Nothing)"]),
-        ("deny all; location /a { allow all; }", &["/a everybody Some(Nothing)"]),
+        ("deny 10.4.0.0/24;", &["/ any address Some(Nothing)"]),
+        ("deny all; location /a { allow all; }", &["/a any address Some(Nothing)"]),
         (
             "auth_basic x; location /a { auth_basic off; }",
-            &["/ everybody Some(Password)", "/a everybody Some(Nothing)"],
+            &["/ any address Some(Password)", "/a any address Some(Nothing)"],
         ),
         (
             "satisfy any; allow 10.4.0.9; deny all; auth_basic x;",
-            &["/ 10.4.0.9 Some(Nothing)", "/ everybody Some(Password)"],
+            &["/ 10.4.0.9 Some(Nothing)", "/ any address Some(Password)"],
         ),
-        ("satisfy any; deny 10.4.0.9; auth_basic x;", &["/ everybody Some(Password)"]),
+        ("satisfy any; deny 10.4.0.9; auth_basic x;", &["/ any address Some(Password)"]),
         ("allow 10.4.0.9; deny all; auth_basic x;", &["/ 10.4.0.9 Some(Password)"]),
-        ("location / { proxy_pass http://10.4.0.9; }", &["/ everybody None HandedOn"]),
+        ("location / { proxy_pass http://10.4.0.9; }", &["/ any address None HandedOn"]),
         (
             "location /nginx_status { stub_status; allow 127.0.0.1; deny all; }",
-            &["/ everybody Some(Nothing)", "/nginx_status 127.0.0.1 Some(Nothing) Status"],
+            &["/ any address Some(Nothing)", "/nginx_status 127.0.0.1 Some(Nothing) Status"],
         ),
-        ("return 301 https://$host$request_uri; location /x {}", &["/ everybody Some(Nothing) Redirect"]),
+        ("return 301 https://$host$request_uri; location /x {}", &["/ any address Some(Nothing) Redirect"]),
         (
             "if ($scheme != \"https\") { return 301 https://$host$request_uri; }",
-            &["/ everybody Some(Nothing) Redirect"],
+            &["/ any address Some(Nothing) Redirect"],
         ),
         (
             "if ($a) { return 301 https://$host$request_uri; }",
-            &["/ everybody Some(Nothing) RedirectSometimes"],
+            &["/ any address Some(Nothing) RedirectSometimes"],
         ),
         (
             "location /admin { dav_methods PUT; }",
-            &["/ everybody Some(Nothing)", "/admin everybody Some(Nothing) Administration writes"],
+            &["/ any address Some(Nothing)", "/admin any address Some(Nothing) Administration writes"],
         ),
-        ("location = /x { internal; }", &["/ everybody Some(Nothing)"]),
+        ("location = /x { internal; }", &["/ any address Some(Nothing)"]),
     ] {
         assert_eq!(site(inner), wanted, "{inner}");
     }
@@ -106,16 +106,16 @@ fn files_that_read_in_others() {
         ("d/etc/nginx/nginx.conf", "http {\n autoindex on;\n include sites-enabled/*;\n}\n");
     const ON: (&str, &str) = ("d/etc/nginx/sites-enabled/a", "server {\n listen 80;\n}\n");
     const OFF: (&str, &str) = ("d/etc/nginx/sites-available/b", "server {\n listen 81;\n}\n");
-    assert_eq!(told(&of(&[MAIN, ON, OFF])), ["/ everybody Some(Nothing) Listing"]);
+    assert_eq!(told(&of(&[MAIN, ON, OFF])), ["/ any address Some(Nothing) Listing"]);
     // What is read in by another, or waits to be enabled, is nobody's site.
     assert!(told(&of(&[ON, MAIN, OFF])).is_empty() && told(&of(&[OFF, MAIN])).is_empty());
-    assert_eq!(told(&of(&[OFF])), ["/ everybody Some(Nothing)"]);
+    assert_eq!(told(&of(&[OFF])), ["/ any address Some(Nothing)"]);
     let dump = format!(
         "# configuration file /etc/nginx/nginx.conf:\n{}\n# configuration file /etc/nginx/sites-enabled/a:\n{}",
         MAIN.1, ON.1
     );
     let reading = of(&[("d/nginx-T.txt", &dump)]);
-    assert_eq!(told(&reading), ["/ everybody Some(Nothing) Listing"]);
+    assert_eq!(told(&reading), ["/ any address Some(Nothing) Listing"]);
     assert!(reading.ledger.notes.is_empty(), "{:?}", reading.ledger.notes);
 }
 
