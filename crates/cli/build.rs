@@ -1,4 +1,4 @@
-//! What the command is built again for, what it knows of itself, and how it is linked.
+//! Conditions for rebuilding the command, its build information, and link options.
 
 use std::fs;
 use std::path::{Path, PathBuf};

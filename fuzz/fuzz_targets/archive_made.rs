@@ -1,12 +1,12 @@
-//! Archives that are made hostile: entries of a zip over one another, holes, second names, archives joined and cut. What comes out
-//! stays in proportion to what was packed, and what is whole before a cut is kept.
+//! Hostile archives: overlapping zip entries, holes, duplicate names, joined and truncated archives. The output stays in proportion to the
+//! input, and the entries before a truncation are kept.
 
 #![no_main]
 
 use trevlin_model::Limits;
 use trevlin_readers::archive::unpack;
 
-/// What may always come out, and how many times its size an archive may unpack to (docs/limits.md).
+/// Bytes that any archive may expand to, and the maximum expansion factor (docs/limits.md).
 const FREE: usize = 1 << 20;
 const RATIO: usize = 200;
 

@@ -1,4 +1,4 @@
-//! What the targets share.
+//! Common parts of the targets.
 
 #![allow(dead_code, unreachable_pub, missing_docs, reason = "each target uses its part of this")]
 

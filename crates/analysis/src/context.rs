@@ -1,4 +1,4 @@
-//! Everything that is worked out about an estate, each part once: audits, views and reports ask the same.
+//! All analyses of an estate, each computed once: audits, views and reports share them.
 
 use crate::filter_review::{FilterReview, FilterReviewCache, count_rules, review_device};
 use crate::map::EstateMap;
@@ -10,7 +10,7 @@ use trevlin_estate::assemble::{Estate, LeftOutFile};
 use trevlin_model::Limit;
 use trevlin_packets::review::RuleStatus;
 
-/// An estate with its analyses, each worked out when it is first asked for. Each part takes the ones it builds on.
+/// An estate with its analyses, each computed on first use. Each part receives the ones it builds on.
 #[derive(Debug)]
 pub struct Analyses {
     map: EstateMap,
@@ -23,7 +23,7 @@ pub struct Analyses {
 }
 
 impl Analyses {
-    /// The analyses of an estate, with nothing worked out yet.
+    /// The analyses of an estate; nothing is computed yet.
     #[must_use]
     pub fn of(estate: Estate) -> Self {
         let rule_reviews = estate.devices.iter().map(|_| OnceLock::new()).collect();
@@ -42,17 +42,17 @@ impl Analyses {
         &self.map
     }
 
-    /// What is served, and what of it the outside reaches.
+    /// Services, and their exposure to the Internet.
     pub fn views(&self) -> &Views {
         once(&self.views, || Views::of(&self.map))
     }
 
-    /// What callers and other sites reach, and how intents stand.
+    /// Networks and services that VPN clients and other sites reach, and the evaluation of intents.
     pub fn inner_views(&self) -> &InnerViews {
         once(&self.inner_views, || InnerViews::of(&self.map, &self.views().services))
     }
 
-    /// Every intent of the estate file, held against what is.
+    /// The evaluation of every intent of the estate file.
     pub fn held_intents(&self) -> &[crate::intents::IntentEvaluation] {
         &self.inner_views().intents
     }
@@ -74,8 +74,7 @@ impl Analyses {
         self.rule_reviews(device).iter().map(|one| one.of(device, filters)).collect()
     }
 
-    /// What was not told, since telling would cost too much: what the outside reaches beyond what was found, and of each filter
-    /// whether rules are ever met.
+    /// Results left out because of the work limit: further exposure to the Internet, and filters whose rules were not decided.
     pub fn too_costly(&self) -> Vec<LeftOutFile> {
         let mut told = Vec::new();
         if self.views().outside.cut {
@@ -109,8 +108,8 @@ impl Analyses {
     }
 }
 
-/// What is made when it is first asked for. It is made outside of the cell: it is made by several threads, and one that waits for
-/// the others may be handed a task that asks for the same.
+/// A value computed on first use. It is computed outside of the cell: several threads take part, and one that waits for the others may
+/// receive a task that needs the same value.
 fn once<T>(cell: &OnceLock<T>, make: impl FnOnce() -> T) -> &T {
     if let Some(known) = cell.get() {
         return known;

@@ -1,4 +1,4 @@
-//! What of an estate was not exported whole, or not read whole: what hangs on it is never said for certain.
+//! Parts of an estate that were not exported or read completely: results that depend on them are never certain.
 
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -14,7 +14,7 @@ pub struct Incomplete {
     pub device: usize,
     /// Why.
     pub why: Why,
-    /// The line that tells of it.
+    /// The line that refers to it.
     pub origin: Origin,
 }
 
@@ -29,14 +29,14 @@ pub enum Why {
     NotUnderstood(u32),
     /// A line holds characters that no encoding explains.
     Illegible,
-    /// It was left out for a limit or a fault, as told.
+    /// Left out because of a limit or an error, with the message.
     LeftOut(String),
     /// Something decides about packets that is not followed, or not there: as a phrase.
     Packets(String),
 }
 
 impl Why {
-    /// What to ask for, as an object.
+    /// The requested information, as a grammatical object.
     #[must_use]
     pub fn wanted(&self) -> String {
         match self {
@@ -71,11 +71,11 @@ pub struct IncompleteRow {
     pub path: Arc<str>,
     /// Line, from 1.
     pub line: u32,
-    /// What is missing, and why.
+    /// The missing part, and the reason.
     pub what: String,
 }
 
-/// What of a device's exports was not read whole. Files that no reader takes are not meant: they are listed as not read.
+/// Incompletely read exports of a device. Files without a reader are not included: they are listed as not read.
 #[must_use]
 pub fn of_exports(estate: &Estate, device: usize) -> Vec<Incomplete> {
     let mut found = Vec::new();

@@ -1,4 +1,4 @@
-//! What is meant, held against what is: access that is missing, and access beyond what is meant.
+//! Comparison of intents with the effective access: missing access, and access beyond intents.
 
 use crate::map::EstateMap;
 use crate::reachability::{
@@ -11,7 +11,7 @@ use trevlin_estate::config::Intent;
 use trevlin_model::{Family, IpRange, IpRangeSet, Origin, PortRange, PortSet};
 use trevlin_packets::way::{Egress, Sent, Step, TrafficClass, Verdict};
 
-/// Access that is meant and is not there.
+/// Intended access that is blocked.
 #[derive(Debug, Clone)]
 pub struct Missing {
     /// Number of the transport protocol.
@@ -20,7 +20,7 @@ pub struct Missing {
     pub addresses: IpRangeSet,
     /// Ports.
     pub ports: PortSet,
-    /// What stops it, for one of them.
+    /// The blocking steps of one connection.
     pub steps: Vec<Step>,
 }
 
@@ -37,26 +37,26 @@ pub struct Excess {
     pub addresses: IpRangeSet,
     /// Ports.
     pub ports: PortSet,
-    /// Whether it is certain; else a rule that is not modelled decides.
+    /// Whether it is certain; otherwise a condition that is not analysed decides.
     pub certain: bool,
     /// Rules that let it through.
     pub rules: Vec<Origin>,
 }
 
-/// One intent, held against what is.
+/// Evaluation of one intent.
 #[derive(Debug, Clone)]
 pub struct IntentEvaluation {
     /// The intent, by its number in the estate file.
     pub intent: usize,
-    /// Why it could not be held against anything.
+    /// Reason why it could not be evaluated.
     pub problem: Option<String>,
     /// Access that is missing.
     pub missing: Vec<Missing>,
-    /// Access beyond what is meant from there, told with the first intent that says `only`.
+    /// Access beyond the intents of the same source, reported with the first intent with `only`.
     pub excess: Vec<Excess>,
 }
 
-/// Whether an access is meant from a place, by the name by which intents call it.
+/// Whether an access from a source is intended, by the source's name in intents.
 #[must_use]
 pub fn is_meant(estate: &EstateMap, from: &str, address: IpAddr, protocol: u8, port: u16) -> bool {
     estate.intents.iter().filter(|intent| intent.from == from).any(|intent| {
@@ -85,7 +85,7 @@ pub fn hold(ground: &NetworkModel<'_>) -> Vec<IntentEvaluation> {
     tasks.par_iter().with_max_len(1).map(|(number, excess)| hold_one(ground, *number, *excess)).collect()
 }
 
-/// Why an intent cannot be held against what is.
+/// Reason why an intent cannot be evaluated.
 #[derive(Debug, thiserror::Error)]
 enum IntentError {
     #[error(transparent)]
@@ -178,7 +178,7 @@ fn explore(
     Ok(cells)
 }
 
-/// What of an intent does not come through.
+/// The part of an intent that is blocked.
 fn missing(ground: &NetworkModel<'_>, intent: &Intent) -> Result<Vec<Missing>, IntentError> {
     let estate = ground.estate();
     let (mut aims, _) = targets(estate, intent)?;
@@ -222,7 +222,7 @@ fn missing(ground: &NetworkModel<'_>, intent: &Intent) -> Result<Vec<Missing>, I
 /// Addresses with ports.
 type Rectangle = (IpRangeSet, PortSet);
 
-/// What of a rectangle lies outside of another.
+/// The part of a rectangle outside another.
 fn without(
     (addresses, ports): Rectangle,
     (other, other_ports): (&[IpRange], &[PortRange]),
@@ -233,15 +233,15 @@ fn without(
     all.into_iter().filter(|(addresses, ports)| !addresses.is_empty() && !ports.is_empty()).collect()
 }
 
-/// What one intent means.
+/// Traffic that one intent describes.
 struct Meant {
     ranges: Vec<IpRange>,
-    /// Whether the outside is meant as well.
+    /// Whether untrusted networks are included.
     outside: bool,
     services: Vec<(u8, PortRange)>,
 }
 
-/// What comes through from somewhere beyond everything that is meant from there.
+/// Permitted traffic from a source beyond all intents of that source.
 fn beyond(ground: &NetworkModel<'_>, from: &str) -> Result<Vec<Excess>, IntentError> {
     let estate = ground.estate();
     let every = PortRange { first: 0, last: 65535 };

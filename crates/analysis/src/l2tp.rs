@@ -1,4 +1,4 @@
-//! How L2TP callers reach a server: only from inside IPsec, or in the open. Asked of the packets that come to its port.
+//! Access of L2TP clients to a server: only within IPsec, or unencrypted. Derived from the packets that reach its port.
 
 use crate::context::Analyses;
 use crate::exposure::Reachable;
@@ -15,16 +15,16 @@ const PORT: u16 = 1701;
 /// How many sets of packets one question is cut into at most.
 const MOST_CELLS: usize = 512;
 
-/// How callers come in.
+/// Access of L2TP clients.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum UnprotectedAccess {
-    /// Only from inside IPsec, or from nowhere.
+    /// Only within IPsec, or not reachable.
     Protected,
     /// Packets without IPsec come to the port as well; the lines that let them in.
     Open(Vec<Origin>),
-    /// They do, and none from outside does, as things stand.
+    /// Unencrypted access is possible, but not from the Internet.
     Inside(Vec<Origin>),
-    /// A rule that is not modelled, or an interface of which it is not known where it leads, decides; its line.
+    /// A condition that is not analysed, or an interface with an unknown network, decides; its line.
     Depends(Vec<Origin>),
     /// No packet filter was exported.
     NoFilter,
@@ -44,7 +44,7 @@ pub fn around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'
         .find(|one| one.ipsec.as_ref().is_some_and(|ipsec| ipsec.carries_udp(port)))
 }
 
-/// The same, where it asks for a certificate.
+/// The same, where it requires a certificate.
 pub fn certificate_around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'a Tunnel> {
     around(estate, at, tunnel).filter(|one| {
         one.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required)
@@ -56,7 +56,7 @@ pub fn carries_l2tp(tunnel: &Tunnel) -> bool {
     tunnel.ipsec.as_ref().is_some_and(|one| one.carries_udp(PORT))
 }
 
-/// How callers reach a server: from outside, where that is known; else by the packet filter of its device alone.
+/// Access of clients to a server: from the Internet, where the interface is known; otherwise by the packet filter of its device alone.
 pub fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> UnprotectedAccess {
     if !tunnel.answers_callers() {
         return UnprotectedAccess::Protected;
@@ -81,7 +81,7 @@ pub fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> UnprotectedAcces
     }
 }
 
-/// The outside reaches the port, and nothing that comes from there has come out of IPsec of this device.
+/// Untrusted networks reach the port, and no packet from there has passed IPsec of this device.
 fn from_outside(estate: &Analyses, at: usize, reached: &Reachable) -> UnprotectedAccess {
     let family = Family::of(reached.address);
     if without_filter(estate, &reached.steps, family).is_some() || estate.tables(at, family).is_empty() {
@@ -91,7 +91,7 @@ fn from_outside(estate: &Analyses, at: usize, reached: &Reachable) -> Unprotecte
     if reached.certain { UnprotectedAccess::Open(lines) } else { UnprotectedAccess::Depends(lines) }
 }
 
-/// What the device's own filter lets in, where it is not known which of its interfaces face the outside.
+/// Traffic that the device's own filter permits, where its Internet interface is not known.
 fn by_filter(estate: &Analyses, at: usize, port: u16) -> UnprotectedAccess {
     let facts = &estate.devices[at].facts;
     let tables = estate.tables_in_force(at);

@@ -1,9 +1,9 @@
-//! What of packet filters is missing or not followed, and all that is incomplete, for outputs.
+//! Missing or unanalysed parts of packet filters, and all incomplete exports, for outputs.
 
 use crate::incomplete::{Incomplete, IncompleteRow, Why, rows};
 use crate::map::EstateMap;
 
-/// What of the packet filters of a device is missing or not followed.
+/// Missing or unanalysed parts of a device's packet filters.
 #[must_use]
 pub fn of_filters(map: &EstateMap, device: usize) -> Vec<Incomplete> {
     let tables = map.tables_in_force(device);
@@ -18,7 +18,7 @@ pub fn of_filters(map: &EstateMap, device: usize) -> Vec<Incomplete> {
     lacks.chain(placed).collect()
 }
 
-/// What of all packet filters is missing or not followed, for outputs.
+/// Missing or unanalysed parts of all packet filters, for outputs.
 #[must_use]
 pub fn rows_of_filters(map: &EstateMap) -> Vec<IncompleteRow> {
     let found: Vec<Incomplete> = (0..map.devices.len()).flat_map(|at| of_filters(map, at)).collect();

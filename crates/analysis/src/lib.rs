@@ -1,5 +1,5 @@
-//! What an estate is worked out to be: how devices are joined, who holds which address, what is served, who logs in how, what is
-//! reached, and how packet filters stand. Each room takes what it needs; [`context::Analyses`] works everything out once.
+//! Analyses of an estate: connections between devices, owners of addresses, services, logins, reachability, and packet filters. Each module
+//! receives its inputs; [`context::Analyses`] computes everything once.
 
 pub mod addresses;
 pub mod authentication;

@@ -37,7 +37,7 @@ impl<'a> ManagementPort<'a> {
         self.port == "unix"
     }
 
-    /// Whether only the device itself reaches it; `None` where a name stands in place of the address.
+    /// Whether only the device itself reaches it; `None` where a name is used in place of the address.
     pub fn is_local(&self) -> Option<bool> {
         match self.address {
             "localhost" => Some(true),

@@ -1,4 +1,4 @@
-//! An estate with how its devices are joined and who lays claim to which address: what everything about packets starts from.
+//! An estate with the connections between its devices and the owners of addresses: the basis of all packet analyses.
 
 use crate::addresses::Plan;
 use crate::incomplete::{Incomplete, of_exports};
@@ -7,7 +7,7 @@ use std::ops::Deref;
 use std::sync::OnceLock;
 use trevlin_estate::assemble::Estate;
 
-/// An estate, its topology and its addresses, each worked out when it is first asked for.
+/// An estate, its topology and its addresses, each computed on first use.
 #[derive(Debug)]
 pub struct EstateMap {
     estate: Estate,
@@ -17,7 +17,7 @@ pub struct EstateMap {
 }
 
 impl EstateMap {
-    /// A map of an estate, with nothing worked out yet.
+    /// A map of an estate; nothing is computed yet.
     #[must_use]
     pub fn of(estate: Estate) -> Self {
         Self { estate, shape: OnceLock::new(), plan: OnceLock::new(), incomplete: OnceLock::new() }
@@ -28,7 +28,7 @@ impl EstateMap {
         self.shape.get_or_init(|| Topology::of(&self.estate))
     }
 
-    /// What of each device's exports was not read whole.
+    /// Incompletely read exports, by device.
     pub fn incomplete(&self) -> &[Vec<Incomplete>] {
         self.incomplete
             .get_or_init(|| (0..self.estate.devices.len()).map(|at| of_exports(&self.estate, at)).collect())

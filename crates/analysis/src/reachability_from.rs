@@ -9,15 +9,15 @@ use trevlin_model::{Device, Origin, PortForward, Protocol};
 /// From where a service is reached, as far as the exports tell.
 #[derive(Debug, Clone)]
 pub enum Reachability<'a> {
-    /// Anybody outside reaches it.
+    /// Reachable from any address of an untrusted network.
     Everybody(&'a Reachable),
     /// Some outside do.
     Some(&'a Reachable),
-    /// The outside is known, and nobody there does.
+    /// The Internet interface is known, and nothing there reaches it.
     Inside,
-    /// Where the outside is, is not known, but a device forwards to it.
+    /// The Internet interface is not known, but a device forwards to it.
     Forwarded(&'a Device, &'a PortForward),
-    /// It cannot be told.
+    /// Not known.
     NotKnown,
 }
 
@@ -55,7 +55,7 @@ impl<'a> Reachability<'a> {
         })
     }
 
-    /// Whether anybody who is not known reaches it.
+    /// Whether unknown sources reach it.
     pub fn is_open(&self) -> bool {
         matches!(self, Self::Everybody(_) | Self::Forwarded(..))
     }

@@ -1,4 +1,4 @@
-//! Small estates written down as text, with everything that is worked out from them, for tests.
+//! Small estates written as text, with all analyses, for tests.
 
 use crate::context::Analyses;
 use trevlin_estate::testing;

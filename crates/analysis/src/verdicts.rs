@@ -4,11 +4,11 @@ use serde::Serialize;
 use strum::{Display, IntoStaticStr};
 use trevlin_model::FactorKind;
 
-/// What is known of a login.
+/// Verdict on a login.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
 #[serde(into = "&'static str")]
 pub enum LoginVerdict {
-    /// Nothing is asked for.
+    /// No authentication is required.
     #[strum(to_string = "none")]
     Nothing,
     /// One factor is.
@@ -17,7 +17,7 @@ pub enum LoginVerdict {
     /// Two factors of different kinds, or more.
     #[strum(to_string = "two factors")]
     TwoFactors,
-    /// The exports cannot tell.
+    /// Not known from the exports.
     #[strum(to_string = "undetermined")]
     OpenQuestion,
     /// No way to log in is left open.
@@ -25,7 +25,7 @@ pub enum LoginVerdict {
     Closed,
 }
 
-/// Something that a login asks for.
+/// A factor that a login requires.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(into = "&'static str")]
 pub enum LoginFactor {
@@ -77,10 +77,10 @@ pub fn joined_factors(all: &[LoginFactor], between: &str) -> String {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
 #[serde(into = "&'static str")]
 pub enum IntentVerdict {
-    /// All that is meant comes through, and where nothing else is meant nothing else does.
+    /// All intended access is permitted, and with `only` nothing beyond it.
     #[strum(to_string = "holds")]
     Holds,
-    /// Something that is meant does not come through.
+    /// A part of the intended access is blocked.
     #[strum(to_string = "missing")]
     Missing,
     /// Something comes through that is not meant.
@@ -89,12 +89,12 @@ pub enum IntentVerdict {
     /// Both.
     #[strum(to_string = "missing and excess")]
     MissingAndExcess,
-    /// The exports cannot tell.
+    /// Not known from the exports.
     #[strum(to_string = "undetermined")]
     OpenQuestion,
 }
 
-/// What becomes of a port forward.
+/// Outcome of a port forward.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
 #[serde(into = "&'static str")]
 pub enum ForwardVerdict {
@@ -110,7 +110,7 @@ pub enum ForwardVerdict {
     /// It leads to a host that was not exported.
     #[strum(to_string = "not exported")]
     NotExported,
-    /// It leads to an address that nothing lays claim to.
+    /// It leads to an unassigned address.
     #[strum(to_string = "unassigned")]
     NobodyThere,
     /// It is stopped further in.
@@ -119,7 +119,7 @@ pub enum ForwardVerdict {
     /// Its packets go in a circle.
     #[strum(to_string = "loops")]
     Circle,
-    /// Something that is not modelled decides.
+    /// A condition that is not analysed decides.
     #[strum(to_string = "depends")]
     Depends,
     /// No connection from there comes to it.
@@ -127,7 +127,7 @@ pub enum ForwardVerdict {
     NeverMet,
 }
 
-/// Where something that is let through leads.
+/// Destination of permitted traffic.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
 #[serde(into = "&'static str")]
 #[strum(serialize_all = "lowercase")]
@@ -156,16 +156,16 @@ pub enum RuleVerdict {
     /// No packet can meet its conditions.
     #[strum(to_string = "cannot match")]
     CannotMatch,
-    /// It could not be told.
+    /// Not decided.
     #[strum(to_string = "not decided")]
     NotDecided,
 }
 
-/// What the checks say of a tunnel.
+/// Verdict of the checks on a tunnel.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(into = "&'static str")]
 pub enum TunnelVerdict {
-    /// None of them finds or asks anything.
+    /// No findings and no requests.
     NoFinding,
     /// Something is asked.
     OpenQuestion,

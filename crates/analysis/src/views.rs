@@ -1,4 +1,4 @@
-//! What is reached from outside and by callers, worked out once for all checks that ask.
+//! Exposure to untrusted networks and VPN clients, computed once for all checks.
 
 use crate::exposure;
 use crate::exposure::{Exposure, Reachable};
@@ -12,25 +12,25 @@ use tracing::debug_span;
 use trevlin_estate::special::{is_link_local, is_public};
 use trevlin_model::{IpRange, Protocol};
 
-/// What is served, and what of it is reached from where.
+/// Services, and their reachability from each source.
 #[derive(Debug)]
 pub struct Views {
-    /// What each device serves.
+    /// Services of each device.
     pub services: Vec<Vec<Service>>,
-    /// What the outside reaches.
+    /// Exposure to untrusted networks.
     pub outside: Exposure,
 }
 
-/// What is reached from within.
+/// Reachability from internal networks.
 #[derive(Debug)]
 pub struct InnerViews {
-    /// What callers of each tunnel reach, in the order of the estate's callers.
+    /// Exposure to the clients of each tunnel, in the order of the estate's tunnels.
     pub callers: Vec<Exposure>,
-    /// What each end of a tunnel between sites lets in.
+    /// Traffic that each end of a site-to-site tunnel accepts.
     pub sites: Vec<Site>,
-    /// Every intent, held against what is.
+    /// The evaluation of every intent.
     pub intents: Vec<IntentEvaluation>,
-    /// Numbers of the callers who reach anything of a device, by device.
+    /// Numbers of the client groups that reach a device, by device.
     coming_to: BTreeMap<usize, Vec<usize>>,
 }
 
@@ -54,7 +54,7 @@ impl InnerViews {
         Self { callers, sites, intents, coming_to }
     }
 
-    /// What callers reach who reach anything of a device, with their number, in the order of the estate's callers.
+    /// Exposure to client groups that reach a device, with their number, in the order of the estate's tunnels.
     pub fn coming_to(&self, device: usize) -> impl Iterator<Item = (usize, &Exposure)> {
         let numbers = self.coming_to.get(&device).into_iter().flatten();
         numbers.map(|number| (*number, &self.callers[*number]))
@@ -68,7 +68,7 @@ pub struct Site {
     pub joined: usize,
     /// Which end.
     pub end: usize,
-    /// What comes through from the other end.
+    /// Traffic accepted from the other end.
     pub exposure: Exposure,
 }
 
@@ -82,13 +82,13 @@ impl Views {
         Self { services, outside }
     }
 
-    /// How the outside reaches a port of a device, where it does: for everybody before for some.
+    /// Exposure of a device's port to untrusted networks, if any: to any address before limited sources.
     #[must_use]
     pub fn from_outside(&self, device: usize, protocol: Protocol, port: u16) -> Option<&Reachable> {
         self.ways_from_outside(device, protocol, port).min_by_key(|one| (!one.everybody, !one.certain))
     }
 
-    /// Every way in which the outside reaches a port of a device.
+    /// Every path by which untrusted networks reach a port of a device.
     pub fn ways_from_outside(
         &self,
         device: usize,
@@ -103,7 +103,7 @@ impl Views {
     }
 }
 
-/// What each end of a tunnel between sites lets in from the networks behind the other.
+/// Traffic that each end of a site-to-site tunnel accepts from the networks behind the other.
 fn sites(estate: &EstateMap, ground: &NetworkModel<'_>, services: &[Vec<Service>]) -> Vec<Site> {
     let ends: Vec<(usize, usize)> =
         (0..estate.shape().joined.len()).flat_map(|joined| [(joined, 0), (joined, 1)]).collect();

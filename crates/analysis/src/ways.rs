@@ -1,4 +1,4 @@
-//! What the way of a packet tells: the lines that decided, and where no filter is known.
+//! Evidence of a packet's path: the deciding lines, and devices without a known filter.
 
 use trevlin_estate::assemble::Estate;
 use trevlin_model::{Family, IpRange, Origin};
@@ -9,7 +9,7 @@ pub fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
     steps.iter().filter(|step| !step.kind.is_route()).filter_map(|step| step.origin)
 }
 
-/// The first device on the way of which no packet filter was exported, so that what it lets through is not known.
+/// The first device on the path without an exported packet filter, so that the permitted traffic is not known.
 pub fn without_filter(estate: &Estate, steps: &[Step], family: Family) -> Option<usize> {
     let mut devices = steps.iter().map(|step| step.device).filter(|device| *device < estate.devices.len());
     devices.find(|device| estate.tables(*device, family).is_empty())

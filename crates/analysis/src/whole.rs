@@ -1,5 +1,5 @@
-//! Everything that is worked out about whole estates, a line for each thing, against what is written down: the demo as found and
-//! corrected, and a device for each format.
+//! All analyses of whole estates, one line for each object, compared with recorded output: the demo before and after correction, and a
+//! device for each format.
 
 use crate::addresses::told::sentence;
 use crate::authentication::{of_tls_based, ways_in};

@@ -1,4 +1,4 @@
-//! Findings that somebody took responsibility for: shown as such, and counted apart.
+//! Accepted findings: shown as such, and counted separately.
 
 pub use crate::finding::Acceptance;
 use crate::run::{Finding, Status};
@@ -6,7 +6,7 @@ use jiff::civil::Date;
 use serde::Serialize;
 use trevlin_estate::config::{Accept, Accepted};
 
-/// What became of an entry of the estate file.
+/// Result of an acceptance entry of the estate file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct AcceptanceEntry {
     /// Its line in the estate file, from 1.

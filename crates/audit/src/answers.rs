@@ -1,4 +1,4 @@
-//! Open questions that somebody answered: they are settled, and what is not as it should be becomes a finding with the answer as its
+//! Answered information requests: they are settled, and an answer that confirms a weakness becomes a finding with the answer as its
 //! evidence.
 
 use crate::finding::{Finding, OpenQuestion, Prints, Status, fingerprint};
@@ -7,16 +7,16 @@ use trevlin_estate::config::GivenAnswer;
 use trevlin_estate::evidence::Evidence;
 use trevlin_estate::layout::ESTATE_FILE;
 
-/// What became of an answer of the estate file.
+/// Result of an answer in the estate file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct AnswerEntry {
     /// Its line in the estate file, from 1.
     pub line: usize,
-    /// The check that asks.
+    /// The check that raises the request.
     pub check: &'static str,
     /// The device that it is limited to.
     pub device: Option<String>,
-    /// What was said.
+    /// The answer.
     pub answer: String,
     /// Whether that is as it should be.
     pub right: bool,
@@ -24,7 +24,7 @@ pub struct AnswerEntry {
     pub by: String,
     /// When, as `2026-11-20`.
     pub on: String,
-    /// The questions that it settles, each behind its device. None: nobody asks, or not any longer.
+    /// The requests that it settles, each with its device. Empty where no request matches, or no longer does.
     pub settles: Vec<String>,
 }
 

@@ -1,4 +1,4 @@
-//! What was handed over: devices, formats, how much of each export was understood, what is missing, and where the outside seems to be.
+//! The exports received: devices, formats, the share of each export that was understood, missing exports, and assumed Internet interfaces.
 
 use crate::run::{DeviceSummary, Outcome};
 use ipnet::IpNet;
@@ -19,14 +19,14 @@ pub struct FormatCount {
     pub files: usize,
 }
 
-/// An interface that faces the outside.
+/// An interface that faces an untrusted network.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct OutsideRow {
     /// Interface.
     pub interface: String,
     /// Its addresses.
     pub addresses: Vec<String>,
-    /// Why it is taken for that.
+    /// The reason for it.
     pub why: &'static str,
     /// Whether that is certain.
     pub certain: bool,
@@ -37,7 +37,7 @@ pub struct OutsideRow {
 pub struct MissingFile {
     /// As written.
     pub path: String,
-    /// Whether settings may stand in it, so that more may hold than what was read.
+    /// Whether it may contain settings, so that the lines that were read are not all.
     pub configuration: bool,
     /// Where it is referred to.
     pub evidence: Vec<Evidence>,
@@ -62,28 +62,28 @@ pub struct SurveyedDevice {
     pub not_understood: u32,
     /// Files of no format that is read here.
     pub unknown: Vec<String>,
-    /// Where the outside seems to be.
+    /// Assumed Internet interfaces.
     pub outside: Vec<OutsideRow>,
     /// Files that are referred to and not there.
     pub missing: Vec<MissingFile>,
-    /// What nearly every device can export and this one has not, as phrases, each with how to get it.
+    /// Exports that nearly every device can provide and this one lacks, as phrases, each with the command.
     pub lacks: Vec<&'static str>,
 }
 
-/// What was handed over.
+/// The exports received.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Survey {
     /// Devices in order of name.
     pub devices: Vec<SurveyedDevice>,
-    /// Public networks of interfaces that face the outside: the organisation's own, as far as that can be told.
+    /// Public networks of Internet interfaces: the organisation's own, as far as the exports show.
     pub networks: Vec<String>,
-    /// What was given and could not be read.
+    /// Files that could not be read.
     pub left_out: Vec<LeftOutFile>,
-    /// Open questions that the exports leave.
+    /// Number of information requests.
     pub open_questions: usize,
 }
 
-/// What was handed over. The outcome is that of the audit of the same estate.
+/// The exports received. The outcome is that of the audit of the same estate.
 #[must_use]
 pub fn survey(estate: &Analyses, outcome: &Outcome) -> Survey {
     let mut networks = BTreeSet::new();

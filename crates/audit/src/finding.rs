@@ -1,4 +1,4 @@
-//! What an audit finds, and what stays open.
+//! Findings and information requests of an audit.
 
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -24,7 +24,7 @@ pub struct ExportSummary {
     pub understood: u32,
     /// Lines that did not and might matter.
     pub not_understood: u32,
-    /// What the reader had to say.
+    /// Messages of the reader.
     #[serde(skip)]
     pub notes: Vec<NoteSummary>,
 }
@@ -34,7 +34,7 @@ pub struct ExportSummary {
 pub struct NoteSummary {
     /// Line, from 1.
     pub line: u32,
-    /// What was found, what was expected, what to do.
+    /// The problem, the expected content, and the remedy.
     pub text: Arc<str>,
 }
 
@@ -53,9 +53,9 @@ pub struct DeviceSummary {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Status {
-    /// Nobody took responsibility for it, or nobody does any longer.
+    /// Not accepted, or no longer.
     Open,
-    /// Somebody did, and still does.
+    /// Accepted, and the acceptance is in force.
     Accepted,
 }
 
@@ -72,7 +72,7 @@ pub struct Finding {
     pub device: Arc<str>,
     /// A line for this case.
     pub title: Arc<str>,
-    /// What was found.
+    /// Description.
     pub detail: Arc<str>,
     /// The context that made the severity.
     pub why_this_severity: Arc<str>,
@@ -95,12 +95,12 @@ pub struct Finding {
     /// Every device it has evidence from.
     #[serde(skip)]
     pub devices: Vec<Arc<str>>,
-    /// What was judged, with the device that it is of; none for what an answer of the estate file settled.
+    /// The subject with its device; none for findings from answers in the estate file.
     #[serde(skip)]
     pub about: Option<(DeviceId, Subject)>,
 }
 
-/// Something the exports cannot tell.
+/// Information that the exports do not contain.
 #[derive(Debug, Clone, Serialize)]
 pub struct OpenQuestion {
     /// Check.
@@ -109,9 +109,9 @@ pub struct OpenQuestion {
     pub area: Area,
     /// Device.
     pub device: Arc<str>,
-    /// What cannot be told, and what to ask for.
+    /// The request: the information to provide, and the reason.
     pub question: Arc<str>,
-    /// What makes one ask.
+    /// Lines that raise the request.
     pub evidence: Vec<Evidence>,
     /// Whether it concerns several devices, and so the administrators of all.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
@@ -119,7 +119,7 @@ pub struct OpenQuestion {
     /// Files that would answer it and are not among the exports.
     #[serde(skip)]
     pub files: Vec<String>,
-    /// What was judged, as in the fingerprint of a finding, with the device that it is of.
+    /// The subject, as in the fingerprint of a finding, with its device.
     #[serde(skip)]
     pub about: (DeviceId, Subject),
 }

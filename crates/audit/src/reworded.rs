@@ -28,7 +28,7 @@ fn files(folder: &Path) -> Vec<(String, String)> {
     found
 }
 
-/// What an audit says, texts left out: verdicts, severities, evidence, fingerprints.
+/// Results of an audit without texts: verdicts, severities, evidence, fingerprints.
 fn said(files: &[(&str, &str)], estate_file: &str) -> Vec<String> {
     let estate: Analyses = estate_with(files, estate_file);
     let baseline = Baseline::on(jiff::civil::date(2026, 11, 25));

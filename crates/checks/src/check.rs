@@ -1,4 +1,4 @@
-//! What a check is, and what it answers.
+//! Checks and their answers.
 
 use crate::rating::Rating;
 use crate::subject::Subject;
@@ -21,7 +21,7 @@ pub struct Check {
     pub id: &'static str,
     /// Area.
     pub area: Area,
-    /// What is wrong where it fails, as a line.
+    /// Title.
     pub title: &'static str,
     /// Severity where no context raises or lowers it.
     pub severity: Severity,
@@ -29,7 +29,7 @@ pub struct Check {
     pub why: &'static str,
     /// How to fix it.
     pub fix: &'static str,
-    /// What leaves it undetermined, and what passes, for those who read the check's page.
+    /// Conditions under which it fails, passes or remains undetermined, for the check's page.
     pub judged: &'static str,
     /// Standards and manuals.
     pub references: &'static [&'static str],
@@ -141,13 +141,12 @@ impl Serialize for Cited {
     }
 }
 
-/// The function of a check, by what it may ask: one that is given the estate with its topology and addresses alone can ask for
-/// nothing of what is reached or reviewed, and so need not wait for it.
+/// The function of a check, by its input: one that receives the topology and addresses alone does not wait for reachability and reviews.
 #[derive(Debug, Clone, Copy)]
 pub enum Run {
-    /// It asks for facts, topology and addresses.
+    /// Uses facts, topology and addresses.
     Map(fn(&EstateMap, &Baseline) -> Vec<Answer>),
-    /// It asks for what is reached, or for reviews of filters, as well.
+    /// Uses reachability, or filter reviews, as well.
     Analyses(fn(&Analyses, &Baseline) -> Vec<Answer>),
 }
 
@@ -156,7 +155,7 @@ pub enum Run {
 pub struct Answer {
     /// The subject's device.
     pub device: DeviceId,
-    /// What was judged.
+    /// Subject of the answer.
     pub subject: Subject,
     /// The answer.
     pub verdict: Verdict,
@@ -169,20 +168,20 @@ pub enum Verdict {
     Fail(Fail),
     /// It is right.
     Pass,
-    /// The exports cannot tell.
+    /// Not known from the exports.
     Undetermined(Question),
     /// There is nothing of the kind to judge here.
     DoesNotApply,
 }
 
-/// What is wrong.
+/// The weakness.
 #[derive(Debug, Clone)]
 pub struct Fail {
     /// Severity in this context, and what made it.
     pub rating: Rating,
     /// A line for this very case.
     pub title: Prose,
-    /// What was found, in a sentence or two.
+    /// Description, in a sentence or two.
     pub detail: Prose,
     /// Places, the one to cite first.
     pub evidence: Vec<Origin>,
@@ -204,7 +203,7 @@ pub enum Addressee {
 pub struct Question {
     /// The request: what to provide, and why it is needed.
     pub question: Prose,
-    /// What makes one ask.
+    /// Lines that raise the request.
     pub evidence: Vec<Origin>,
     /// Files that would answer it and are not among the exports, by the paths under which the device has them.
     pub files: Vec<String>,
@@ -292,7 +291,7 @@ impl Verdict {
         self
     }
 
-    /// The same without a word of its lines: what was not understood may hold anything, a secret too.
+    /// The same without quoting its lines: a line that was not understood may contain anything, including a secret.
     pub fn unquoted(mut self) -> Self {
         if let Self::Undetermined(question) = &mut self {
             question.quoted = false;

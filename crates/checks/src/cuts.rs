@@ -1,5 +1,5 @@
-//! What is said of an export of which a part is lost, against what is said of the whole: nothing for certain that the whole
-//! contradicts, and nothing right that the whole calls wrong without a question.
+//! Results for a damaged export compared with those for the complete one: no certain statement that contradicts it, and no pass where the
+//! complete export fails, without a request.
 
 use crate::check::Verdict;
 use crate::registry::CHECKS;
@@ -24,7 +24,7 @@ impl Dice {
     }
 }
 
-/// Ways in which a text is damaged: cut off at a place, or a line of it made illegible.
+/// Damages of a text: truncated, or with an illegible line.
 fn damaged(text: &str, dice: &mut Dice) -> String {
     if dice.roll(2) == 0 {
         let mut at = dice.roll(text.len());
@@ -112,7 +112,7 @@ const FILTERS: [(&str, &[(&str, &str)]); 6] = [
     ),
 ];
 
-/// Connections across the device, to it, and from outside.
+/// Connections across the device, to it, and from untrusted networks.
 fn questions() -> Vec<Question> {
     let mut all = Vec::new();
     for (from, entering) in
@@ -235,7 +235,7 @@ fn nothing_is_right_of_a_damaged_export_that_the_whole_calls_wrong_without_a_que
     assert!(each.len() > 70 && silent.is_empty(), "{} silent:\n{}", silent.len(), first.join("\n"));
 }
 
-/// What became of the damaged exports of one format.
+/// Results for the damaged exports of one format.
 struct Damage {
     cuts: usize,
     lost: usize,

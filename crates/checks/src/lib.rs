@@ -1,4 +1,4 @@
-//! The checks, one file each: what is asked of an estate, how grave a failure is, and what to do about it.
+//! The checks, one file each: judgement of an estate, severity, and remedy.
 
 mod addresses;
 pub mod check;

@@ -3,8 +3,8 @@
 use trevlin_estate::area::Severity;
 use trevlin_estate::prose::Prose;
 
-/// A severity as a base and the reasons that moved or confirmed it: what is shown as severity and what is shown as its reason
-/// both follow from these, so that the two cannot differ.
+/// A base severity and the reasons that moved or confirmed it. Severity and reason in outputs both derive from these, so they cannot
+/// contradict each other.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rating {
     base: Severity,
@@ -45,14 +45,14 @@ impl Rating {
         self
     }
 
-    /// A step more severe.
+    /// One level higher.
     #[must_use]
     pub fn raised(self, reason: impl Into<Prose>) -> Self {
         let severity = self.severity.raise();
         self.at(severity, reason)
     }
 
-    /// A step less severe.
+    /// One level lower.
     #[must_use]
     pub fn lowered(self, reason: impl Into<Prose>) -> Self {
         let severity = self.severity.lower();
@@ -78,7 +78,7 @@ impl Rating {
         self.base
     }
 
-    /// What bears on it, in order.
+    /// Its adjustments, in order.
     #[must_use]
     pub fn adjustments(&self) -> &[Adjustment] {
         &self.adjustments

@@ -180,7 +180,7 @@ pub fn find(id: &str) -> Option<&'static Check> {
 /// The id of a check that a file of the user names.
 ///
 /// # Errors
-/// What to do, when there is none.
+/// The remedy, when there is none.
 pub fn known(id: &str) -> Result<&'static str, UnknownCheck> {
     let unknown = || UnknownCheck { id: id.to_owned(), near: similar(id).first().copied() };
     find(id).map(|check| check.id).ok_or_else(unknown)
@@ -240,7 +240,7 @@ mod tests {
         }
     }
 
-    /// A file that nobody registered is a check that never runs.
+    /// An unregistered file is a check that never runs.
     #[test]
     fn every_file_of_a_check_is_registered() {
         let sources = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
@@ -267,7 +267,7 @@ mod tests {
         assert_eq!(found, CHECKS.len());
     }
 
-    /// A check that no case shows wrong or unclear is one that nobody has seen at work.
+    /// A check without a failing or undetermined case is untested.
     #[test]
     fn every_check_says_something_in_its_cases() {
         let texts = Path::new(env!("CARGO_MANIFEST_DIR")).join("texts");

@@ -1,4 +1,4 @@
-//! What an answer is about, as a key that stays the same from run to run.
+//! Subject of an answer, as a key that stays the same in every run.
 
 use std::fmt::Display;
 use strum::IntoStaticStr;
@@ -6,16 +6,16 @@ use trevlin_analysis::services::{Service, What};
 use trevlin_model::served::{PartKind, Served, ServiceResource, Sources};
 use trevlin_model::{Device, Tunnel};
 
-/// What was judged: unique within check and device, and part of the fingerprint of a finding. It is made of kinds, of names as the
-/// exports have them, and of values: never from a secret, a line number or a text for people, so that another wording is not
-/// another finding.
+/// Subject of an answer: unique within check and device, and part of the fingerprint of a finding. It consists of kinds, of names as
+/// written in the exports, and of values: never of a secret, a line number or a text for users, so that rewording does not change a
+/// finding.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Subject {
     key: String,
     names: Vec<String>,
 }
 
-/// What kind of thing is judged.
+/// Kind of subject.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
 pub enum SubjectKind {
@@ -23,7 +23,7 @@ pub enum SubjectKind {
     Account,
     /// All accounts of the system.
     Accounts,
-    /// An address, a range or several, with who lays claim to it.
+    /// An address, a range or several, with the owner of the allocation.
     Addresses,
     /// An entry for any user.
     AnyUser,
@@ -65,7 +65,7 @@ pub enum SubjectKind {
     NamedSet,
     /// A port, with its protocol.
     Port,
-    /// What opens ports on request.
+    /// A port mapping service.
     PortMapper,
     /// A pre-shared key, by whom it is for.
     PreSharedKey,
@@ -89,7 +89,7 @@ pub enum SubjectKind {
     Service,
     /// All that a device serves.
     Services,
-    /// One thing that a service gives out.
+    /// One resource of a service.
     ServicePart,
     /// A key of SSH.
     SshKey,
@@ -103,7 +103,7 @@ pub enum SubjectKind {
     Wifi,
 }
 
-/// Between the parts of a key; stands in no name that a configuration can hold.
+/// Separator between the parts of a key; occurs in no name of a configuration.
 const BETWEEN: char = '\u{1f}';
 
 impl Subject {
@@ -113,7 +113,7 @@ impl Subject {
         Self { key: <&'static str>::from(kind).to_owned(), names: Vec::new() }
     }
 
-    /// The same, told apart from others by a name or a value.
+    /// The same, distinguished by a name or a value.
     #[must_use]
     pub fn with(mut self, part: impl Display) -> Self {
         let part = part.to_string();
@@ -150,7 +150,7 @@ impl Subject {
             .with(served.label.as_deref().unwrap_or_default())
     }
 
-    /// One thing that a service gives out.
+    /// One resource of a service.
     #[must_use]
     pub fn part(served: &Served, part: &ServiceResource) -> Self {
         let port = served.endpoints.first().map(|one| one.port.to_string()).unwrap_or_default();
@@ -168,7 +168,7 @@ impl Subject {
         }
     }
 
-    /// What answers at a port of a device.
+    /// The service at a port of a device.
     #[must_use]
     pub fn service(device: &Device, service: &Service) -> Self {
         let facts = &device.facts;
@@ -200,7 +200,7 @@ impl Subject {
         &self.key
     }
 
-    /// What tells it apart from others of its kind: names and values, as the exports have them.
+    /// Names and values that distinguish it from others of its kind, as written in the exports.
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.names.iter().map(String::as_str)
     }

@@ -1,4 +1,4 @@
-//! Checks held against small estates.
+//! Tests of checks with small estates.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -27,11 +27,11 @@ pub(crate) fn answers_as_of(check: &Check, estate: &Analyses, as_of: jiff::civil
     said.lines
 }
 
-/// What a check says of an estate, asked once.
+/// Answers of a check about an estate.
 struct Said {
     /// Every answer as a line.
     lines: Vec<String>,
-    /// What the fingerprints of its findings are made from, in order.
+    /// Keys from which the fingerprints of its findings are made, in order.
     keys: Vec<String>,
     /// Every finding and question in words.
     texts: String,
@@ -87,8 +87,8 @@ pub(crate) fn run(check: &Check, cases: &[Case<'_>]) {
     }
 }
 
-/// What a case says in words has to be what is written down for it in `texts/<area>/<check>.txt`: nobody changes a sentence of a
-/// report without seeing it. `TREVLIN_UPDATE_TEXTS=1` writes it down; where cases went away, take the file away first.
+/// The texts of a case must equal those recorded in `texts/<area>/<check>.txt`, so that no sentence of a report changes unseen.
+/// `TREVLIN_UPDATE_TEXTS=1` records them; where cases were removed, delete the file first.
 fn as_written_down(check: &Check, head: &str, texts: &str) {
     static FILES: Mutex<()> = Mutex::new(());
     let at = Path::new(env!("CARGO_MANIFEST_DIR")).join("texts").join(format!("{}.txt", check.id));

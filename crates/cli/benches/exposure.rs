@@ -1,6 +1,6 @@
-//! One question, and everything that the outside reaches, on a generated estate of 1,000 devices: `cargo bench --bench exposure`.
-//! Forty sites of 25 devices: an edge with forwards and some two hundred rules, an inner filter, a gate for callers, and servers
-//! with filters and sockets of their own. Some sites have IPv6 left open, some forwards that lead nowhere.
+//! One query, and the whole exposure to the Internet, on a generated estate of 1,000 devices: `cargo bench --bench exposure`. Forty sites
+//! of 25 devices: an edge router with forwards and some two hundred rules, an inner filter, a VPN gateway, and servers with filters and
+//! sockets of their own. Some sites leave IPv6 open, some forwards lead nowhere.
 
 #![allow(
     clippy::unwrap_used,

@@ -1,6 +1,6 @@
-//! How the review of rules grows with the list: `cargo bench --bench rules`. Lists are generated from a seed and imitate real ones:
-//! nested prefixes, common ports, objects that many rules share, chains by interface, a default deny. Each size runs in a process of
-//! its own, so that its greatest use of memory can be told.
+//! Growth of the rule review with the list: `cargo bench --bench rules`. Lists are generated from a seed and imitate real ones: nested
+//! prefixes, common ports, objects that many rules share, chains by interface, a default deny. Each size runs in a process of its own, so
+//! that its peak memory can be measured.
 
 #![allow(
     clippy::unwrap_used,

@@ -393,7 +393,7 @@ pub(crate) struct Reach {
     pub(crate) format: Format,
 }
 
-/// From where somebody asks.
+/// A source of connections.
 pub(crate) fn source(word: &str) -> Result<From, String> {
     From::parse(word).map_err(|wrong| wrong.to_string())
 }
@@ -416,7 +416,7 @@ pub(crate) fn entrance(word: &str) -> Result<(String, String), String> {
     }
 }
 
-/// What findings are judged by.
+/// Criteria for findings.
 #[derive(Debug, Args)]
 pub(crate) struct Judging {
     /// Set the reference date, such as 2026-11-25 [default: today]

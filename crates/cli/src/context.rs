@@ -1,4 +1,4 @@
-//! What commands share: the terminal, the date, the thresholds, and how they end.
+//! Common parts of commands: the terminal, the date, the thresholds, and the exit status.
 
 use crate::args::{self};
 use crate::links;
@@ -39,7 +39,7 @@ pub(crate) fn verbosity(common: &args::Common) -> Verbosity {
     }
 }
 
-/// What an estate is judged by.
+/// The criteria for an estate.
 pub(crate) fn baseline(estate: &Analyses, judging: &args::Judging) -> Baseline {
     estate.baseline(judging.as_of.unwrap_or_else(today))
 }
@@ -83,7 +83,7 @@ pub(crate) fn selection(stated: &args::Selection) -> Selection {
     }
 }
 
-/// Exit status. What lives to the end of the process is not taken apart piece by piece; secrets are wiped first.
+/// Exit status. Values that live to the end of the process are not dropped piece by piece; secrets are wiped first.
 pub(crate) fn leave(
     estate: Analyses,
     outcome: &Outcome,

@@ -20,7 +20,7 @@ pub(crate) struct File {
     pub(crate) below: Option<Arc<Below>>,
     /// Bytes in it when it was found.
     pub(crate) size: u64,
-    /// What is in it, where it lies in an archive or came by standard input.
+    /// Content, where the file is in an archive or came by standard input.
     pub(crate) bytes: Option<Arc<Zeroizing<Vec<u8>>>>,
 }
 
@@ -65,7 +65,7 @@ impl File {
     }
 }
 
-/// What could not be taken, and why.
+/// A skipped file, with the reason.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) struct LeftOut {
     /// Where it lies.

@@ -1,4 +1,4 @@
-//! What the paths given on the command line, and the devices below them, are called.
+//! Names of the paths given on the command line, and of the devices below them.
 
 use crate::walk::Root;
 use std::collections::BTreeSet;
@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 /// How the files of one path given are called.
 pub(crate) struct Label {
-    /// What stands before the path of each file.
+    /// Prefix of the path of each file.
     pub(crate) prefix: String,
     /// The device that they belong to, where the path given is not a folder of devices.
     pub(crate) device: String,
@@ -51,7 +51,7 @@ pub(crate) fn labels(roots: &[Root]) -> Vec<Label> {
         .collect()
 }
 
-/// What stands before the paths of the files of one path given.
+/// Prefix of the paths of the files of one given path.
 fn prefix(root: &Root, at: &Path, roots: &[Root], whole: &[PathBuf]) -> String {
     if roots.len() == 1 {
         return String::new();

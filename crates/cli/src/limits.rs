@@ -8,7 +8,7 @@ static IN_FORCE: OnceLock<Limits> = OnceLock::new();
 /// Sets them, once, before anything is read.
 ///
 /// # Errors
-/// When one that was asked for makes no sense.
+/// When a given limit is invalid.
 pub(crate) fn set(said: &[String]) -> anyhow::Result<()> {
     let limits = said.iter().try_fold(Limits::default(), |all, one| all.with(one))?;
     IN_FORCE.get_or_init(|| limits);

@@ -7,10 +7,10 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
-/// What was given on the command line: places are told by their path below it.
+/// Paths given on the command line: messages name places by their path below it.
 static GIVEN: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
 
-/// Remembers below which paths files lie that are told of.
+/// Records the given paths, for messages about files.
 pub(crate) fn remember(paths: &[PathBuf]) {
     if let Ok(mut given) = GIVEN.lock() {
         given.extend(paths.iter().filter_map(|path| fs::canonicalize(path).ok()));
@@ -22,7 +22,7 @@ pub(crate) struct Linked<W: Write> {
     out: W,
     /// The last line, as long as it has no end.
     line: Vec<u8>,
-    /// By path as told: where the file lies. `None` where there are no links.
+    /// Location of each file, by the path in messages. `None` where there are no links.
     found: Option<BTreeMap<String, Option<PathBuf>>>,
 }
 
@@ -66,7 +66,7 @@ impl<W: Write> Write for Linked<W> {
     }
 }
 
-/// The file that is told of by a path. The first part is the name of a folder given where there are several.
+/// The file that a path in a message refers to. The first part is the name of a given folder where there are several.
 fn located(path: &str) -> Option<PathBuf> {
     let given = GIVEN.lock().ok()?;
     let below = |root: &PathBuf| root.join(path);

@@ -58,7 +58,7 @@ pub(crate) fn estate(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<
     begun_with(paths, verbosity, None)
 }
 
-/// The same with the baseline that was asked for.
+/// The same with the requested baseline.
 ///
 /// # Errors
 /// As [`estate`], and when there is no such baseline.
@@ -94,14 +94,14 @@ pub(crate) struct Copied {
     pub(crate) beside: Vec<(String, String)>,
     /// Paths of exports that are links.
     pub(crate) links: BTreeSet<String>,
-    /// What could not be read.
+    /// Files that could not be read.
     pub(crate) left_out: Vec<LeftOut>,
     /// Secrets and places that may hold one in what is commented out.
     pub(crate) commented: Vec<Arc<HeldSecret>>,
     pub(crate) commented_places: Vec<Origin>,
 }
 
-/// Reads everything below the paths to make a copy of it. What is commented out is read too, as if it were not.
+/// Reads everything below the paths to make a copy of it. Commented-out statements are read as well.
 ///
 /// # Errors
 /// As [`estate`].
@@ -255,7 +255,7 @@ fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
     Ok(Gathered { decoded, file, beside, links, left_out, unread })
 }
 
-/// Names what was left out. Many files of one folder with one reason are one message, unless all are asked for.
+/// Reports skipped files. Many files of one folder with one reason are one message, unless all are requested.
 fn tell_what_was_left_out(left_out: &[LeftOut], paths: &[PathBuf], verbosity: Verbosity) {
     const SEVERAL: usize = 4;
     let folder = |one: &LeftOut| one.at.parent().map(Path::to_owned).unwrap_or_default();
@@ -341,7 +341,7 @@ struct Texts<'a> {
     has_estate_file: bool,
 }
 
-/// Takes the phrasebooks out of what was read, wherever they lie. What is wrong with one is told, and what is right is used.
+/// Removes the phrasebooks from the files that were read, wherever they are. Errors of a phrasebook are reported, and the rest is used.
 fn take_phrasebooks(
     texts: &mut [Texts<'_>],
     verbosity: Verbosity,
@@ -445,7 +445,7 @@ fn sort_into_devices(
     (decoded, not_read)
 }
 
-/// Told before anything is taken in: as one device a whole estate makes no sense, and takes long.
+/// Reported before analysis: as one device a whole estate gives meaningless results, and takes long.
 fn tell_of_several(one: &SeveralInOne<'_>, root: &Root) {
     let since = one.beside.map_or_else(String::new, |file| format!(", because {file} is at its top"));
     let [first, second] = one.devices;
@@ -484,10 +484,10 @@ fn tell_what_was_taken(decoded: &[Decoded], verbosity: Verbosity) {
     }
 }
 
-/// What becomes of the texts that nobody reads.
+/// Handling of texts without a reader.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Unread {
-    /// They are wiped as soon as their device was read: nobody quotes them.
+    /// They are wiped as soon as their device was read, since no output quotes them.
     Forgotten,
     /// They are copied like the others.
     Kept,
@@ -586,7 +586,7 @@ fn read_device(
     device.into_iter().zip(readings).map(input).collect()
 }
 
-/// A reading, even where a reader has a fault: the other files are not to be lost with this one, and that it was not read is told.
+/// A reading that survives an internal error of a reader: the other files are still read, and the error is reported.
 fn whatever_happens(export: &Export, read: impl FnOnce() -> Reading) -> Reading {
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(read)).unwrap_or_else(|_| {
         let mut reading = Reading::of(export);
@@ -611,7 +611,7 @@ fn read_by_another(export: &Export, places: &[(Origin, LineClass)]) -> Reading {
     reading
 }
 
-/// Every line of a file that nobody reads is not understood.
+/// Every line of a file without a reader is not understood.
 fn unread(export: &Export) -> Reading {
     let mut reading = Reading::of(export);
     reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);

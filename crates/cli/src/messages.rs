@@ -19,7 +19,7 @@ pub(crate) fn error(text: &str) {
     say(ERROR, "error", text);
 }
 
-/// A part was left out, or may not be what was meant.
+/// A part was left out, or may not be intended.
 pub(crate) fn warning(text: &str) {
     say(WARNING, "warning", text);
 }
@@ -29,7 +29,7 @@ pub(crate) fn note(text: &str) {
     say(NOTE, "note", text);
 }
 
-/// From now on it is told how long each part of the work took, the time in which its thread waited for others apart.
+/// Enables messages about the duration of each part of the work, without the time in which its thread waited for others.
 pub(crate) fn tell_times() {
     // Where it is set already, it is told already.
     let _ = tracing_subscriber::fmt()
@@ -42,7 +42,7 @@ pub(crate) fn tell_times() {
         .try_init();
 }
 
-/// From now on a fault of our own is told by its place alone: the words of a panic may quote what was being read, a secret with it.
+/// Enables messages about internal errors by place only: the text of a panic may quote the input, including a secret.
 pub(crate) fn tell_faults_without_their_words() {
     std::panic::set_hook(Box::new(|info| error(&fault(info.location()))));
 }

@@ -1,5 +1,5 @@
-//! Opens files that others may change meanwhile: what was a file when it was found may be a link, a pipe or a device when it is
-//! opened. No link on the way is followed, and whether it is a file is asked of what was opened.
+//! Opens files that may change meanwhile: a file may have become a link, a pipe or a device when it is opened. No link on the path is
+//! followed, and the type is that of the opened file.
 
 use std::fs::File;
 use std::io::{self, Read};
@@ -28,7 +28,7 @@ pub(crate) fn read(at: &Path, limits: &Limits, limit: Limit) -> Result<Zeroizing
     Ok(bytes)
 }
 
-/// What an input or output error means for somebody who gave a path.
+/// Explanation of an input or output error about a path.
 pub(crate) fn explain(error: &io::Error) -> String {
     match error.kind() {
         io::ErrorKind::NotFound => "there is no such file or folder; check the path".into(),
@@ -45,7 +45,8 @@ pub(crate) fn too_large(limits: &Limits, limit: Limit) -> String {
     format!("larger than {}{which}; leave it out, split it, or {}", size(limits.get(limit)), limit.remedy())
 }
 
-/// What an error in opening means: of links on the way one says that there are too many, and of a socket that nobody is there.
+/// Explanation of an error in opening a file: for links on the path the system reports too many links, and for a socket that there is no
+/// such device.
 fn said(error: &io::Error) -> String {
     #[cfg(unix)]
     {
@@ -61,7 +62,7 @@ fn said(error: &io::Error) -> String {
     explain(error)
 }
 
-/// Opens a file without waiting for anybody who writes to it (a pipe would).
+/// Opens a file without waiting for a writer (a pipe would).
 #[cfg(unix)]
 fn without_links(at: &Path) -> io::Result<File> {
     use rustix::fs::{CWD, Mode, OFlags};

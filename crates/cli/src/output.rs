@@ -11,7 +11,7 @@ pub(crate) fn folder(of: &Path) -> &Path {
     of.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
-/// Writes a file in one step: who reads it meanwhile sees the old one or the new one. What was there keeps its permissions.
+/// Writes a file in one step: concurrent readers see the old or the new content. Permissions are kept.
 ///
 /// # Errors
 /// When it cannot be written.
@@ -28,7 +28,7 @@ pub(crate) fn replace(at: &Path, bytes: &[u8]) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// Writes a file that nobody else knows of yet: below a folder that is not done.
+/// Writes a new file in a folder that is not complete yet.
 ///
 /// # Errors
 /// When it cannot be written.
@@ -97,7 +97,7 @@ impl NewFolder {
     /// Where a file of it is to be written, with the folders that it needs. No link on the way is followed: it may lead anywhere.
     ///
     /// # Errors
-    /// When a folder cannot be made, or a link or a folder stands in its place.
+    /// When a folder cannot be created, or a link or a folder has its name.
     pub(crate) fn place(&mut self, path: &Path) -> anyhow::Result<PathBuf> {
         let target = self.at.join(path);
         if let Some(link) = between(&target, &self.at).find(|one| one.is_symlink()) {

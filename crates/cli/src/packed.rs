@@ -21,8 +21,7 @@ pub(crate) fn unpacked(
     opened(at, &fs::canonicalize(at).ok()?, path, metadata, limits, left_out)
 }
 
-/// What is in a file, where it is an archive by name and content, as if it were the folder that was packed. `whole`: where it lies
-/// by a path without links.
+/// Content of an archive, recognised by name and content, as if it were the folder that was packed. `whole`: its path without links.
 pub(crate) fn opened(
     at: &Path,
     whole: &Path,

@@ -7,12 +7,12 @@ use std::sync::Arc;
 use trevlin_model::{Export, Note};
 use trevlin_readers::{Phrasebook, Recognised, Shelf};
 
-/// A phrasebook from its file. What is wrong with it is told.
+/// A phrasebook from its file. Errors are reported.
 pub(crate) fn of(export: &Export, verbosity: Verbosity) -> Arc<Phrasebook> {
     told(export, Phrasebook::read(export), verbosity)
 }
 
-/// A phrasebook that was read from its file, after what is wrong with it was told.
+/// A phrasebook read from its file, after its errors were reported.
 pub(crate) fn told(
     export: &Export,
     (book, notes): (Phrasebook, Vec<Note>),

@@ -1,4 +1,4 @@
-//! How far reading has come, for whoever waits at a terminal.
+//! Progress of reading, at a terminal.
 
 use crate::verbosity::Verbosity;
 use indicatif::{HumanCount, ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -6,12 +6,12 @@ use std::io::IsTerminal;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-/// Less than this is done before anybody asks.
+/// Less than this is done too soon for a progress display.
 const SMALL: u64 = 8 << 20;
 
-/// What is drawn while files are read: files, bytes, and how long it will take.
+/// Display while files are read: files, bytes, and remaining time.
 const READING: &str = "{prefix} {msg}, {bytes} of {total_bytes} [{bar:24}] {eta} left";
-/// What is drawn while nobody knows how long it takes.
+/// Display while the duration is not known.
 const JUDGING: &str = "{prefix} {msg}, {elapsed} {spinner}";
 
 /// A line that changes, on standard error, only where that is a terminal.
@@ -23,7 +23,7 @@ pub(crate) struct Progress {
 }
 
 impl Progress {
-    /// Over so many files, with so many bytes: these are only counted where somebody looks.
+    /// Progress over a number of files and bytes: these are only counted where the display is shown.
     pub(crate) fn over(
         what: &'static str,
         files: usize,
@@ -74,7 +74,7 @@ impl Progress {
 }
 
 impl Drop for Progress {
-    /// What is told after it begins where it began.
+    /// Later messages begin at the start of the line.
     fn drop(&mut self) {
         self.bar.finish_and_clear();
     }

@@ -1,4 +1,4 @@
-//! What is written and not done yet is taken away when the run is told to end: a drop of a value does that only where the run goes on.
+//! Removes unfinished output when the run is interrupted: dropping a value does that only where the run continues.
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -9,7 +9,7 @@ static ALL: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
 /// A file or folder that is not done yet, as long as this lives.
 pub(crate) struct Unfinished(PathBuf);
 
-/// Makes something that is not done yet; `at` says where it lies. None is made once the run was told to end.
+/// Creates unfinished output; `at` is its path. None is created once the run was interrupted.
 ///
 /// # Errors
 /// Those of making it.
@@ -27,7 +27,7 @@ pub(crate) fn make<T>(
     Ok((made, Unfinished(at)))
 }
 
-/// Does something in what is not done yet, unless the run was told to end, which takes it away.
+/// Works on unfinished output, unless the run was interrupted, which removes it.
 pub(crate) fn while_going<T>(does: impl FnOnce() -> T) -> T {
     let _going = lock();
     does()

@@ -1,12 +1,12 @@
-//! How much is told beside the output.
+//! Amount of messages besides the output.
 
 /// How much to tell while reading.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Verbosity {
     /// Nothing.
     Nothing,
-    /// What was left out.
+    /// Skipped input.
     Warnings,
-    /// What each file was taken for as well.
+    /// The format of each file as well.
     Everything,
 }

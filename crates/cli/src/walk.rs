@@ -14,7 +14,7 @@ use trevlin_model::{Limit, Limits, size};
 use trevlin_readers::archive::{self, HISTORY, NO_FILE, is_history};
 use zeroize::Zeroizing;
 
-/// What may still be taken of the files of a run.
+/// Remaining allowance for the files of a run.
 #[derive(Debug)]
 pub(crate) struct Allowance {
     /// How much is read.
@@ -65,7 +65,7 @@ pub(crate) struct Root {
     pub(crate) folder: bool,
     /// Its files in order of path.
     pub(crate) files: Vec<File>,
-    /// Paths of what lies there and is not read: what is left out, and links to what is read in its own place.
+    /// Paths that are present but not read: skipped files, and links to files read at their own place.
     pub(crate) unread: Vec<String>,
 }
 
@@ -76,7 +76,7 @@ impl Root {
     }
 }
 
-/// What lies beside a path that is not there, and is called nearly so.
+/// A path next to a missing one with a similar name.
 fn near(given: &Path) -> Option<PathBuf> {
     let name = given.file_name()?.to_string_lossy().to_lowercase();
     let folder = given.parent().filter(|folder| !folder.as_os_str().is_empty());
@@ -219,7 +219,7 @@ impl Histories {
     }
 }
 
-/// What lies below a folder, in order of path, and is asked for one by one.
+/// Entries below a folder, in order of path, requested one by one.
 fn entries(folder: &Path, depth: usize, histories: &Histories) -> Entries {
     let known = |entry: walkdir::DirEntry| {
         let asked = !is_folder(&entry) && !entry.path_is_symlink();
@@ -271,9 +271,9 @@ fn below(given: &Path, at: &Path) -> String {
     below.components().map(|part| part.as_os_str().to_string_lossy()).collect::<Vec<_>>().join("/")
 }
 
-/// A link that says something by being there: a unit that systemd starts or may not start (systemd.unit(5)), a site or module that
-/// a web server has enabled. Of the first kind only where it leads is of use, and that need not exist; the second is read in its
-/// place, as long as it stays within the folder.
+/// A link that is a setting in itself: a unit that systemd starts or must not start (systemd.unit(5)), a site or module that a web server
+/// has enabled. For the first only its target is relevant, which need not exist; the second is read in its place, as long as it stays
+/// within the folder.
 fn telling_link(at: &Path, path: &str, root: &Path, limits: &Limits) -> Option<File> {
     let mut parts = path.rsplit('/');
     let name = parts.next().unwrap_or_default();
@@ -328,7 +328,7 @@ fn take(
     None
 }
 
-/// What came by standard input: one file, or an archive of an estate.
+/// Standard input: one file, or an archive of an estate.
 fn input(limits: &Limits, left_out: &mut Vec<LeftOut>) -> Option<Root> {
     let largest = limits.get(Limit::ArchiveBytes);
     let given = PathBuf::from(INPUT);

@@ -6,10 +6,10 @@ use std::fs;
 use std::path::Path;
 use std::process::Command;
 
-/// What a script of the estate would leave behind.
+/// Trace of an executed script of the estate.
 const MARK: &str = "data-ran";
 
-/// Names and comments that would run where they are taken for a part of the page.
+/// Names and comments that would run if they became part of the page.
 const HOSTILE: [&str; 7] = [
     "<script>document.documentElement.setAttribute('data-ran','1')</script>",
     "</td></table><img src=x onerror=document.documentElement.setAttribute('data-ran','2')>",
@@ -20,7 +20,7 @@ const HOSTILE: [&str; 7] = [
     "</style></title><iframe srcdoc=<script>parent.document.documentElement.setAttribute('data-ran','6')</script>>",
 ];
 
-/// The page as it stands once all scripts have run.
+/// The page after all scripts have run.
 fn rendered(page: &Path) -> String {
     let output = Command::new("chromium")
         .args(["--headless", "--no-sandbox", "--disable-gpu", "--virtual-time-budget=3000", "--dump-dom"])

@@ -1,4 +1,4 @@
-//! What the fuzz targets begin with, and what they once found, read and judged again: by the plain test command, without a fuzzer.
+//! The seeds and former findings of the fuzz targets, read and judged again: by the plain test command, without a fuzzer.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 

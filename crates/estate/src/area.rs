@@ -12,15 +12,15 @@ pub enum Area {
     Logins,
     /// Strength, defaults, reuse and keeping of shared keys and passwords.
     Secrets,
-    /// Pools handed to callers and how they sit among other networks.
+    /// Client pools, and their relation to other networks.
     Addresses,
     /// Which tunnel protocols answer, and how.
     Tunnels,
     /// Algorithms.
     Ciphers,
-    /// What the outside can reach.
+    /// Services reachable from the Internet.
     Exposure,
-    /// What the packet filters let through.
+    /// Traffic that the packet filters permit.
     Rules,
     /// Temporary exceptions, dangling references, logging, clock.
     Upkeep,
@@ -51,17 +51,17 @@ impl Area {
         word.parse().ok()
     }
 
-    /// What the area asks, as a line for people.
+    /// Scope of the area, as a phrase.
     #[must_use]
     pub fn question(self) -> &'static str {
         match self {
             Self::Logins => "who may log in, against which directory, with how many factors",
             Self::Secrets => "strength and reuse of keys and passwords",
             Self::Addresses => "client pools, and their overlaps with other networks",
-            Self::Tunnels => "protocols offered to remote access and sites, and what they route",
+            Self::Tunnels => "protocols offered to remote access and sites, and the networks they route",
             Self::Ciphers => "algorithms that may be negotiated",
             Self::Exposure => "services reachable from the Internet",
-            Self::Rules => "what the packet filters permit",
+            Self::Rules => "traffic that the packet filters permit",
             Self::Upkeep => "leftovers, logging, time, and gaps in the exports",
         }
     }
@@ -76,18 +76,18 @@ impl Area {
 pub enum Severity {
     /// Worth knowing.
     Info,
-    /// To be mended in passing.
+    /// Fix at the next opportunity.
     Low,
-    /// To be mended.
+    /// Fix.
     Medium,
-    /// To be mended soon.
+    /// Fix soon.
     High,
-    /// To be mended now.
+    /// Fix immediately.
     Critical,
 }
 
 impl Severity {
-    /// All severities, the gravest first.
+    /// All severities, the highest first.
     pub const ALL: [Self; 5] = [Self::Critical, Self::High, Self::Medium, Self::Low, Self::Info];
 
     /// The word used in outputs.
@@ -96,7 +96,7 @@ impl Severity {
         self.into()
     }
 
-    /// One step milder; the mildest stays.
+    /// One level lower; the lowest stays.
     #[must_use]
     pub fn lower(self) -> Self {
         match self {
@@ -107,7 +107,7 @@ impl Severity {
         }
     }
 
-    /// One step graver; the gravest stays.
+    /// One level higher; the highest stays.
     #[must_use]
     pub fn raise(self) -> Self {
         match self {

@@ -85,8 +85,8 @@ pub fn place(estate: &Estate, origin: Origin) -> Evidence {
     }
 }
 
-/// The part of a line around a byte, far beyond what is shown of it, and what of that stands before the byte. No secret that is told
-/// by its value, of which none is longer than `longest`, reaches from what is shown to where the part ends.
+/// The part of a line around a byte, far longer than its excerpt, and the length before the byte. No secret that is masked by value, of
+/// which none is longer than `longest`, extends from the excerpt to the ends of the part.
 fn around(line: &str, at: usize, longest: usize) -> (&str, &str) {
     const MARGIN: usize = 1 << 10;
     let margin = MARGIN.max(4 * LONGEST_EXCERPT_LINE) + longest;

@@ -8,7 +8,7 @@ use trevlin_model::account::Account;
 use trevlin_model::sudo::SudoRule;
 use trevlin_model::{Device, Origin};
 
-/// Groups whose members may act as the superuser on the systems that have them (adduser(8), wheel in pam_wheel(8)).
+/// Groups whose members may act as root on systems that have them (adduser(8), wheel in pam_wheel(8)).
 const ADMINISTRATORS: [&str; 3] = ["admin", "sudo", "wheel"];
 
 #[derive(Deserialize)]
@@ -55,9 +55,9 @@ pub struct People<'a> {
     /// Groups by the names of their members, and by their numbers.
     by_member: BTreeMap<&'a str, Vec<usize>>,
     by_number: BTreeMap<u32, Vec<usize>>,
-    /// Lists of those whom rules are about that may do everything as the superuser, the list of the last rule first.
+    /// User lists of rules that permit everything as root, the list of the last rule first.
     lists: Vec<WhoList<'a>>,
-    /// Which lists name somebody.
+    /// Lists by the names in them.
     naming: BTreeMap<Who<'a>, Vec<usize>>,
 }
 
@@ -69,7 +69,7 @@ struct WhoList<'a> {
     last: BTreeMap<Who<'a>, (usize, bool)>,
 }
 
-/// How a list names somebody (sudoers(5), User_List).
+/// A name in a user list (sudoers(5), User_List).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Who<'a> {
     All,
@@ -133,8 +133,7 @@ impl<'a> People<'a> {
         listed.chain(own.into_iter().flatten()).copied().collect()
     }
 
-    /// The rule that decides whether an account may do everything as the superuser: of those about it the last one wins
-    /// (sudoers(5), SUDOERS FILE FORMAT).
+    /// The rule that decides whether an account may run everything as root: the last matching one (sudoers(5), SUDOERS FILE FORMAT).
     #[must_use]
     pub fn sudo_rule(&self, name: &str) -> Option<&'a SudoRule> {
         let number = self.accounts.get(name).map_or(u32::MAX, |account| account.uid);
@@ -198,7 +197,7 @@ impl<'a> Who<'a> {
     }
 }
 
-/// Groups of the superuser: those of its account, and the one that has its name where nothing was exported.
+/// Groups of root: those of its account, and `root` where no groups were exported.
 pub fn root_groups(device: &Device) -> Vec<String> {
     let groups = People::of(device).groups_of("root");
     if groups.is_empty() { vec!["root".to_owned()] } else { groups }

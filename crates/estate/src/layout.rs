@@ -58,7 +58,7 @@ pub fn device_folders(files: &[Found<'_>]) -> Vec<Option<String>> {
         .collect()
 }
 
-/// A folder that is taken for one device, though what lies in it looks like several.
+/// A folder that is read as one device, although its content indicates several.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SeveralInOne<'a> {
     /// The folder, relative to the folder given.
@@ -73,7 +73,7 @@ pub struct SeveralInOne<'a> {
 /// [`device_folders`], whose answer `folders` is.
 #[must_use]
 pub fn several_in_one<'a>(files: &[Found<'a>], folders: &[Option<String>]) -> Vec<SeveralInOne<'a>> {
-    /// What runs and what is stored is one file in two folders.
+    /// The running and the stored configuration have one file name in two folders.
     const AS_OF_DEVICES: usize = 3;
     let mut by_folder: BTreeMap<&str, Vec<&Found<'a>>> = BTreeMap::new();
     for (file, folder) in files.iter().zip(folders) {

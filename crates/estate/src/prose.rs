@@ -34,7 +34,7 @@ impl From<&str> for Prose {
 
 /// Words of ours that names of services and resources begin with, and words that begin a sentence. Whatever else a text begins
 /// with may be a name of a configuration, which is shown as it is written there.
-const COMMON: [&str; 46] = [
+const COMMON: [&str; 47] = [
     "a",
     "access",
     "account",
@@ -63,6 +63,7 @@ const COMMON: [&str; 46] = [
     "please",
     "port",
     "relay",
+    "remote",
     "rule",
     "running",
     "service",
@@ -90,6 +91,12 @@ pub fn capitalized(text: &str) -> String {
     if !COMMON.contains(&word) {
         return text.to_owned();
     }
+    uppercase(text)
+}
+
+/// The text with a capital first letter.
+#[must_use]
+pub fn uppercase(text: &str) -> String {
     let mut letters = text.chars();
     letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
 }
@@ -117,7 +124,7 @@ fn worded(text: String) -> String {
 
 #[cfg(any(test, feature = "testing"))]
 pub mod reword {
-    //! Other words for every text, in the thread that asks for it.
+    //! Other words for every text, in the current thread.
 
     use std::cell::Cell;
     use std::hash::{DefaultHasher, Hash, Hasher};

@@ -15,11 +15,11 @@ struct Table {
 #[derive(Debug, Deserialize)]
 pub struct Block {
     prefix: IpNet,
-    /// What it is for.
+    /// Purpose.
     pub name: String,
     /// Where that is laid down.
     pub source: String,
-    /// Whether no host beyond a provider's or a laboratory's network has an address of it, so that inner use hits nobody.
+    /// Whether no host outside a provider's or a laboratory's network has an address of it, so that internal use causes no conflict.
     #[serde(default)]
     pub inner_use: bool,
 }
@@ -27,9 +27,9 @@ pub struct Block {
 /// In whose space a range lies.
 #[derive(Debug, Clone, Copy)]
 pub enum Space {
-    /// Blocks that everybody may use inside.
+    /// Blocks for private use by any organisation.
     Private,
-    /// Space that belongs to somebody.
+    /// Assigned public address space.
     Public,
     /// A block with another meaning.
     Special(&'static Block),
@@ -67,7 +67,7 @@ struct CommonTable {
     network: Vec<CommonNetwork>,
 }
 
-/// A network that callers' own places commonly use.
+/// A range common in home networks.
 #[derive(Debug, Deserialize)]
 pub struct CommonNetwork {
     /// The network.
@@ -78,7 +78,7 @@ pub struct CommonNetwork {
 
 trevlin_model::table! { static COMMON: CommonTable = "../tables/common-home-networks.toml"; }
 
-/// Networks that callers' own places commonly use.
+/// Ranges common in home networks.
 pub fn common_at_home() -> impl Iterator<Item = &'static CommonNetwork> {
     COMMON.network.iter()
 }

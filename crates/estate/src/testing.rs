@@ -79,7 +79,7 @@ pub fn certificate(name: &str) -> &'static str {
         "signed-with-pss-over-sha1" "signed-with-sha1" "wildcard")
 }
 
-/// Estates to hold against what is written down: what each is called there, and its folder.
+/// Estates for comparison with recorded output: name and folder.
 pub const WHOLE: [(&str, &str); 3] = [
     ("the_demo_as_found", "demo/before"),
     ("the_demo_corrected", "demo/after"),
@@ -117,7 +117,7 @@ fn files(folder: &Path) -> Vec<(String, String)> {
     found
 }
 
-/// What is known of an estate, a line for each thing, to hold against what is written down.
+/// Content of an estate, one line for each object, for comparison with recorded output.
 #[derive(Debug)]
 pub struct Page<'a> {
     estate: &'a Estate,
@@ -130,7 +130,7 @@ impl<'a> Page<'a> {
         Self { estate, text: String::new() }
     }
 
-    /// What is on it.
+    /// Its text.
     pub fn text(self) -> String {
         self.text
     }

@@ -1,4 +1,4 @@
-//! Words that somebody who guesses knows.
+//! Words that an attacker is likely to try.
 
 use crate::assemble::Estate;
 use serde::Deserialize;
@@ -16,8 +16,7 @@ struct Guessed {
 
 trevlin_model::table! { static GUESSED: Guessed = "../tables/guessed-words.toml"; }
 
-/// Words that count against a secret: the names of the organisation and the device and those given, whole and in parts,
-/// and what everybody tries.
+/// Words that weaken a secret: the names of the organisation and the device and those given, whole and in parts, and common passwords.
 pub fn against(estate: &Estate, device: &Device, more: &[&str]) -> Vec<String> {
     // Names of the other devices are known to those who know one of them. In a large estate they are too many to be tried
     // first, and too many to be looked through for every secret.

@@ -10,11 +10,11 @@ use std::sync::Arc;
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum StoredPassword {
-    /// Nothing: no password is asked for where that is permitted.
+    /// Empty: no password is required where that is permitted.
     Empty,
-    /// No password fits; other ways in may be open.
+    /// Disabled password; other login methods may be enabled.
     Locked,
-    /// It stands in the shadow file.
+    /// Stored in the shadow file.
     Elsewhere,
     /// A hash.
     Hash {
@@ -32,7 +32,7 @@ pub enum StoredPassword {
 pub struct Account {
     /// Name.
     pub name: String,
-    /// Number; 0 is the superuser whatever the name.
+    /// User id; 0 is root, whatever the name.
     pub uid: u32,
     /// Number of its first group.
     pub gid: u32,
@@ -45,7 +45,7 @@ pub struct Account {
 }
 
 impl Account {
-    /// Whether somebody can work with this account in a shell (the shells that refuse: nologin(8), false(1)).
+    /// Whether the account permits an interactive shell (shells that refuse: nologin(8), false(1)).
     #[must_use]
     pub fn has_shell(&self) -> bool {
         let shell = self.shell.rsplit('/').next().unwrap_or_default();

@@ -102,7 +102,7 @@ impl IpRange {
         Family::of(address) == self.family() && self.first <= address && address <= self.last
     }
 
-    /// What two ranges share.
+    /// The common part of two ranges.
     #[must_use]
     #[inline]
     pub fn intersection(&self, other: &Self) -> Option<Self> {
@@ -124,7 +124,7 @@ impl IpRange {
         before.into_iter().chain(after).collect()
     }
 
-    /// What of it lies outside of another, as at most two ranges.
+    /// The part of it outside another range, as at most two ranges.
     #[must_use]
     #[inline]
     pub fn without(&self, other: &Self) -> Vec<Self> {

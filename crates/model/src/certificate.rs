@@ -4,7 +4,7 @@ use crate::{HeldSecret, Origin};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
-/// What a public key is for.
+/// Purpose of a public key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -43,14 +43,14 @@ impl KeyAlgorithm {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PublicKey {
-    /// What it is for.
+    /// Algorithm.
     pub algorithm: KeyAlgorithm,
-    /// Size in bits; 0 where it cannot be told.
+    /// Size in bits; 0 where it is not known.
     pub bits: u32,
 }
 
 impl PublicKey {
-    /// Strength in bits of security (NIST SP 800-57 Part 1 Rev. 5, table 2); `None` where it cannot be told.
+    /// Strength in bits of security (NIST SP 800-57 Part 1 Rev. 5, table 2); `None` where it is not known.
     #[must_use]
     pub fn strength(self) -> Option<u32> {
         match self.algorithm {
@@ -87,7 +87,7 @@ impl PublicKey {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Certificate {
-    /// Whom it names, for people: its common name, or the whole subject.
+    /// The subject, for output: its common name, or the whole distinguished name.
     pub subject: String,
     /// Organisation in its subject, where there is one.
     pub organisation: Option<String>,
@@ -109,8 +109,7 @@ pub struct Certificate {
     pub signature: String,
     /// Hash function of that signature, where it has one of its own.
     pub signature_hash: Option<String>,
-    /// Whether it lies in the system's store of public authorities, or in a bundle like it: nobody here made it or
-    /// renews it.
+    /// Whether it is part of the system's store of public authorities or of a similar bundle, and is neither issued nor renewed locally.
     pub in_trust_store: bool,
     /// The block.
     pub origin: Origin,
@@ -140,7 +139,7 @@ pub struct UnreadableBlock {
     pub origin: Origin,
 }
 
-/// What a certificate named in a configuration is for.
+/// Purpose of a certificate named in a configuration.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -156,9 +155,9 @@ pub enum CertificateUse {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct CertificateFile {
-    /// What for.
+    /// Purpose.
     pub purpose: CertificateUse,
-    /// The file's path as written; `None` where the certificate stands in the configuration.
+    /// The file's path as written; `None` where the certificate is embedded in the configuration.
     pub path: Option<String>,
     /// The directive, or the whole block.
     pub origin: Origin,

@@ -15,14 +15,14 @@ pub struct Device {
     pub exports: Vec<ExportId>,
     /// Facts of all exports, joined.
     pub facts: Facts,
-    /// Logins worked out from the facts.
+    /// Logins derived from the facts.
     pub logins: Vec<Login>,
     /// The site where the estate file says it stands.
     pub site: Option<String>,
-    /// What the estate file says its callers are to send through their tunnel.
+    /// Traffic that VPN clients should send through the tunnel, according to the estate file.
     pub wanted_sends: Option<Sends>,
-    /// Names and addresses by which the estate file says clients dial it.
+    /// Names and addresses that clients connect to, according to the estate file.
     pub server_names: Vec<String>,
-    /// Interfaces that the estate file says face the outside.
+    /// Interfaces that face an untrusted network, according to the estate file.
     pub stated_outside: Vec<String>,
 }

@@ -1,4 +1,4 @@
-//! What DHCP servers hand out (RFC 2131, RFC 8415).
+//! DHCP servers and the ranges they assign (RFC 2131, RFC 8415).
 
 use crate::plan::Placed;
 use crate::written::Word;
@@ -27,11 +27,11 @@ pub struct DhcpSubnet {
     /// The network, where it is stated or follows from a mask.
     #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub network: Option<IpNet>,
-    /// What clients are given in turn.
+    /// Ranges that are assigned dynamically.
     pub ranges: Vec<Placed>,
-    /// Routers that clients are told.
+    /// Routers sent to clients.
     pub routers: Vec<Placed>,
-    /// Name servers that clients are told.
+    /// DNS servers sent to clients.
     pub name_servers: Vec<Placed>,
     /// The statement.
     pub origin: Origin,
@@ -83,9 +83,9 @@ pub struct DhcpServer {
     /// Whether the program itself keeps a reserved address out of what it hands to others, even where the address
     /// lies in a range.
     pub keeps_reserved: bool,
-    /// Whether the program keeps its own address out of what it hands out.
+    /// Whether the program excludes its own address from the ranges.
     pub keeps_own: bool,
-    /// A partner that hands out the same ranges by arrangement.
+    /// A partner that serves the same ranges by arrangement (failover).
     pub partner: Option<Origin>,
     /// Pieces that should be addresses and are none.
     pub malformed: Vec<MalformedAddress>,

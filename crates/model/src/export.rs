@@ -74,7 +74,7 @@ pub struct Export {
     forgotten: Option<u32>,
 }
 
-/// What holds where nothing is said, once for all exports.
+/// The default limits, shared by all exports.
 static DEFAULT_LIMITS: LazyLock<Arc<Limits>> = LazyLock::new(Arc::default);
 
 impl std::fmt::Debug for Export {
@@ -84,7 +84,7 @@ impl std::fmt::Debug for Export {
 }
 
 impl Export {
-    /// Takes decoded text. Texts are cut at 4 GiB minus one byte, far above what the walker lets through.
+    /// Takes decoded text. Texts are cut at 4 GiB minus one byte, far above the limit of the walker.
     #[must_use]
     pub fn new(id: ExportId, path: impl Into<Arc<str>>, text: String) -> Self {
         let text = WipedText::of(text);
@@ -153,8 +153,8 @@ impl Export {
         &self.text
     }
 
-    /// Wipes the text of an export that says nothing to anybody: of a large estate most bytes are lists and logs of no format. How many
-    /// lines it has is still known; each is empty.
+    /// Wipes the text of an export without security relevance: in a large estate most bytes are lists and logs in no known format. The
+    /// number of lines is kept; each is empty.
     pub fn forget_text(&mut self) {
         self.forgotten = Some(self.line_count());
         self.text.wipe();
@@ -344,7 +344,7 @@ pub fn find_paths(pattern: &str, named_in: &str, paths: &[&str]) -> Vec<usize> {
     found
 }
 
-/// Whether one part of a path fits one part of a pattern: what is hidden is so for stars (glob(7)).
+/// Whether one part of a path matches one part of a pattern: hidden names do not match stars (glob(7)).
 fn glob_part(text: &str, pattern: &str) -> bool {
     (!text.starts_with('.') || pattern.starts_with('.')) && glob::matches(text, pattern, glob::Signs::Sets)
 }

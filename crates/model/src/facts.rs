@@ -29,7 +29,7 @@ use std::sync::Arc;
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct NotModelled {
-    /// What it is, as a phrase ("an nftables ruleset").
+    /// Name, as a phrase ("an nftables ruleset").
     pub what: String,
     /// The protocol of a server that it may start, where that is not known for want of a setting.
     pub may_serve: Option<TunnelFamily>,
@@ -62,9 +62,9 @@ impl NotModelled {
 /// Facts of one export, or of a whole device once put together.
 #[derive(Debug, Clone, Default)]
 pub struct Facts {
-    /// What a sheet calls the device.
+    /// Name of the device according to a device sheet.
     pub said_name: Option<String>,
-    /// What a sheet says the device is.
+    /// Kind of the device according to a device sheet.
     pub said_kind: Option<DeviceKind>,
     /// Interfaces.
     pub interfaces: Vec<Interface>,
@@ -77,7 +77,7 @@ pub struct Facts {
     pub stored_interfaces: Vec<Interface>,
     /// Routes as such files have them.
     pub stored_routes: Vec<Route>,
-    /// Name servers that the device itself asks.
+    /// DNS servers that the device itself uses.
     pub name_servers: Vec<Placed>,
     /// DHCP servers.
     pub dhcp_servers: Vec<DhcpServer>,
@@ -89,7 +89,7 @@ pub struct Facts {
     pub forwards: Vec<PortForward>,
     /// Settings of the kernel.
     pub kernel: Vec<KernelSetting>,
-    /// Sockets that wait for somebody.
+    /// Listening sockets.
     pub sockets: Vec<Socket>,
     /// Whether sockets were exported at all.
     pub has_sockets: bool,
@@ -103,7 +103,7 @@ pub struct Facts {
     pub log_keepers: Vec<LogKeeper>,
     /// Programs that keep the clock.
     pub clock_keepers: Vec<ClockKeeper>,
-    /// Radio networks.
+    /// Wi-Fi networks.
     pub radios: Vec<Radio>,
     /// Units of systemd.
     pub units: Vec<Unit>,
@@ -113,7 +113,7 @@ pub struct Facts {
     pub ssh_servers: Vec<SshServer>,
     /// Public keys of the SSH.
     pub ssh_keys: Vec<SshKey>,
-    /// Who may act as somebody else, in the order of the rules.
+    /// Users that may run commands as another user, in the order of the rules.
     pub sudo_rules: Vec<SudoRule>,
     /// Accounts.
     pub accounts: Vec<Account>,
@@ -131,7 +131,7 @@ pub struct Facts {
     pub radius_targets: Vec<RadiusTarget>,
     /// Entries of a RADIUS server's user file.
     pub radius_entries: Vec<RadiusEntry>,
-    /// What a RADIUS server runs to decide.
+    /// Virtual servers of a RADIUS server, with the modules they run.
     pub radius_sites: Vec<RadiusSite>,
     /// EAP modules of a RADIUS server.
     pub eap_settings: Vec<EapSettings>,
@@ -161,7 +161,7 @@ pub struct Facts {
     pub unreadable_blocks: Vec<UnreadableBlock>,
     /// Entries of a sheet that say from which file of the device they come, with its path.
     pub files: Vec<(Origin, String)>,
-    /// What could not be modelled.
+    /// Statements that were not analysed.
     pub not_modelled: Vec<NotModelled>,
 }
 
@@ -190,7 +190,7 @@ impl Facts {
         self.secrets.iter().chain(&self.announced)
     }
 
-    /// The address side of every tunnel, with its name. What a daemon would refuse to start with is left out.
+    /// The address plan of every tunnel, with its name. Configurations that a daemon would refuse to start with are left out.
     pub fn plans(&self) -> impl Iterator<Item = (&str, &AddressPlan)> {
         self.running().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses))
     }
@@ -214,7 +214,7 @@ impl Facts {
         joined
     }
 
-    /// Takes over everything of another export. What is taken over again and again is not moved each time.
+    /// Adds the facts of another export. Large lists are moved once, however often facts are added.
     pub fn absorb(&mut self, other: Self) {
         self.said_name = self.said_name.take().or(other.said_name);
         self.said_kind = self.said_kind.or(other.said_kind);

@@ -76,7 +76,7 @@ pub enum Hook {
     Prerouting,
     /// For the device itself.
     Input,
-    /// For somebody else.
+    /// Forwarded traffic.
     Forward,
     /// From the device itself.
     Output,
@@ -84,7 +84,7 @@ pub enum Hook {
     Postrouting,
 }
 
-/// What a base chain is for.
+/// Hook of a base chain.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -196,7 +196,7 @@ impl Filter {
 pub struct NamedSet {
     /// Name.
     pub name: String,
-    /// Whether rules fill it while the device runs, so that an export cannot tell what is in it.
+    /// Whether rules fill it at run time, so that an export does not show its elements.
     pub filled_by_rules: bool,
     /// How many elements it has here.
     #[serde(with = "crate::written::zero_unless_said")]
@@ -226,9 +226,9 @@ pub struct Chain {
     #[serde(with = "crate::written::zero_unless_said")]
     #[cfg_attr(feature = "schema", schemars(with = "Option<i32>"))]
     pub priority: i32,
-    /// What it is for. A chain that only jumps reach is for what those are for; it counts as a filter.
+    /// Kind. A chain that is only jumped to has the kind of the chains that jump to it, and counts as a filter.
     pub kind: ChainKind,
-    /// What happens at the end of a base chain.
+    /// Target at the end of a base chain.
     pub policy: Option<Target>,
     /// Rules in order.
     pub rules: Vec<Rule>,
@@ -243,7 +243,7 @@ pub struct Chain {
 pub struct Rule {
     /// Conditions.
     pub matches: Vec<Match>,
-    /// What happens then.
+    /// Target.
     pub target: Target,
     /// Whether it writes a log line on the way.
     pub logs: bool,
@@ -279,7 +279,7 @@ pub struct Match {
     pub kind: MatchKind,
 }
 
-/// What a condition looks at.
+/// Field that a condition compares.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
@@ -298,7 +298,7 @@ pub enum MatchKind {
     OriginalDestination(Vec<IpRange>),
     /// Destination port in one of these, as it was before any translation.
     OriginalDestinationPorts(Vec<PortRange>),
-    /// What an address is to the device (iptables-extensions(8) `addrtype`, nft(8) `fib … type`).
+    /// Type of an address from the device's point of view (iptables-extensions(8) `addrtype`, nft(8) `fib … type`).
     AddressIs {
         /// Whether the destination is looked at; else the source.
         destination: bool,
@@ -328,7 +328,7 @@ pub enum MatchKind {
     Reply,
     /// Whether the packet came out of IPsec, or, where `leaving`, will go into it.
     Ipsec {
-        /// What will happen to it is looked at, not what did.
+        /// Whether the outgoing interface is compared instead of the incoming one.
         leaving: bool,
     },
     /// The user who owns the socket of a packet from the device itself, by number, from first to last.
@@ -341,7 +341,7 @@ pub enum MatchKind {
     NotModelled(Residual),
 }
 
-/// What an address is to the device that routes it.
+/// Type of an address from the point of view of the routing device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -460,7 +460,7 @@ pub struct ConnectionStates {
     pub dnat: bool,
 }
 
-/// What a rule does.
+/// Action of a rule.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
@@ -483,8 +483,7 @@ pub enum Target {
     Translate(Translation),
     /// Nothing but counting.
     Continue,
-    /// Something Trevlin does not model yet, as written; `ends` tells whether the packet's way through the table
-    /// may end here.
+    /// A target that Trevlin does not analyse, as written; with `ends` it may end the packet's path through the table.
     NotModelled {
         /// Name of the target.
         name: String,
@@ -494,7 +493,7 @@ pub enum Target {
 }
 
 impl Target {
-    /// What a rule does of which the reader understood nothing that tells: it may end a packet's way.
+    /// The target of a rule that the reader did not understand: it may end a packet's path.
     #[must_use]
     pub fn not_understood() -> Self {
         Self::NotModelled { name: "not understood".into(), ends: true }
@@ -523,7 +522,7 @@ pub enum TranslationKind {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Translation {
-    /// What is changed.
+    /// Field that is translated.
     pub kind: TranslationKind,
     /// New addresses, where given.
     pub addresses: Option<IpRange>,
@@ -554,7 +553,7 @@ pub struct PortForward {
     pub ports: Vec<PortRange>,
     /// Entering interface, where given.
     pub entering: Option<String>,
-    /// Source addresses it is limited to; empty means anybody.
+    /// Source addresses it is limited to; empty means any.
     pub from: Vec<IpRange>,
     /// Where it goes.
     pub to: Translation,

@@ -88,7 +88,7 @@ impl HashScheme {
     }
 }
 
-/// What a guess costs, as far as a hash says.
+/// Cost of one guess, as far as the hash states it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum HashCost {
     /// bcrypt: doublings.

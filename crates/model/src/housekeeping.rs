@@ -1,4 +1,4 @@
-//! What keeps a device in order: where its log goes, whose clock it follows, what it starts; and the radio networks that it spans.
+//! Operation of a device: log targets, time sources and enabled units; and its Wi-Fi networks.
 
 use crate::served::{Requirement, TransportSecurity};
 use crate::written::Word;
@@ -30,7 +30,7 @@ pub struct LogKeeper {
     pub program: Word,
     /// Where it sends what it logs.
     pub targets: Vec<LogTarget>,
-    /// What the exports cannot tell, with the line that makes one ask.
+    /// Information that the exports do not contain, with the line that raises the request.
     pub open: Vec<(String, Origin)>,
     /// The line to point at.
     pub origin: Origin,
@@ -46,13 +46,13 @@ pub struct ClockKeeper {
     pub program: Word,
     /// Servers, pools and reference clocks that it follows.
     pub sources: Vec<(String, Origin)>,
-    /// What the exports cannot tell.
+    /// Information that the exports do not contain.
     pub open: Vec<(String, Origin)>,
     /// The line to point at.
     pub origin: Origin,
 }
 
-/// How a radio network is protected.
+/// Protection of a Wi-Fi network.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -77,7 +77,7 @@ pub struct Radio {
     pub origin: Origin,
 }
 
-/// What keeps others out of a radio network.
+/// Authentication method of a Wi-Fi network.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]

@@ -4,7 +4,7 @@ use crate::{HeldSecret, Origin};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
-/// Identities that stand for anybody.
+/// Identities that match any peer.
 const ANY: [&str; 5] = ["%any", "%any6", "0.0.0.0", "0::0", "::"];
 
 /// A pre-shared key and whom it is for.
@@ -12,7 +12,7 @@ const ANY: [&str; 5] = ["%any", "%any6", "0.0.0.0", "0::0", "::"];
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PreSharedKey {
-    /// Identities of the two ends, or of more that share it; none where it is for whoever calls.
+    /// Identities of the two ends, or of all that share it; none where it is valid for any peer.
     pub identities: Vec<String>,
     /// The key, its encoding resolved.
     pub held: Arc<HeldSecret>,
@@ -21,13 +21,13 @@ pub struct PreSharedKey {
 }
 
 impl PreSharedKey {
-    /// Whether it is for whoever calls: no identity, or a placeholder for any (ipsec.secrets(5)).
+    /// Whether it is valid for any peer: no identity, or a placeholder for any (ipsec.secrets(5)).
     #[must_use]
     pub fn is_for_anybody(&self) -> bool {
         self.identities.is_empty() || self.identities.iter().any(|one| ANY.contains(&one.as_str()))
     }
 
-    /// Whom it is for, in words.
+    /// Its peers, in words.
     #[must_use]
     pub fn whom(&self) -> String {
         let named: Vec<&str> =

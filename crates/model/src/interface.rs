@@ -39,7 +39,7 @@ pub struct Interface {
     pub up: Option<bool>,
     /// Its addresses.
     pub addresses: Vec<InterfaceAddress>,
-    /// Where a stored configuration says that it asks for its address (DHCP), so that the file cannot tell it.
+    /// Where a stored configuration sets the address to be obtained by DHCP, so that it is not in the file.
     pub asks: Option<Origin>,
     /// Where it is stated.
     pub origin: Origin,

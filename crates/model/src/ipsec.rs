@@ -98,7 +98,7 @@ pub struct AuthRound {
     pub proof: Setting<IkeProof>,
     /// Its identity, as written; `None` where any is taken or the address stands for it.
     pub identity: Option<(String, Origin)>,
-    /// What narrows down whose certificate is taken, besides the identity: a pinned certificate or key, an authority, a group.
+    /// Limits on accepted certificates besides the identity: a pinned certificate or key, an authority, a group.
     pub narrowed: Option<Origin>,
 }
 
@@ -111,14 +111,14 @@ impl AuthRound {
     }
 }
 
-/// What a child does with packets.
+/// Mode of a child.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum ChildMode {
     /// Whole packets are wrapped.
     Tunnel,
-    /// What is inside packets is wrapped; the other modes without an outer header count as well.
+    /// Packets are encapsulated; the other modes without an outer header count as well.
     Transport,
     /// Packets pass without IPsec.
     Pass,
@@ -139,7 +139,7 @@ impl ChildMode {
     }
 }
 
-/// What one side of a child reaches.
+/// Traffic selectors of one side of a child.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -152,7 +152,7 @@ pub struct Selectors {
     pub origin: Option<Origin>,
 }
 
-/// What passes through a connection (a CHILD_SA of version 2, a phase 2 of version 1).
+/// Traffic selectors and proposals of a connection (a CHILD_SA of IKEv2, a phase 2 of IKEv1).
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -198,13 +198,13 @@ pub struct IpsecConnection {
     pub remote_addresses: Vec<(String, Origin)>,
     /// How this end proves itself.
     pub local: Vec<AuthRound>,
-    /// What the other end has to prove.
+    /// Authentication that the other end must provide.
     pub remote: Vec<AuthRound>,
     /// Seconds until the keys of IKE are made anew, or its ends prove themselves anew.
     pub rekey: Setting<u64>,
     /// Seconds of silence after which the other end is asked whether it lives; 0 for never.
     pub liveness: Setting<u64>,
-    /// A key against quantum computers is asked for besides (RFC 8784), and whether nothing goes without it.
+    /// A post-quantum pre-shared key is used in addition (RFC 8784), and whether it is mandatory.
     pub quantum_key: Option<(bool, Origin)>,
     /// Children.
     pub children: Vec<Child>,
@@ -254,7 +254,7 @@ impl IpsecConnection {
         !self.children.is_empty() && self.children.iter().all(|child| child.local.texts.iter().any(names))
     }
 
-    /// Whether an address of the other end is known, so that it is a certain one and not any caller.
+    /// Whether an address of the other end is known, so that it is a specific peer.
     #[must_use]
     pub fn names_the_other_end(&self) -> bool {
         let range = |text: &str| {

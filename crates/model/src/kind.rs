@@ -1,8 +1,8 @@
-//! What kind of device an export is of.
+//! Kind of device that an export belongs to.
 
 use serde::{Deserialize, Serialize};
 
-/// What sort of device it is.
+/// Kind of device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -15,7 +15,7 @@ pub enum DeviceKind {
     Server,
     /// Keeps files.
     Storage,
-    /// Nothing tells.
+    /// Not known.
     Unknown,
 }
 

@@ -1,8 +1,8 @@
-//! The ledger of lines: what a reader understood, passed over, and did not understand.
+//! The ledger of lines: understood, ignored, and not understood ones.
 
 use crate::{Limit, Origin};
 
-/// What became of a line.
+/// Classification of a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum LineClass {
     /// It became facts.
@@ -18,7 +18,7 @@ pub enum LineClass {
 pub struct Note {
     /// Where.
     pub origin: Origin,
-    /// What was found, what was expected, and what to do.
+    /// The problem, the expected content, and the remedy.
     pub text: String,
 }
 
@@ -28,29 +28,29 @@ pub struct Ledger {
     classes: Vec<LineClass>,
     /// One note for each place that was not understood, or that was understood with a reservation.
     pub notes: Vec<Note>,
-    /// What a limit left out, the first places of each limit.
+    /// Parts left out because of a limit, with the first places of each limit.
     pub cuts: Vec<Truncation>,
     /// Why the whole export was not read, where a reader failed.
     pub faults: Vec<String>,
-    /// What is missing of it.
+    /// Missing parts.
     pub gaps: Vec<Gap>,
 }
 
-/// Something that is missing, so that what hangs on it is not known.
+/// A missing part, so that everything that depends on it is not known.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Gap {
-    /// What is missing.
+    /// The missing part.
     pub kind: GapKind,
-    /// The line that tells of it.
+    /// The line that refers to it.
     pub origin: Origin,
 }
 
-/// What is missing.
+/// Kinds of missing parts.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum GapKind {
     /// A file that is read in here and is not among the exports, by its path.
     Missing(String),
-    /// What a limit or a fault left out, as told.
+    /// Left out because of a limit or an error, with the message.
     LeftOut(String),
 }
 
@@ -61,7 +61,7 @@ pub struct Truncation {
     pub limit: Limit,
     /// Where.
     pub origin: Origin,
-    /// What was left out, and what to do.
+    /// The part left out, and the remedy.
     pub text: String,
 }
 
@@ -78,8 +78,8 @@ impl Ledger {
         }
     }
 
-    /// Notes that something is left out from here on. A limit that is hit again and again is told for the first places; whether this
-    /// is one of them.
+    /// Records that the rest is left out from here on. A limit that is reached repeatedly is recorded for the first places only; returns
+    /// whether this is one of them.
     pub fn cut(&mut self, cut: Truncation) -> bool {
         const MOST: usize = 4;
         let first = self.cuts.iter().filter(|known| known.limit == cut.limit).count() < MOST;

@@ -1,4 +1,4 @@
-//! What is known about an estate: devices, logins, secrets, pools, tunnels, listeners and filters.
+//! Facts about an estate: devices, logins, secrets, pools, tunnels, listeners and filters.
 //!
 //! Every fact carries an [`Origin`]: the export it was read from and the bytes that state it. This crate knows
 //! no file format and no check; it only says what there is to know and keeps secrets from leaving.

@@ -1,5 +1,5 @@
-//! How much of what is given is read, and how far it is followed: hostile or broken input ends at one of these, and not in memory
-//! that runs out or in a run without end. Whoever hits one says what was left out.
+//! Limits on how much input is read and how far it is followed: hostile or broken input reaches one of these, instead of exhausting memory
+//! or running without end. Everything left out because of a limit is reported.
 
 use std::fmt;
 
@@ -32,22 +32,22 @@ pub enum Limit {
     SetNodes,
 }
 
-/// What is known of a limit.
+/// Description of a limit.
 #[derive(Debug)]
 pub struct LimitRow {
     /// Which.
     pub limit: Limit,
     /// Its name, as the command takes it.
     pub name: &'static str,
-    /// What is bounded, as a phrase, with its unit.
+    /// The bounded quantity, as a phrase, with its unit.
     pub what: &'static str,
     /// Whether it counts bytes.
     pub bytes: bool,
-    /// What holds where nothing is said.
+    /// Default value.
     pub default: u64,
     /// The least and the most that it can be set to.
     pub range: (u64, u64),
-    /// What happens to what is beyond it.
+    /// Consequence for input beyond it.
     pub beyond: &'static str,
 }
 
@@ -167,7 +167,7 @@ pub const LIMITS: [LimitRow; 12] = [
 ];
 
 impl Limit {
-    /// What is known of it.
+    /// Its description.
     #[must_use]
     pub fn row(self) -> &'static LimitRow {
         &LIMITS[self as usize]
@@ -180,7 +180,7 @@ impl Limit {
     }
 }
 
-/// What each limit is set to.
+/// Values of all limits.
 ///
 /// ```
 /// use trevlin_model::{Limit, Limits};
@@ -198,13 +198,13 @@ impl Default for Limits {
 }
 
 impl Limits {
-    /// What a limit is set to.
+    /// Value of a limit.
     #[must_use]
     pub fn get(&self, limit: Limit) -> u64 {
         self.0[limit as usize]
     }
 
-    /// What a limit is set to, as a count of things in memory.
+    /// Value of a limit, as a count of objects in memory.
     #[must_use]
     pub fn of(&self, limit: Limit) -> usize {
         usize::try_from(self.get(limit)).unwrap_or(usize::MAX)
@@ -228,7 +228,7 @@ impl Limits {
     }
 }
 
-/// What limits are called.
+/// Names of limits.
 #[derive(Debug, Clone, Copy)]
 struct Names;
 
@@ -242,7 +242,7 @@ impl fmt::Display for Names {
 /// Why a limit was not set.
 #[derive(Debug, Clone, thiserror::Error)]
 pub enum LimitError {
-    /// What was said has no value.
+    /// The setting has no value.
     #[error("`{0}` has no value; write NAME=VALUE, such as nesting=64")]
     NoValue(String),
     /// There is no such limit.
@@ -251,7 +251,7 @@ pub enum LimitError {
     /// The value is none, or too small or too large.
     #[error("`{value}` is not a value for {} ({}); expected {}{}", row.name, row.what, row.range.0, upto(row.range.1))]
     OutOfRange {
-        /// What was said.
+        /// The setting as given.
         value: String,
         /// The limit.
         row: &'static LimitRow,

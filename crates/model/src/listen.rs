@@ -1,12 +1,11 @@
-//! What a device serves beside its tunnels and its shell: sockets as they were seen, services that open ports for others, and
-//! names that it publishes.
+//! Services of a device besides tunnels and SSH: sockets as observed, port mapping services, and published names.
 
 use crate::written::Word;
 use crate::{IpRange, Origin, PortRange, Protocol};
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
-/// A socket that waits for somebody, as a dump of them shows it.
+/// A listening socket, as a socket list shows it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -15,7 +14,7 @@ pub struct Socket {
     pub protocol: Protocol,
     /// Address it is bound to; `None` for every one.
     pub address: Option<IpAddr>,
-    /// IP versions: of a socket for every address both where one takes IPv4 as well (ipv6(7), IPV6_V6ONLY).
+    /// IP versions; a socket on every IPv6 address has both where it accepts IPv4 as well (ipv6(7), IPV6_V6ONLY).
     #[serde(with = "crate::written::both")]
     #[cfg_attr(feature = "schema", schemars(with = "Option<crate::Families>"))]
     pub families: crate::Families,
@@ -23,13 +22,13 @@ pub struct Socket {
     pub interface: Option<String>,
     /// Port.
     pub port: u16,
-    /// Name of the program, where the dump tells.
+    /// Name of the program, where the list shows it.
     pub program: Option<String>,
     /// The line.
     pub origin: Origin,
 }
 
-/// A service that opens ports for hosts which ask for them (UPnP IGD; RFC 6886, NAT-PMP; RFC 6887, PCP).
+/// A service that opens ports on request of hosts (UPnP IGD; RFC 6886, NAT-PMP; RFC 6887, PCP).
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -38,13 +37,13 @@ pub struct PortMapper {
     pub upnp: bool,
     /// Whether it takes requests of NAT-PMP and PCP.
     pub nat_pmp: bool,
-    /// Whether a host may only ask for itself.
+    /// Whether a host may request ports for itself only.
     pub own_only: bool,
     /// Port of its web interface, where one is stated.
     pub port: Option<(u16, Origin)>,
     /// Addresses or interfaces where it listens, as written.
     pub listens: Vec<(String, Origin)>,
-    /// Who may ask for what, in order; the first that fits decides, and without one it is allowed.
+    /// Access list in order; the first match decides, and requests without a match are permitted.
     pub permissions: Vec<Permission>,
     /// The line to point at.
     pub origin: Origin,

@@ -13,7 +13,7 @@ pub enum LoginList {
     LocalFile(String),
 }
 
-/// What a caller has to show.
+/// Authentication factor of a client.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -54,12 +54,12 @@ pub enum LoginDaemon {
     Ppp,
 }
 
-/// One way in for one named user.
+/// One login path for one named user.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Login {
-    /// User name; `*` stands for anybody.
+    /// User name; `*` matches any user.
     pub user: String,
     /// From which list.
     pub list: LoginList,

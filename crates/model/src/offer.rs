@@ -1,17 +1,17 @@
-//! What the ends of a tunnel may agree on: algorithms as each program names them.
+//! Algorithms that the ends of a tunnel may negotiate, by the name that each program uses.
 
 use crate::Origin;
 use crate::written::Word;
 use serde::{Deserialize, Serialize};
 
-/// What an offer is for.
+/// Purpose of an offer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum OfferPart {
     /// Setting up keys (IKE, TLS).
     Control,
-    /// What passes through the tunnel.
+    /// Traffic through the tunnel.
     Data,
 }
 
@@ -26,7 +26,7 @@ impl OfferPart {
     }
 }
 
-/// What an algorithm does, where its place in the file tells.
+/// Role of an algorithm, where its place in the file determines it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -103,7 +103,7 @@ impl Spelling {
 pub struct Offered {
     /// Name, as written.
     pub name: String,
-    /// What it does; `None` where only the name tells.
+    /// Its role; `None` where only the name determines it.
     pub role: Option<AlgorithmRole>,
     /// For which versions of the program it counts, in words; `None` for all.
     #[serde(deserialize_with = "crate::written::word::maybe")]
@@ -130,7 +130,7 @@ pub struct Offer {
     pub spelling: Spelling,
     /// The algorithms.
     pub algorithms: Vec<Offered>,
-    /// What the exports cannot tell about it, as a question, and what kind of algorithm that is about.
+    /// Information that the exports do not contain, as a request, and the role of the algorithm concerned.
     pub open: Option<(AlgorithmRole, String)>,
     /// The line to point at.
     pub origin: Origin,

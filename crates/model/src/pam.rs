@@ -3,7 +3,7 @@
 use crate::Origin;
 use serde::{Deserialize, Serialize};
 
-/// What a line is for.
+/// Facility of a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -14,11 +14,11 @@ pub enum PamFacility {
     Account,
     /// Changing the password.
     Password,
-    /// What surrounds a session.
+    /// Session setup and cleanup.
     Session,
 }
 
-/// What a module's answer does to the stack.
+/// Effect of a module's result on the stack.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -44,7 +44,7 @@ pub enum PamAction {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum PamControl {
-    /// What success and failure of the module do.
+    /// Effects of success and failure of the module.
     Actions {
         /// On success.
         success: PamAction,
@@ -62,7 +62,7 @@ pub enum PamControl {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PamLine {
-    /// What it is for; `None` for `@include`, which takes over all four.
+    /// Its facility; `None` for `@include`, which includes all four.
     pub facility: Option<PamFacility>,
     /// Control.
     pub control: PamControl,

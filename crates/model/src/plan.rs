@@ -1,4 +1,4 @@
-//! What a tunnel does with addresses beyond its listeners: pools, fixed addresses, networks behind it.
+//! Address plan of a tunnel besides its listeners: pools, fixed addresses, networks behind it.
 
 use crate::{IpRange, MalformedAddress, Origin, Pool};
 use serde::{Deserialize, Serialize};
@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 /// A range and the place that states it.
 pub type Placed = (IpRange, Origin);
 
-/// An address kept for one caller.
+/// An address reserved for one VPN client.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -19,14 +19,14 @@ pub struct FixedAddress {
     pub origin: Origin,
 }
 
-/// What callers send through a tunnel.
+/// Traffic that VPN clients send through a tunnel.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Sends {
     /// Everything (a full tunnel).
     Everything,
-    /// What is for some networks (a split tunnel).
+    /// Traffic to some networks (a split tunnel).
     SomeNetworks,
 }
 
@@ -35,23 +35,23 @@ pub enum Sends {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct AddressPlan {
-    /// What callers are given in turn.
+    /// Pools for dynamic assignment.
     pub pools: Vec<Pool>,
-    /// What is kept for one caller each.
+    /// Addresses reserved for one client each.
     pub fixed: Vec<FixedAddress>,
     /// Networks at the other end, reached through the tunnel (routes, traffic selectors, allowed addresses).
     pub remote: Vec<Placed>,
-    /// What callers are told to send through the tunnel; every address of a family is a full tunnel.
+    /// Routes pushed to clients; every address of a family is a full tunnel.
     pub sent_through: Vec<Placed>,
-    /// Networks that callers are told to keep out of the tunnel.
+    /// Networks that clients exclude from the tunnel.
     pub kept_out: Vec<Placed>,
-    /// Name servers that callers are told.
+    /// DNS servers pushed to clients.
     pub name_servers: Vec<Placed>,
-    /// Domains whose names callers are told to look up there, or to complete names with.
+    /// Domains that clients resolve through the tunnel, or use as search domains.
     pub domains: Vec<(String, Origin)>,
-    /// NetBIOS name servers that callers are told, and other lines that carry NetBIOS through the tunnel.
+    /// NetBIOS name servers pushed to clients, and other lines that carry NetBIOS through the tunnel.
     pub netbios: Vec<(String, Origin)>,
-    /// How many callers may be connected at a time, where it is stated.
+    /// Maximum number of simultaneous clients, where it is stated.
     pub sessions: Option<(u32, Origin)>,
     /// Pieces outside the pools that should be addresses and are none.
     pub malformed: Vec<MalformedAddress>,

@@ -1,4 +1,4 @@
-//! Address pools: what callers are given.
+//! Address pools of VPN clients.
 
 use crate::written::Word;
 use crate::{InterfaceAddress, IpRange, Origin, Setting};
@@ -11,42 +11,42 @@ use std::net::IpAddr;
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct MalformedAddress {
-    /// What is wrong, as a phrase.
+    /// The error, as a phrase.
     pub why: String,
     /// The piece.
     pub origin: Origin,
 }
 
-/// How callers' addresses sit beside the inside network.
+/// Relation of client addresses to the internal network.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PoolPlacement {
     /// A network of their own, reached by routing.
     Routed,
-    /// Addresses of the inside network, answered for by the server (proxy ARP).
+    /// Addresses of the internal network, answered for by the server (proxy ARP).
     ProxyArp,
-    /// The callers' link is joined to the inside network.
+    /// The client link is bridged to the internal network.
     Bridged,
 }
 
-/// A pool of addresses for the callers of one tunnel.
+/// An address pool for the clients of one tunnel.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Pool {
-    /// What hands it out, as a phrase ("PPTP server").
+    /// The service that assigns it, as a phrase ("PPTP server").
     pub owner: String,
     /// The ranges, each with its place.
     pub ranges: Vec<(IpRange, Origin)>,
     /// The whole network set aside for the tunnel, where the format states one.
     #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub network: Option<IpNet>,
-    /// How many addresses one caller takes up (four in OpenVPN's net30 topology).
+    /// Number of addresses used per client (four in OpenVPN's net30 topology).
     pub per_caller: Setting<u32>,
     /// The server's own addresses in the tunnel.
     pub server_addresses: Vec<IpAddr>,
-    /// Beside the inside, or carved out of it.
+    /// Separate from the internal network, or part of it.
     pub placement: Setting<PoolPlacement>,
     /// Pieces that are no addresses.
     pub malformed: Vec<MalformedAddress>,
@@ -58,7 +58,7 @@ pub struct Pool {
 }
 
 impl Pool {
-    /// A routed pool with nothing in it yet, one address a caller.
+    /// An empty routed pool with one address per client.
     #[must_use]
     pub fn new(owner: impl Into<String>, origin: Origin) -> Self {
         Self {
@@ -85,13 +85,13 @@ impl Pool {
         }
     }
 
-    /// How many addresses there are for callers.
+    /// Number of addresses available to clients.
     #[must_use]
     pub fn size(&self) -> u128 {
         self.ranges.iter().fold(0, |sum, (range, _)| sum.saturating_add(range.size()))
     }
 
-    /// Everything the pool lays claim to: its network where one is set aside, else its ranges.
+    /// All addresses that the pool allocates: its network where one is reserved, otherwise its ranges.
     #[must_use]
     pub fn allocations(&self) -> Vec<(IpRange, Origin)> {
         match self.network {

@@ -1,11 +1,11 @@
-//! What the point-to-point protocol daemon is told: option profiles and secrets files (pppd(8)).
+//! Settings of the point-to-point protocol daemon: option profiles and secrets files (pppd(8)).
 
 use crate::written::Word;
 use crate::{HeldSecret, IpRange, MalformedAddress, Origin, Setting};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
-/// What a file of options says about encryption inside the link (pppd(8), require-mppe).
+/// Requirement of an options file for encryption inside the link (pppd(8), require-mppe).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -24,8 +24,8 @@ pub enum Mppe {
 
 /// One file of pppd options.
 ///
-/// `require_*` name what a caller must prove itself with. `refuse-*` is no part of this: it only limits how the
-/// daemon proves itself to others (pppd(8)).
+/// `require_*` name the methods that a client must authenticate with. `refuse-*` is not included: it only limits how the daemon
+/// authenticates itself to others (pppd(8)).
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -55,9 +55,9 @@ pub struct PppProfile {
     pub plugins: Vec<(String, Origin)>,
     /// `proxyarp` (true) or `noproxyarp` (false).
     pub proxy_arp: Option<(bool, Origin)>,
-    /// `ms-dns` name servers handed out.
+    /// `ms-dns`: DNS servers pushed to clients.
     pub name_servers: Vec<(IpRange, Origin)>,
-    /// `ms-wins`: NetBIOS name servers handed out, in words.
+    /// `ms-wins`: NetBIOS name servers pushed to clients, as text.
     pub netbios: Vec<(String, Origin)>,
     /// `local:remote` addresses.
     pub remote_address: Option<(IpRange, Origin)>,
@@ -92,7 +92,7 @@ impl PppProfile {
         }
     }
 
-    /// What is required of the link's encryption, whatever the order of its options.
+    /// Required encryption of the link, whatever the order of its options.
     #[must_use]
     pub fn encryption(&self) -> Option<(Mppe, Origin)> {
         match self.mppe {
@@ -127,7 +127,7 @@ impl PppProfile {
     }
 }
 
-/// Which secrets file a line stands in.
+/// The secrets file that contains a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]

@@ -18,7 +18,7 @@ pub enum MessageAuthenticator {
     NotRequired,
 }
 
-/// One client of a RADIUS server: a device that asks about callers.
+/// One client of a RADIUS server: a device that sends authentication requests.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -62,18 +62,18 @@ pub struct RadiusUpstream {
     pub tls: bool,
     /// The shared secret.
     pub secret: Option<Arc<HeldSecret>>,
-    /// Realms whose callers are handed on; `DEFAULT` and `NULL` stand for those without a known realm.
+    /// Realms whose requests are proxied; `DEFAULT` and `NULL` match requests without a known realm.
     pub realms: Vec<String>,
     /// The line that opens it.
     pub origin: Origin,
 }
 
-/// A RADIUS server that a service of the device asks about callers.
+/// A RADIUS server that a service of the device uses.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusTarget {
-    /// Which service asks, as far as the file tells.
+    /// The service that uses it, as far as the file shows.
     pub asked_by: RadiusAsker,
     /// Name or address as written.
     pub server: String,
@@ -85,7 +85,7 @@ pub struct RadiusTarget {
     pub origin: Origin,
 }
 
-/// Who asks a RADIUS server.
+/// Kinds of services that use a RADIUS server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -102,7 +102,7 @@ pub enum RadiusAsker {
 }
 
 impl RadiusAsker {
-    /// Who asks for the callers of a tunnel.
+    /// The kind for a tunnel family.
     #[must_use]
     pub fn of_tunnel(family: TunnelFamily) -> Self {
         match family {
@@ -118,9 +118,9 @@ impl RadiusAsker {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusEntry {
-    /// User; `DEFAULT` is everybody.
+    /// User; `DEFAULT` matches any user.
     pub user: String,
-    /// Whether it lets in without asking for anything (`Auth-Type := Accept`).
+    /// Whether it accepts without authentication (`Auth-Type := Accept`).
     pub accepts: bool,
     /// Whether it turns away.
     pub rejects: bool,
@@ -145,18 +145,18 @@ pub struct RadiusStep {
     pub origin: Origin,
 }
 
-/// A virtual server: what it runs to decide about a caller.
+/// A virtual server: the modules that decide about a request.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusSite {
     /// Name.
     pub name: String,
-    /// Modules of `authorize`, which look the caller up.
+    /// Modules of `authorize`, which look up the user.
     pub authorize: Vec<RadiusStep>,
     /// Modules of `authenticate`, which hold what is shown against it.
     pub authenticate: Vec<RadiusStep>,
-    /// Modules of `post-auth`, which may still turn the caller away.
+    /// Modules of `post-auth`, which may still reject the user.
     pub post_auth: Vec<RadiusStep>,
     /// The line that opens it.
     pub origin: Origin,

@@ -1,4 +1,4 @@
-//! Conditions of packet filters that are kept as the export has them, because their meaning is not modelled.
+//! Conditions of packet filters that are kept as text, because their meaning is not analysed.
 
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -7,13 +7,13 @@ use std::fmt;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(from = "String", into = "String")]
 pub struct Residual {
-    /// What sort of condition it is, where that is known.
+    /// Kind of condition, where it is known.
     pub kind: ResidualKind,
     /// Its words, as the export has them or as the reader describes them.
     pub text: String,
 }
 
-/// What sort of condition it is, as far as that bears on what it can hold for.
+/// Kind of condition, as far as it limits the traffic that may match.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum ResidualKind {
     /// It holds for packets of every sender until a rate is reached.

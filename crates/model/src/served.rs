@@ -1,5 +1,5 @@
-//! What a device serves beside tunnels and its shell: shares, pages, databases, disks, names, the time. Every daemon's files
-//! become the same record, so that one check judges them all.
+//! Services of a device besides tunnels and SSH: shares, pages, databases, disks, names, time. The files of every daemon become the same
+//! record, so that one check judges them all.
 //!
 //! Long because one record, with a word for everything that the files of twenty daemons say of themselves.
 
@@ -10,7 +10,7 @@ use crate::{Families, Family, IpRange, Origin, Protocol, Setting};
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
-/// What a service is for.
+/// Kind of service.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, strum::IntoStaticStr,
 )]
@@ -44,7 +44,7 @@ pub enum ServedKind {
     Names,
     /// The time by NTP.
     Time,
-    /// What others log.
+    /// Log messages of other devices.
     Logs,
 }
 
@@ -73,6 +73,27 @@ impl ServedKind {
             Self::Names => "DNS server",
             Self::Time => "NTP server",
             Self::Logs => "syslog server",
+        }
+    }
+
+    /// Several services of the kind that one program offers at the same port.
+    #[must_use]
+    pub fn plural(self) -> &'static str {
+        match self {
+            Self::Shares => "SMB servers",
+            Self::Exports => "NFS exports",
+            Self::Modules => "rsync servers",
+            Self::Transfers => "FTP servers",
+            Self::Disks => "iSCSI targets",
+            Self::Monitoring => "SNMP agents",
+            Self::Pages => "web sites",
+            Self::Relays => "relays",
+            Self::Databases => "databases",
+            Self::Cache => "caches",
+            Self::Broker => "message brokers",
+            Self::Names => "DNS zones",
+            Self::Time => "NTP servers",
+            Self::Logs => "syslog servers",
         }
     }
 
@@ -150,7 +171,7 @@ impl Endpoint {
 pub struct Sources {
     /// Addresses.
     pub ranges: Vec<IpRange>,
-    /// What only a name server or a directory can turn into addresses: host names, patterns, netgroups.
+    /// Entries that only DNS or a directory resolves to addresses: host names, patterns, netgroups.
     pub names: Vec<String>,
     /// Lines that limit it; none where nothing does.
     #[serde(rename = "limited")]
@@ -171,13 +192,13 @@ impl Sources {
         Self { ranges, names: Vec::new(), origins }
     }
 
-    /// Whether nobody is meant.
+    /// Whether no client is included.
     #[must_use]
     pub fn is_nobody(&self) -> bool {
         self.ranges.is_empty() && self.names.is_empty()
     }
 
-    /// Whether half of all addresses of an IP version or more are meant.
+    /// Whether half of all addresses of an IP version or more are included.
     #[must_use]
     pub fn is_everybody(&self) -> bool {
         [Family::V4, Family::V6].into_iter().any(|family| {
@@ -186,7 +207,7 @@ impl Sources {
         })
     }
 
-    /// Whether only the device itself is meant.
+    /// Whether only the device itself is included.
     #[must_use]
     pub fn is_local(&self) -> bool {
         self.names.iter().all(|name| name == "localhost")
@@ -209,8 +230,8 @@ impl Sources {
         self
     }
 
-    /// What both allow. Names stay where the other side allows every address; else they cannot be compared and stay too, as
-    /// whoever they stand for may be among them.
+    /// The clients that both permit. Names are kept where the other side permits every address; otherwise they cannot be compared and are
+    /// kept as well, since they may stand for permitted addresses.
     #[must_use]
     pub fn and(&self, other: &Self) -> Self {
         /// More pairs than this are not looked at one by one: then ranges that touch become one.
@@ -231,7 +252,7 @@ impl Sources {
         Self { ranges, names, origins }
     }
 
-    /// Who is meant, in words: `everybody`, or the first few ranges and names.
+    /// Description in words: `any`, or the first few ranges and names.
     #[must_use]
     pub fn words(&self) -> String {
         const MOST: usize = 4;
@@ -252,14 +273,14 @@ impl Sources {
     }
 }
 
-/// What somebody has to show before a part is his to use.
+/// Authentication required before a resource may be used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum AuthRequirement {
     /// Nothing.
     Nothing,
-    /// That he calls from an address that is trusted; his own machine says who he is.
+    /// A trusted source address; the client's own host asserts the user.
     Address,
     /// A word that travels as it is (SNMP community).
     Community,
@@ -269,12 +290,12 @@ pub enum AuthRequirement {
     Proof,
     /// A certificate.
     Certificate,
-    /// Nobody comes in.
+    /// No client is accepted.
     Refused,
 }
 
 impl AuthRequirement {
-    /// In words, behind "asks for".
+    /// In words, after "requires".
     #[must_use]
     pub fn words(self) -> &'static str {
         match self {
@@ -302,22 +323,22 @@ pub enum Requirement {
     Required,
 }
 
-/// What is to be known of a part besides.
+/// Further property of a resource.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Remark {
-    /// The superuser of a client stays the superuser (exports(5), no_root_squash), or users are made the superuser.
+    /// Root of a client keeps root rights (exports(5), no_root_squash), or users are mapped to root.
     RootKept,
     /// Clients may use ports that any of their users can open (exports(5), insecure).
     AnyPort,
-    /// The server hands a folder's list of names to whoever asks.
+    /// The server lists a folder's contents to any client.
     Listing,
     /// It shows how the server is doing.
     Status,
     /// It is for looking after the server or the device.
     Administration,
-    /// What is asked for is handed on to another server.
+    /// Requests are passed to another server.
     HandedOn,
     /// Everything is sent to another place with TLS.
     Redirect,
@@ -333,11 +354,11 @@ pub enum Remark {
     Md5Password,
     /// It may change settings.
     Commands,
-    /// Names are looked up for whoever asks.
+    /// Recursive queries are answered.
     Recursion,
 }
 
-/// What a part is.
+/// Kind of resource.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, strum::IntoStaticStr,
 )]
@@ -392,12 +413,12 @@ impl PartKind {
     }
 }
 
-/// One thing that a service gives out, on terms of its own.
+/// One resource of a service, with access rules of its own.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct ServiceResource {
-    /// What it is.
+    /// Kind.
     pub kind: PartKind,
     /// Name; that of a community is left out, as it is a secret.
     pub name: String,
@@ -409,7 +430,7 @@ pub struct ServiceResource {
     #[serde(with = "crate::written::everybody")]
     #[cfg_attr(feature = "schema", schemars(with = "Option<Sources>"))]
     pub sources: Sources,
-    /// What is asked of the least that come in.
+    /// Weakest authentication that is accepted.
     pub login: Setting<AuthRequirement>,
     /// Who may, where it is limited to some by name.
     pub users: Vec<String>,
@@ -419,7 +440,7 @@ pub struct ServiceResource {
     pub signing: Option<Setting<Requirement>>,
     /// Whether the content is encrypted, where the protocol can by itself.
     pub encryption: Option<Setting<Requirement>>,
-    /// What is to be known besides, with the line that says so.
+    /// Further properties, with the line that states each.
     pub remarks: Vec<(Remark, Origin)>,
     /// The line to point at.
     pub origin: Origin,
@@ -440,7 +461,7 @@ impl ServiceResource {
         self.label.as_deref().unwrap_or(named)
     }
 
-    /// A part that is open to everybody, asks for nothing that is known and may not be changed.
+    /// A resource that is open to any address, has no known login, and is read-only.
     #[must_use]
     pub fn new(kind: PartKind, name: impl Into<String>, origin: Origin) -> Self {
         Self {
@@ -471,13 +492,13 @@ impl ServiceResource {
         self.writes.value() == Some(&true)
     }
 
-    /// Whether nothing is asked, for certain.
+    /// Whether it certainly requires no authentication.
     #[must_use]
     pub fn asks_nothing(&self) -> bool {
         self.login.value() == Some(&AuthRequirement::Nothing)
     }
 
-    /// What it is called in a sentence.
+    /// Name for use in a sentence.
     #[must_use]
     pub fn title(&self) -> String {
         match self.kind {
@@ -508,7 +529,7 @@ impl ServiceResource {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Served {
-    /// What it is for.
+    /// Kind.
     pub kind: ServedKind,
     /// The program.
     #[serde(deserialize_with = "crate::written::word::one")]
@@ -522,11 +543,11 @@ pub struct Served {
     pub units: Words,
     /// Where it listens.
     pub endpoints: Vec<Endpoint>,
-    /// What it gives out.
+    /// Its resources.
     pub parts: Vec<ServiceResource>,
     /// Versions and algorithms that may be agreed on.
     pub offers: Vec<Offer>,
-    /// What the exports cannot tell, with the line that makes one ask.
+    /// Information that the exports do not contain, with the line that raises the request.
     pub open: Vec<(String, Origin)>,
     /// Why the program would not start, where that is known.
     pub refused: Option<(String, Origin)>,

@@ -6,15 +6,15 @@ use std::fmt;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::ops::Deref;
 
-/// What ranges lie over, for both kinds of sets.
+/// Operations on ranges, for both kinds of sets.
 trait Ranged: Copy {
     /// Whether the two meet, or one begins right behind the other.
     fn touches(&self, later: &Self) -> bool;
     /// Both as one, where they touch.
     fn with(&self, later: &Self) -> Self;
-    /// What they share.
+    /// The common part.
     fn shared(&self, other: &Self) -> Option<Self>;
-    /// What of this one is not of the other, in order.
+    /// The part of this range that is not in the other, in order.
     fn left_of(&self, other: &Self) -> Vec<Self>;
     /// Whether all of this one comes before the other.
     fn ends_before(&self, other: &Self) -> bool;
@@ -104,7 +104,7 @@ fn shared<T: Ranged + Ord>(a: &[T], b: &[T]) -> Vec<T> {
     apart(a.iter().flat_map(|one| meeting(&b, one).filter_map(|other| one.shared(other))).collect())
 }
 
-/// What of ranges is not in others: the pieces of each in order, in the order of the ranges.
+/// The parts of ranges that are not in others: the pieces of each in order, in the order of the ranges.
 fn left<T: Ranged + Ord>(all: &[T], gone: &[T]) -> Vec<T> {
     let gone = apart(gone.to_vec());
     let mut left = Vec::with_capacity(all.len());
@@ -123,7 +123,7 @@ fn left<T: Ranged + Ord>(all: &[T], gone: &[T]) -> Vec<T> {
     left
 }
 
-/// What of addresses is not in others, in the order of the addresses.
+/// The parts of addresses that are not in others, in the order of the addresses.
 pub(crate) fn addresses_without(all: &[IpRange], gone: &[IpRange]) -> Vec<IpRange> {
     left(all, gone)
 }
@@ -147,13 +147,13 @@ macro_rules! set {
                 self.0.iter().chain(other).copied().collect()
             }
 
-            /// What is in both.
+            /// The common part of both.
             #[must_use]
             pub fn intersection(&self, other: &[$range]) -> Self {
                 Self(shared(&self.0, other))
             }
 
-            /// What is not in the other.
+            /// The part that is not in the other.
             #[must_use]
             pub fn without(&self, gone: &[$range]) -> Self {
                 Self(left(&self.0, gone))
@@ -266,7 +266,7 @@ impl Taken {
         before.into_iter().filter(|known| known.last() >= range.first()).chain(within).collect()
     }
 
-    /// What of a range is not taken yet, in order.
+    /// The part of a range that is not covered yet, in order.
     #[must_use]
     pub fn left_of(&self, range: IpRange) -> Vec<IpRange> {
         left(&[range], &self.meeting(&range))
@@ -294,7 +294,7 @@ impl IpRangeSet {
         self.0.iter().any(|range| range.contains(address))
     }
 
-    /// What of it is of an IP version.
+    /// The part of an IP version.
     #[must_use]
     pub fn of_family(&self, family: Family) -> Self {
         Self(self.0.iter().filter(|range| range.family() == family).copied().collect())

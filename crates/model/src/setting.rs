@@ -5,7 +5,7 @@ use crate::Origin;
 /// A default that a daemon uses where nothing is stated.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct DefaultValue<T> {
-    /// What applies.
+    /// The value.
     pub value: T,
     /// Whose default it is.
     pub daemon: &'static str,
@@ -25,12 +25,12 @@ pub enum Setting<T> {
         /// The line that decides.
         origin: Origin,
     },
-    /// Nothing is stated; what applies is the daemon's default, one row per range of versions.
-    /// With more than one row the version decides, and no export told it.
+    /// Nothing is stated; the daemon's default applies, one row per range of versions. With more than one row the version decides, and no
+    /// export states it.
     Default(Vec<DefaultValue<T>>),
-    /// The exports cannot tell.
+    /// Not known from the exports.
     Unknown {
-        /// What is missing, as a phrase.
+        /// The missing information, as a phrase.
         why: String,
     },
 }

@@ -10,7 +10,7 @@ use std::net::IpAddr;
 /// The program whose defaults are known.
 pub const OPENSSH: &str = "OpenSSH";
 
-/// A keyword that is modelled.
+/// A keyword that is analysed.
 #[derive(Debug, Clone)]
 pub struct SshKeyword {
     /// Name in small letters.
@@ -21,7 +21,7 @@ pub struct SshKeyword {
     pub defaults: Vec<DefaultValue<Vec<String>>>,
 }
 
-/// What a `Match` line looks at.
+/// Criterion of a `Match` line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -68,7 +68,7 @@ pub struct SshBlock {
     pub statements: Vec<SshStatement>,
 }
 
-/// A connection to judge. What is not known matches nothing, as with `sshd -T -C`.
+/// A connection to evaluate. Unknown fields match nothing, as with `sshd -T -C`.
 #[derive(Debug, Clone, Default)]
 pub struct SshConnection<'a> {
     /// User.
@@ -108,8 +108,8 @@ pub struct SshServer {
 }
 
 impl SshServer {
-    /// What applies to a connection. Statements behind a matching `Match` win over those before any, and of several
-    /// the first wins; a keyword that joins its lines joins those of all matching blocks.
+    /// The effective value for a connection. Statements behind a matching `Match` override those before any, and the first of several wins;
+    /// a keyword that joins its lines joins those of all matching blocks.
     #[must_use]
     pub fn effective(&self, keyword: &str, connection: &SshConnection<'_>) -> Setting<Vec<String>> {
         let Ok(at) = self.keywords.binary_search_by(|one| one.name.as_str().cmp(keyword)) else {

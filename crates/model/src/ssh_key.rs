@@ -5,14 +5,14 @@ use crate::Origin;
 use crate::certificate::PublicKey;
 use serde::{Deserialize, Serialize};
 
-/// What a public key is there for.
+/// Purpose of a public key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum SshKeyUse {
-    /// Whoever holds its private key comes in.
+    /// The holder of its private key may log in.
     Authorized,
-    /// Whoever holds a certificate that it signed comes in.
+    /// The holder of a certificate that it signed may log in.
     Authority,
     /// The server shows it.
     Host,
@@ -23,9 +23,9 @@ pub enum SshKeyUse {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SshKey {
-    /// What it is there for.
+    /// Purpose.
     pub purpose: SshKeyUse,
-    /// Whom it lets in, as far as the file's place tells.
+    /// The user it belongs to, where the file's path shows it.
     pub user: Option<String>,
     /// Kind, as written: `ssh-ed25519`.
     pub kind: String,
@@ -35,7 +35,7 @@ pub struct SshKey {
     pub from: Option<String>,
     /// Whether it runs one command only (`command=`, `restrict`).
     pub limited: bool,
-    /// What stands behind the key, for people.
+    /// The comment behind the key.
     pub comment: String,
     /// The line.
     pub origin: Origin,

@@ -1,4 +1,4 @@
-//! Who may act as somebody else: sudoers(5).
+//! Rules for running commands as another user: sudoers(5).
 
 use crate::Origin;
 use serde::{Deserialize, Serialize};
@@ -13,9 +13,9 @@ pub struct SudoRule {
     pub who: Arc<Vec<String>>,
     /// Whether it grants every command.
     pub all_commands: bool,
-    /// Whether it grants acting as the superuser (no list of names, `ALL` or `root`).
+    /// Whether it permits acting as root (no list of names, `ALL` or `root`).
     pub as_root: bool,
-    /// Whether the user's own password is asked for.
+    /// Whether the user's own password is required.
     #[serde(with = "crate::written::on_unless_off")]
     #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub asks_password: bool,

@@ -1,7 +1,7 @@
 //! Tables that are compiled in.
 
-/// A static that holds a table in TOML that is compiled in, by its path from the source file:
-/// `table! { static KEYS: Keys = "../tables/keys.toml"; }`. Read when it is first asked for, and in a test.
+/// A static that holds a table in TOML that is compiled in, by its path from the source file: `table! { static KEYS: Keys =
+/// "../tables/keys.toml"; }`. Parsed on first use, and in a test.
 ///
 /// # Panics
 /// When it cannot be read into its type: a table that is not what its reader expects would switch checks off in silence. The test

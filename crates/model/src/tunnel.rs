@@ -1,4 +1,4 @@
-//! Tunnels that answer callers or join sites.
+//! Tunnels that accept clients or connect sites.
 
 use crate::certificate::CertificateFile;
 use crate::ipsec::IpsecConnection;
@@ -67,12 +67,12 @@ impl TunnelFamily {
     }
 }
 
-/// What the device is in the tunnel.
+/// Role of the device in the tunnel.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum TunnelRole {
-    /// Answers callers.
+    /// Accepts clients.
     Server,
     /// Calls a server.
     Client,
@@ -103,27 +103,27 @@ impl Listener {
     }
 }
 
-/// Whether a client certificate is asked for.
+/// Whether a client certificate is required.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum CertificateDemand {
-    /// Nobody comes in without one.
+    /// Clients without one are rejected.
     Required,
-    /// Asked for, but callers without one come in.
+    /// Requested, but clients without one are accepted.
     Optional,
-    /// Not asked for.
+    /// Not requested.
     NotAsked,
 }
 
-/// Who decides about a caller's password.
+/// The service that verifies a client's password.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PasswordSource {
     /// A list of names and passwords among the exports' files.
     LocalList(String),
-    /// The same, with a code that is good once asked for besides.
+    /// The same, with a one-time code in addition.
     LocalListAndCode(String),
     /// The system's accounts, through this PAM service.
     Pam(String),
@@ -131,7 +131,7 @@ pub enum PasswordSource {
     Radius,
     /// A directory.
     Directory,
-    /// An identity provider that the caller's browser is sent to.
+    /// An identity provider that the client's browser is redirected to.
     IdentityProvider,
     /// The secrets that the daemon itself keeps, as those of IKE.
     OwnSecrets,
@@ -143,42 +143,42 @@ pub enum PasswordSource {
     Management,
 }
 
-/// A password is asked for, and somebody decides about it.
+/// A password is required, and a service verifies it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PasswordCheck {
     /// Who decides.
     pub source: PasswordSource,
-    /// Whether callers without a password come in as well.
+    /// Whether clients without a password are accepted as well.
     pub optional: bool,
     /// The line.
     pub origin: Origin,
 }
 
-/// Another way in, enough by itself.
+/// An alternative login path, sufficient on its own.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct WayIn {
-    /// Whether a client certificate is asked for.
+    /// Whether a client certificate is required.
     pub certificate: bool,
-    /// Passwords asked for.
+    /// Required passwords.
     pub passwords: Vec<PasswordCheck>,
     /// The line.
     pub origin: Origin,
 }
 
-/// How callers prove who they are.
+/// Authentication of VPN clients.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct CallerProof {
     /// Client certificate; `None` where the protocol has none.
     pub certificate: Option<Setting<CertificateDemand>>,
-    /// Passwords asked for.
+    /// Required passwords.
     pub passwords: Vec<PasswordCheck>,
-    /// Other ways in, each enough by itself.
+    /// Alternative login paths, each sufficient on its own.
     pub alternatives: Vec<WayIn>,
     /// A key that both ends share, in place of logins.
     pub shared_key: Option<Origin>,
@@ -200,19 +200,19 @@ pub struct Reference {
 }
 
 impl Reference {
-    /// A part of the configuration that stands in a file which no export holds.
+    /// A part of the configuration in a file that no export contains.
     #[must_use]
     pub fn configuration(path: impl Into<String>, origin: Origin) -> Self {
         Self { path: path.into(), configuration: true, unsaid: false, origin }
     }
 
-    /// What a sheet does not say, beside what it says at a line.
+    /// Information that a sheet does not state, besides the statement at a line.
     #[must_use]
     pub fn unsaid(origin: Origin) -> Self {
         Self { unsaid: true, ..Self::configuration("the sheet does not state it", origin) }
     }
 
-    /// The question about something that may be settled there; `about` continues a sentence, as "whether NAME asks for it".
+    /// The request for information that the reference may contain; `about` continues a sentence, as "whether NAME requires it".
     #[must_use]
     pub fn question(&self, about: &str) -> String {
         if self.unsaid {
@@ -239,33 +239,45 @@ pub struct Tunnel {
     pub refused: Option<(String, Origin)>,
     /// Where it answers; empty for a client.
     pub listeners: Vec<Listener>,
-    /// How callers prove who they are.
+    /// Authentication of clients.
     pub proof: CallerProof,
-    /// What may be agreed on, by part.
+    /// Algorithms that may be negotiated, by part.
     pub offers: Vec<Offer>,
-    /// What callers are given, and what lies behind it.
+    /// Addresses assigned to clients, and the networks behind the tunnel.
     pub addresses: AddressPlan,
     /// Options file for the link daemon, where there is one.
     pub options_file: Option<Setting<String>>,
     /// Name the secrets files are searched for.
     pub local_name: Option<Setting<String>>,
-    /// The link daemon hands out addresses itself.
+    /// The link daemon assigns addresses itself.
     pub delegates_addresses: Option<Origin>,
     /// Certificates it names or holds.
     pub certificates: Vec<CertificateFile>,
-    /// What is referred to and missing.
+    /// References to missing files.
     pub missing: Vec<Reference>,
     /// Settings read that later checks judge: directive and value, last one wins where the daemon has it so.
     pub settings: Vec<(String, Setting<String>)>,
     /// The interface that is this device's end, where its addresses stand apart from the tunnel.
     pub interface: Option<String>,
-    /// What only IKE and IPsec have.
+    /// Settings of IKE and IPsec.
     pub ipsec: Option<Box<IpsecConnection>>,
-    /// What only WireGuard has.
+    /// Settings of WireGuard.
     pub peers: Vec<WireGuardPeer>,
 }
 
 impl Tunnel {
+    /// The kind of tunnel, as it precedes a name: `OpenVPN server`, `IPsec connection`.
+    #[must_use]
+    pub fn kind_name(&self) -> String {
+        let noun = match self.role {
+            TunnelRole::Server => "server",
+            TunnelRole::Client => "client",
+            TunnelRole::PointToPoint if self.family == TunnelFamily::Ipsec => "connection",
+            TunnelRole::PointToPoint => "tunnel",
+        };
+        format!("{} {noun}", self.family.name())
+    }
+
     /// A tunnel of which nothing but its name, protocol and role is known yet.
     #[must_use]
     pub fn new(name: impl Into<String>, family: TunnelFamily, role: TunnelRole, origin: Origin) -> Self {
@@ -309,13 +321,13 @@ impl Tunnel {
         self.missing.iter().find(|one| one.configuration)
     }
 
-    /// The same, as far as it stands in a file: what is stated is all there is where only a sheet leaves something unsaid.
+    /// The first missing file; information that only a device sheet leaves out is not included.
     #[must_use]
     pub fn missing_file(&self) -> Option<&Reference> {
         self.missing.iter().find(|one| one.configuration && !one.unsaid)
     }
 
-    /// Whether callers beyond the device itself are answered.
+    /// Whether clients other than the device itself are accepted.
     #[must_use]
     pub fn answers_callers(&self) -> bool {
         self.role == TunnelRole::Server

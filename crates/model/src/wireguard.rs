@@ -17,7 +17,7 @@ pub struct WireGuardPeer {
     pub endpoint: Option<String>,
     /// Addresses taken from it and sent to it.
     pub allowed: Vec<Placed>,
-    /// The key that is shared besides (the one that holds against quantum computers).
+    /// The additional pre-shared key (protection from quantum computers).
     pub shared_key: Option<Origin>,
     /// Seconds between packets that keep the way open, where that is on.
     pub keepalive: Option<u32>,

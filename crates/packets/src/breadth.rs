@@ -1,4 +1,4 @@
-//! How much a rule lets through, as powers of two that people can read.
+//! Amount of traffic that a rule permits, as powers of two.
 
 use crate::cube::{Cube, Field, Ranges, Region};
 use crate::review::new_connections;

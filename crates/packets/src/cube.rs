@@ -1,7 +1,7 @@
 //! Sets of packets as unions of cubes: for each field that is restricted, the ranges its value may lie in.
 //!
-//! Rules are cubes, or few of them, so cubes are cheap where rules are compared one with the other. What is left after many
-//! rules is not, and is kept as a [diagram](crate::diagram).
+//! Rules are cubes, or few of them, so cubes are cheap where rules are compared with each other. The remainder after many rules is not, and
+//! is kept as a [diagram](crate::diagram).
 
 use crate::diagram::{Diagrams, EMPTY, FULL, OverBudget, Set};
 use std::sync::Arc;
@@ -12,7 +12,7 @@ pub type Value = u128;
 /// Ranges of values, both ends included, in order and apart from each other.
 pub type Ranges = Arc<[(Value, Value)]>;
 
-/// What a packet is told by, in the order in which diagrams ask for it.
+/// Fields of a packet, in the order in which diagrams evaluate them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[repr(u8)]
 pub enum Field {
@@ -68,11 +68,11 @@ pub mod state {
 
     /// First packet of a connection.
     pub const NEW: Value = 0;
-    /// Of a known connection.
+    /// Part of a known connection.
     pub const ESTABLISHED: Value = 1;
     /// Opened by a known connection.
     pub const RELATED: Value = 2;
-    /// Of nothing.
+    /// Part of no connection.
     pub const INVALID: Value = 3;
     /// Exempt from tracking.
     pub const UNTRACKED: Value = 4;
@@ -119,7 +119,7 @@ pub fn other_ranges(all: &Ranges, greatest: Value) -> Ranges {
     rest.into()
 }
 
-/// What two lists of ranges share.
+/// The common part of two lists of ranges.
 #[must_use]
 pub fn common(a: &Ranges, b: &Ranges) -> Ranges {
     if let ([one], [other]) = (&**a, &**b) {
@@ -201,7 +201,7 @@ impl Cube {
         self.sides.iter().find(|(one, _)| *one == field).map(|(_, ranges)| ranges)
     }
 
-    /// What two cubes share.
+    /// The common part of two cubes.
     #[must_use]
     pub fn and(&self, other: &Self) -> Option<Self> {
         let mut sides = Vec::with_capacity(self.sides.len() + other.sides.len());
@@ -273,7 +273,7 @@ impl Cube {
 pub struct Region {
     /// The cubes; they may share packets.
     pub cubes: Vec<Cube>,
-    /// Whether it is exactly these packets. Else it is some of them: a condition is not modelled.
+    /// Whether it is exactly these packets. Otherwise it is some of them: a condition is not analysed.
     pub exact: bool,
 }
 
@@ -299,7 +299,7 @@ impl Region {
         self.cubes.is_empty()
     }
 
-    /// What two regions share. With too many cubes it is some of the first.
+    /// The common part of two regions. With too many cubes it is a part of the first.
     #[must_use]
     pub fn and(&self, other: &Self) -> Self {
         if self.cubes.len() * other.cubes.len() > MOST_CUBES {

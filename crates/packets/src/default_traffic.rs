@@ -1,5 +1,4 @@
-//! What becomes of a new connection that no rule singles out: what "accepts by default" means, whether by policy, by a last
-//! rule or by a chain that is jumped to.
+//! Handling of new connections that no rule matches: default accept, whether by policy, by a last rule or by a chain that is jumped to.
 
 use crate::cube::{Cube, Field, NOBODY, Ranges, Value, common, other_ranges, ranges, state};
 use crate::program::{Action, Ending, Program, Step, base_chains};
@@ -14,7 +13,7 @@ use trevlin_model::{
 pub enum Way {
     /// To the device itself.
     ToDevice,
-    /// Through it, to somebody else.
+    /// Forwarded traffic.
     Through,
 }
 
@@ -34,28 +33,28 @@ pub struct DefaultTraffic<'a> {
     pub own_addresses: &'a [IpAddr],
 }
 
-/// What becomes of them.
+/// Handling.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fate {
-    /// Let through.
+    /// Accepted.
     Accepted,
     /// Dropped or rejected.
     Blocked,
-    /// A rule that is not modelled decides.
+    /// A condition that is not analysed decides.
     Depends,
 }
 
 /// The answer, with the lines that decided: jumps first, the deciding rule or policy last.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Verdict {
-    /// What becomes of them.
+    /// Handling.
     pub fate: Fate,
     /// The lines. Empty where no chain is there to ask.
     pub decided_by: Vec<Origin>,
 }
 
-/// What becomes of the traffic in the tables that judge its IP version, asked in the kernel's order: per hook by priority; a
-/// block is final, an acceptance only ends its own chain. Translation is not followed.
+/// Handling of the traffic by the tables of its IP version, in the kernel's order: per hook by priority; a drop is final, an accept ends
+/// its own chain only. Translation is not followed.
 #[must_use]
 pub fn fate_of_default(tables: &[&Filter], traffic: &DefaultTraffic<'_>) -> Verdict {
     let hooks: &[Hook] = match traffic.way {

@@ -1,12 +1,11 @@
 //! Exact sets over several ordered fields, as interval decision diagrams.
 //!
-//! A diagram asks for one field after the other. At each it has the whole domain cut into intervals, and an interval leads to
-//! the diagram for the fields behind it. Neighbours that lead to the same place are one interval, a question whose answer
-//! changes nothing is left out, and no two nodes are the same: so every set has one diagram, equality is the equality of two
-//! numbers, and emptiness is no search.
+//! A diagram evaluates one field after the other. At each it divides the whole domain into intervals, and an interval leads to the diagram
+//! for the remaining fields. Neighbours with the same successor are one interval, a field without effect is left out, and no two nodes are
+//! the same: so every set has one diagram, equality is the equality of two numbers, and emptiness needs no search.
 //!
-//! The number of nodes is bounded. A set that would need more is [`OverBudget`], which its user tells as "not decided": a
-//! hostile rule list costs no more memory than the budget.
+//! The number of nodes is bounded. A set that would need more is [`OverBudget`], reported as "not decided": a hostile rule list costs no
+//! more memory than the budget.
 
 #![allow(clippy::disallowed_types, reason = "these tables are looked up in and never gone through")]
 
@@ -29,15 +28,15 @@ pub const EMPTY: Set = Set(0);
 /// The set of everything.
 pub const FULL: Set = Set(1);
 
-/// A node: which field it asks for, and where each interval of its values leads. The intervals are in order, each by its last
-/// value; the last one ends where the field's domain does.
+/// A node: its field, and the successor of each interval of values. The intervals are in order, each by its last value; the last one ends
+/// with the field's domain.
 #[derive(Debug)]
 struct Node {
     field: u8,
     edges: Box<[(u128, Set)]>,
 }
 
-/// What two sets are made into.
+/// Operations on two sets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 enum Operation {
     Union,
@@ -91,8 +90,7 @@ pub struct Diagrams {
 }
 
 impl Diagrams {
-    /// No sets yet, over fields whose values go from 0 to these, in the order in which they are asked for. At most `budget` nodes
-    /// are made.
+    /// An empty store, over fields whose values go from 0 to these, in order of evaluation. At most `budget` nodes are created.
     #[must_use]
     pub fn new(greatest: &[u128], budget: usize) -> Self {
         let end =
@@ -203,8 +201,8 @@ impl Diagrams {
         self.node(u8::try_from(field).unwrap_or(u8::MAX), edges)
     }
 
-    /// Everything whose value of a field lies in one of these ranges and which is in a set that asks only for later fields. The
-    /// ranges are in order and apart.
+    /// All packets whose value of a field lies in one of these ranges and which are in a set that depends on later fields only. The ranges
+    /// are sorted and disjoint.
     ///
     /// # Errors
     /// When the budget is used up.
@@ -230,7 +228,7 @@ impl Diagrams {
         self.node(u8::try_from(field).unwrap_or(u8::MAX), edges)
     }
 
-    /// What is in either.
+    /// The union.
     ///
     /// # Errors
     /// When the budget is used up.
@@ -239,7 +237,7 @@ impl Diagrams {
         self.apply(Operation::Union, a.min(b), a.max(b))
     }
 
-    /// What is in both.
+    /// The intersection.
     ///
     /// # Errors
     /// When the budget is used up.
@@ -247,7 +245,7 @@ impl Diagrams {
         self.apply(Operation::Intersection, a.min(b), a.max(b))
     }
 
-    /// What is in the first and not in the second.
+    /// The first without the second.
     ///
     /// # Errors
     /// When the budget is used up.
@@ -296,7 +294,7 @@ impl Diagrams {
         Ok(set)
     }
 
-    /// How many edges a set has for a field; one where it does not ask for it.
+    /// Number of edges of a set for a field; one where it does not depend on the field.
     fn edges(&self, set: Set, field: u8) -> usize {
         let node = &self.nodes[set.0 as usize];
         if node.field == field { node.edges.len() } else { 1 }

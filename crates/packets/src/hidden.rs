@@ -6,7 +6,7 @@ use crate::program::{Action, Ending, Program, Waiting, at_hook, base_chains};
 use crate::space::{Holds, Space, number};
 use trevlin_model::{ChainKind, Filter, Hook, Interface, IpRange, Target, TranslationKind};
 
-/// What leaves.
+/// Outgoing traffic.
 #[derive(Debug, Clone, Copy)]
 pub struct Leaving<'a> {
     /// The addresses it comes from.
@@ -15,8 +15,8 @@ pub struct Leaving<'a> {
     pub interface: Option<&'a str>,
 }
 
-/// Whether a device gives packets from these sources another source address as they leave: at least some of them. Perhaps, where that
-/// hangs on a condition that is not modelled or on a part that is missing. The first translation of a hook holds (nft(8), "nat").
+/// Whether a device translates the source address of at least some outgoing packets from these sources. Undetermined where that depends on
+/// a condition that is not analysed or on a missing part. The first translation of a hook applies (nft(8), "nat").
 #[must_use]
 pub fn hides_source(tables: &[&Filter], interfaces: &[Interface], leaving: &Leaving<'_>) -> Holds {
     let family = leaving.sources.family();

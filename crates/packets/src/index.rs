@@ -19,20 +19,20 @@ const MOST_BLOCKS: usize = 256;
 /// A list of steps longer than this is kept by another field as well.
 const LONG: usize = 48;
 
-/// Fields by which groups of steps are told apart.
+/// Fields by which steps are grouped.
 const GROUPED: [Field; 2] = [Field::Entering, Field::Leaving];
 
-/// How many groups there are at most, those of the most steps: every packet and cube asks all of them.
+/// Maximum number of groups, those with the most steps: every packet and cube is compared with all of them.
 const MOST_GROUPS: usize = 64;
 
-/// What the steps of a group have in common: the ranges of the grouped fields, where they are restricted.
+/// Common restrictions of a group of steps: the ranges of the grouped fields, where they are restricted.
 type Common = [Option<Ranges>; GROUPED.len()];
 
 /// The steps of a program by what singles them out.
 #[derive(Debug)]
 pub(crate) struct Index {
     cuts: Cuts,
-    /// Of every step.
+    /// Signatures of every step.
     sketches: Vec<CubeSignature>,
     /// Steps of the same interfaces, as those of a chain for one interface are.
     groups: Vec<(Common, Group)>,

@@ -73,7 +73,7 @@ impl Jumps {
         Self(found)
     }
 
-    /// Every rule that jumps to a chain, with the chain it stands in, in the order of the file.
+    /// Every rule that jumps to a chain, with its own chain, in the order of the file.
     pub fn to<'a>(
         &'a self,
         filter: &'a Filter,

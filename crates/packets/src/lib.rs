@@ -1,4 +1,4 @@
-//! What happens to packets in the filters of one device. Knows facts, and no file format.
+//! Packets in the filters of one device. Depends on facts, not on file formats.
 //!
 //! ```
 //! use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};

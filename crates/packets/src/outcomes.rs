@@ -1,4 +1,4 @@
-//! What a whole base chain does, as sets: the packets it accepts, drops and rejects.
+//! Effect of a whole base chain, as sets: the packets it accepts, drops and rejects.
 
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
 use crate::program::{Action, Ending, Program, Waiting, at_hook};
@@ -8,13 +8,13 @@ use trevlin_model::{Chain, Filter, Hook};
 /// The packets that come to a base chain, by what becomes of them. The four are apart and together all that come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Fates {
-    /// Let through.
+    /// Accepted packets.
     pub accepted: Set,
     /// Dropped.
     pub dropped: Set,
     /// Rejected.
     pub rejected: Set,
-    /// What becomes of them hangs on a condition or a target that is not modelled.
+    /// Packets whose handling depends on a condition or a target that is not analysed.
     pub not_decided: Set,
 }
 

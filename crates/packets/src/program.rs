@@ -1,5 +1,5 @@
-//! A base chain as one straight list of steps: what chains that it jumps to hold stands in the place of the jump, under the
-//! jump's own conditions, and every step leads forward. So a packet's way through it is a walk down the list.
+//! A base chain as one list of steps: the steps of a chain that is jumped to replace the jump, under the jump's own conditions, and every
+//! step leads forward. So the path of a packet is a walk down the list.
 
 use crate::cube::{Cube, Field, Region, ranges, state};
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
@@ -23,7 +23,7 @@ pub struct RuleId {
     pub rule: u32,
 }
 
-/// What a step does with the packets it holds for.
+/// Effect of a step on matching packets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Action {
     /// Ends their way through the base chain.
@@ -32,7 +32,7 @@ pub enum Action {
     Skip(u32),
     /// Writes a log line, marks them, or jumps to steps that follow: they go on.
     Pass {
-        /// Whether the packet is changed in a way that later conditions may look at, which is not modelled.
+        /// Whether the packet is changed in a way that later conditions may depend on, which is not analysed.
         marks: bool,
     },
 }
@@ -40,22 +40,22 @@ pub enum Action {
 /// How a way through a base chain ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Ending {
-    /// Let through.
+    /// Accepted.
     Accept,
     /// Dropped without a word.
     Drop,
     /// Dropped with an answer.
     Reject,
-    /// In a manner that is not modelled.
+    /// In a manner that is not analysed.
     NotModelled,
 }
 
 /// A step.
 #[derive(Debug, Clone)]
 pub struct Step {
-    /// The packets it holds for, among those that the jumps before it let through.
+    /// The matching packets, among those that pass the jumps before it.
     pub region: Region,
-    /// What it does.
+    /// Its action.
     pub action: Action,
     /// The rule it comes from; none for what only closes a chain that was gone to.
     pub rule: Option<RuleId>,
@@ -63,9 +63,9 @@ pub struct Step {
     pub logs: bool,
     /// Whether all conditions of the rule itself are modelled, whatever those of the jumps before it are.
     pub own_exact: bool,
-    /// Whether a condition that is not modelled picks out some senders, payloads or packets, here or at a jump before it.
+    /// Whether a condition that is not analysed selects some senders, payloads or packets, here or at a jump before it.
     pub singles_out: bool,
-    /// Of a jump: the first step behind the chain that it leads to; 0 elsewhere.
+    /// For a jump, the first step after the chain that it leads to; 0 elsewhere.
     pub inner_end: u32,
 }
 
@@ -80,7 +80,7 @@ pub struct Program {
     pub whole: bool,
 }
 
-/// What packets that come to a hook are like.
+/// Properties of packets at a hook.
 #[must_use]
 pub fn at_hook(space: &Space, hook: Hook) -> Region {
     let none = || ranges(vec![(NO_INTERFACE, NO_INTERFACE)]);
@@ -158,7 +158,7 @@ pub fn ending(target: &Target) -> Option<Ending> {
     }
 }
 
-/// Whether a condition that is not modelled picks out some senders, payloads or packets.
+/// Whether a condition that is not analysed selects some senders, payloads or packets.
 fn picks_out(one: &Match) -> bool {
     match &one.kind {
         MatchKind::NotModelled(residual) => !one.negated && residual.kind == ResidualKind::Selective,
@@ -186,7 +186,7 @@ impl Waiting {
         Ok(left)
     }
 
-    /// Whether nobody waits.
+    /// Whether the queue is empty.
     pub(crate) fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
@@ -201,7 +201,7 @@ struct Builder<'a> {
     whole: bool,
     /// Chains on the way here.
     open: Vec<usize>,
-    /// Whether a jump on the way here is only for packets that a condition which is not modelled picks out.
+    /// Whether a jump on the path is only for packets that a condition which is not analysed selects.
     picked: bool,
 }
 

@@ -1,5 +1,5 @@
-//! What each rule of a base chain is first to decide, and what follows from it: rules that never match, rules that change
-//! nothing, and rules of which an earlier one with the opposite verdict takes a part.
+//! The packets that each rule of a base chain is the first to decide, and its consequences: shadowed rules, rules without effect, and rules
+//! that an earlier one with the opposite verdict partly overrides.
 //!
 //! A rule is alive as soon as one packet is found that no earlier rule takes, and most rules show one at once. Only where none
 //! is found are the earlier rules that meet it taken away from it, exactly.
@@ -38,14 +38,13 @@ pub struct ChainReview {
     pub chain: usize,
     /// Its hook.
     pub hook: Hook,
-    /// What was found for each rule that packets of this hook can come to.
+    /// Results for each rule that packets of this hook can reach.
     pub rules: BTreeMap<RuleId, RuleReview>,
     /// Whether all of the chain could be followed.
     pub whole: bool,
 }
 
-/// Reviews a base chain with so much work, in cubes that are looked at; what cannot be told with it is left open, the same way on
-/// every machine.
+/// Reviews a base chain within a work limit, in compared cubes; results beyond it are left open, the same on every machine.
 #[must_use]
 pub fn review(space: &Space, filter: &Filter, chain: &Chain, work: usize) -> ChainReview {
     let program = Program::of(space, filter, chain);

@@ -1,4 +1,4 @@
-//! Rough outlines of cubes, by which most that do not meet are told apart at a glance.
+//! Coarse outlines of cubes, by which most disjoint cubes are recognised quickly.
 //!
 //! The values of a field are cut into as many spans as a number has bits, so that about as many ranges begin in each; a sketch
 //! has the bits of the spans that a cube reaches into. Cubes whose sketches share no bit in some field share no packet.
@@ -6,7 +6,7 @@
 use crate::cube::{Cube, Field, Point, Region, Value};
 use crate::program::Step;
 
-/// The fields that most rules are told apart by.
+/// The fields that distinguish most rules.
 const SKETCHED: [Field; 3] = [Field::Destination, Field::Source, Field::DestinationPort];
 
 /// Into how many spans a field is cut.

@@ -16,7 +16,7 @@ use trevlin_model::{
 pub enum Holds {
     /// It does not.
     No,
-    /// It is not modelled: it may.
+    /// It is not analysed: it may.
     Perhaps,
     /// It does.
     Yes,
@@ -442,7 +442,7 @@ impl Space {
         point[Field::State as usize] > KNOWN.1
     }
 
-    /// Whether a condition holds for a packet: the same as [`Space::region`], looked up and not worked out.
+    /// Whether a packet matches a condition: equivalent to [`Space::region`], evaluated directly.
     fn holds(&self, kind: &MatchKind, point: &Point) -> Holds {
         let at = |field: Field| point[field as usize];
         let lies = |all: &[IpRange], field| {

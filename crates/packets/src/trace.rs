@@ -1,8 +1,8 @@
-//! What one packet's way hung on: for which other packets every decision would have been the same.
+//! Dependencies of one packet's path: the other packets for which every decision would have been the same.
 //!
-//! A packet is followed, and each condition that was asked, each route that was chosen, narrows the ranges of what was sent.
-//! What is left is a box of packets that all go the same way. With the next packet from outside of that box, and so on until
-//! none is left, whole sets are followed exactly by the same code that follows one packet.
+//! A packet is followed, and each evaluated condition and selected route narrows the ranges of the sent values. The result is a box of
+//! packets with the same path. By continuing with a packet outside of all boxes until none is left, whole sets are followed exactly by the
+//! code that follows one packet.
 
 use crate::cube::{Field, Point, Ranges, Value, common, holds, other_ranges, ranges};
 use crate::space::{Holds, Space, needs_connection, ports};
@@ -22,8 +22,7 @@ pub(crate) enum Of {
 pub(crate) const SENT: [Field; 4] =
     [Field::Destination, Field::Source, Field::DestinationPort, Field::SourcePort];
 
-/// The box so far, by the fields of [`SENT`]. What is taken out of it is put down and taken out in the end, since a long list of
-/// rules takes out something each.
+/// The box so far, by the fields of [`SENT`]. Exclusions are collected and subtracted at the end, since every rule of a long list adds one.
 #[derive(Debug)]
 pub(crate) struct Trace {
     within: RefCell<[Ranges; SENT.len()]>,
@@ -36,7 +35,7 @@ impl Trace {
         Self { within: RefCell::new(sides), without: RefCell::default() }
     }
 
-    /// What is left of it.
+    /// The remaining ranges.
     pub(crate) fn sides(&self) -> [Ranges; SENT.len()] {
         let mut sides = self.within.borrow().clone();
         for (side, without) in sides.iter_mut().zip(self.without.borrow().iter()) {
@@ -73,7 +72,7 @@ fn place(of: Of) -> Option<(usize, Value)> {
     Some((SENT.iter().position(|one| *one == field)?, shift))
 }
 
-/// The sent values that become values of these ranges. What is shifted lies in one block that does not wrap.
+/// The sent values that are translated to these ranges. The shifted values lie in one block that does not wrap.
 fn shifted_back(side: &Ranges, shift: Value, to: &Ranges) -> Ranges {
     let (Some(first), Some(last)) = (side.first(), side.last()) else { return side.clone() };
     let (low, high) = (first.0.wrapping_add(shift), last.1.wrapping_add(shift));
@@ -105,7 +104,7 @@ pub(crate) fn same(trace: Option<&Trace>, (one, of): (Value, Of), (other, other_
     same
 }
 
-/// Why a condition got its answer: of a field it lies in these ranges, or in none of them.
+/// The reason for a condition's result: the value of a field lies in these ranges, or in none of them.
 #[derive(Debug)]
 pub(crate) struct Reason {
     pub(crate) field: Field,
@@ -116,8 +115,8 @@ pub(crate) struct Reason {
 type Because = Vec<Reason>;
 
 impl Space {
-    /// As [`Space::all_hold`], and why: within the ranges every packet that is alike in the other fields gets the same answer.
-    /// `varies` tells which fields may differ; others need no ranges.
+    /// Like [`Space::all_hold`], with the reason: within the ranges every packet that is equal in the other fields gets the same result.
+    /// `varies` lists the fields that may differ; others need no ranges.
     pub(crate) fn all_hold_because(
         &self,
         matches: &[Match],

@@ -145,7 +145,7 @@ proptest! {
     }
 }
 
-/// Found by the fuzzer: a chain that is jumped to twice holds a rule twice, and neither may stand in for the other.
+/// Found by the fuzzer: a chain that is jumped to twice contains a rule twice, and neither may replace the other.
 #[test]
 fn a_rule_does_not_stand_in_for_itself() {
     let rule = plain_rule;
@@ -168,8 +168,8 @@ fn a_rule_does_not_stand_in_for_itself() {
     assert_eq!(small_world::check(&filter), Ok(()));
 }
 
-/// Lists of many rules that nothing but one address, or nothing but a port, tells apart: every rule is told, with as little work for
-/// each as there is in a list of 100,000.
+/// Lists of many rules that differ in one address or one port only: every rule is decided, with as little work for each as in a list of
+/// 100,000.
 #[test]
 fn rules_are_told_whatever_tells_them_apart() {
     const RULES: u32 = 12_000;

@@ -1,4 +1,4 @@
-//! What a rule's conditions hold for, worked out as a region and looked up for one packet: two ways that have to agree.
+//! The matching packets of a rule's conditions, computed as a region and evaluated for one packet: two ways that must agree.
 
 use proptest::prelude::*;
 use trevlin_model::{

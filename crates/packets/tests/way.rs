@@ -1,4 +1,4 @@
-//! Tables of connections and what becomes of them at a small gate: outside on eth0, inside on eth1, callers of a tunnel on wg0.
+//! Tables of connections and their results at a small gateway: the Internet on eth0, the internal network on eth1, VPN clients on wg0.
 
 use std::net::IpAddr;
 use trevlin_model::{Export, ExportId, Facts, Filter};

@@ -42,7 +42,7 @@ pub(crate) fn range(text: &str) -> Option<IpRange> {
     }
 }
 
-/// What `parse` makes of a text. What is neither that nor the name of a host is kept as a mistake.
+/// The value that `parse` returns for a text. A text that is neither that nor a host name is kept as malformed.
 pub(crate) fn take<T>(
     text: &str,
     origin: Origin,
@@ -88,7 +88,7 @@ fn digits_for_letters(text: &str) -> String {
     text.replace(['l', 'I'], "1").replace(['o', 'O'], "0")
 }
 
-/// What is wrong with a text that should be an address, a network or a range, as a phrase, with what it probably meant.
+/// The error in a text that should be an address, a network or a range, as a phrase, with the value probably intended.
 pub(crate) fn what_is_wrong(text: &str) -> String {
     let what = fault(text);
     match probably(text) {
@@ -145,8 +145,8 @@ fn fault(text: &str) -> String {
     format!("`{text}` is not an address")
 }
 
-/// What a mistyped address or range was probably meant to be: the one reading that a single slip explains. It is told
-/// to a person and never taken as a fact.
+/// The address or range that was probably intended: the one reading that a single slip explains. It is shown to users and never used as a
+/// fact.
 fn probably(text: &str) -> Option<String> {
     let is_range = |text: &str| range(text).is_some();
     // A letter for a digit, a comma or two dots for one.

@@ -3,16 +3,16 @@
 use crate::reader::LineRecorder;
 use trevlin_model::{Export, Limit, Origin};
 
-/// A directive, or a section with what stands in it.
+/// A directive, or a section with its content.
 #[derive(Debug, Clone)]
 pub(crate) struct Directive<'a> {
     /// Name in small letters.
     pub(crate) name: String,
     /// Arguments without their quotes.
     pub(crate) words: Vec<&'a str>,
-    /// The line; of a section its heading.
+    /// The line; the heading for a section.
     pub(crate) origin: Origin,
-    /// What stands in it, where it is a section.
+    /// Its content, where it is a section.
     pub(crate) inside: Option<Vec<Self>>,
 }
 
@@ -22,7 +22,7 @@ impl<'a> Directive<'a> {
         self.words.first().copied().unwrap_or_default()
     }
 
-    /// What stands in the section; nothing for a directive.
+    /// Content of the section; empty for a directive.
     pub(crate) fn children(&self) -> &[Self] {
         self.inside.as_deref().unwrap_or_default()
     }

@@ -19,7 +19,7 @@ pub(crate) struct Statement<'a> {
     pub(crate) words: Vec<&'a str>,
     /// From its first word to its last.
     pub(crate) origin: Origin,
-    /// What stands in its block.
+    /// Content of its block.
     pub(crate) block: Option<Vec<Self>>,
 }
 
@@ -34,12 +34,12 @@ impl<'a> Statement<'a> {
         self.words.get(1).copied().unwrap_or_default()
     }
 
-    /// What stands behind the name.
+    /// Arguments after the name.
     pub(crate) fn arguments(&self) -> &[&'a str] {
         self.words.get(1..).unwrap_or_default()
     }
 
-    /// What stands in its block; nothing where it has none.
+    /// Content of its block; empty where it has none.
     pub(crate) fn children(&self) -> &[Self] {
         self.block.as_deref().unwrap_or_default()
     }
@@ -57,7 +57,7 @@ enum Token<'a> {
     Close,
 }
 
-/// The statements of a text that is a slice of an export. What is not closed ends with the text.
+/// The statements of a text that is a slice of an export. Unclosed blocks end with the text.
 pub(crate) fn statements<'a>(
     export: &'a Export,
     text: &'a str,

@@ -27,8 +27,8 @@ pub fn decode(bytes: &[u8]) -> Result<String, DecodeError> {
     decode_whole(&mut Zeroizing::new(bytes.to_vec()))
 }
 
-/// The same of bytes that are needed no more. Where they are the text as they stand, as most are, they become it, so that nothing is
-/// left of them; else they stay.
+/// The same for bytes that are no longer needed. Where they are the text itself, as most are, they are reused and nothing of them remains;
+/// otherwise they are kept.
 ///
 /// # Errors
 /// When the bytes are no text.

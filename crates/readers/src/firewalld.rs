@@ -31,7 +31,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// What all files of a device together say, and what of it belongs to which of them.
+/// Content of all files of a device together, with the file of each part.
 #[derive(Default)]
 struct Together {
     /// The file with which the tables are handed over: the first that has a part in them.

@@ -1,8 +1,8 @@
 //! Signs: words without which a reader does not know an export by its content.
 //!
-//! Readers are asked one after the other whether a text is of their format, and each goes through its lines. Of most readers one
-//! look at the whole text says that it need not be asked: some word of its format must stand there, whatever stands around it. One pass
-//! looks for the words of all of them. This only leaves out questions whose answer is no; a test holds the answers against each other.
+//! Each reader in turn checks whether a text is of its format, line by line. For most readers one look at the whole text excludes the
+//! format: some word of it must occur, whatever surrounds it. One pass searches for the words of all of them. This only skips readers whose
+//! answer is no; a test compares the answers.
 
 use crate::telling;
 use aho_corasick::{AhoCorasick, AhoCorasickKind};
@@ -11,7 +11,7 @@ use std::sync::LazyLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use trevlin_model::Export;
 
-/// Of a reader, by name: groups of words, of each of which one must stand in the text, in whatever capitals.
+/// For a reader, by name: groups of words; a text of its format contains one word of each group, in any case.
 const SIGNS: &[(&str, &[&[&str]])] = &[
     ("apache", &[&["<virtualhost"]]),
     ("chrony", &[&telling::CHRONY]),
@@ -133,13 +133,13 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ("xl2tpd", &[&["[lns ", "[lac "]]),
 ];
 
-/// What looks for all of them at once.
+/// Searches for all of them at once.
 struct Finder {
     /// Soon made, and slow.
     small: AhoCorasick,
     /// By pattern: the entries of [`SIGNS`] that have it, each with the number of its group.
     of: Vec<Vec<(usize, u8)>>,
-    /// The same by words of one byte: they stand in most texts, time and again, and where one stands first is soon found.
+    /// The same for words of one byte: they occur often in most texts, and the first occurrence is soon found.
     of_byte: Vec<(u8, Vec<(usize, u8)>)>,
     /// By name of a reader: the entry.
     by_name: BTreeMap<&'static str, usize>,
@@ -195,7 +195,7 @@ pub(crate) fn prepare() {
     LazyLock::force(&FINDER);
 }
 
-/// Which readers' words stand in a text.
+/// The readers whose words occur in a text.
 #[derive(Debug)]
 pub(crate) struct Found([u8; SIGNS.len()]);
 

@@ -1,13 +1,13 @@
-//! What an export may still grow by while its reader reads it: what is small in a file and used in many places is large in memory.
+//! Memory that an export may still use while its reader reads it: a small definition used in many places becomes large.
 
 use std::cell::Cell;
 use trevlin_model::{Export, Limit, Match, Rule};
 
-/// What is free, in bytes: a small file may use what it names as often as it likes.
+/// Free budget in bytes: a small file may use its definitions as often as it likes.
 const FREE: usize = 1 << 20;
 
 thread_local! {
-    /// What is left for the export that is being read, in bytes, and whether it was not enough; none where nobody counts.
+    /// Remaining budget in bytes of the export being read, and whether it was exceeded; none where no limit applies.
     static LEFT: Cell<Option<(usize, bool)>> = const { Cell::new(None) };
 }
 
@@ -16,7 +16,7 @@ pub(crate) fn within<T>(export: &Export, read: impl FnOnce() -> T) -> (T, bool) 
     within_all(&[export], read)
 }
 
-/// Works out what belongs to several exports within the budget of all of them, whoever asks for it first.
+/// Computes the common part of several exports within the budget of all of them, whichever of them needs it first.
 pub(crate) fn within_all<T>(exports: &[&Export], work_out: impl FnOnce() -> T) -> (T, bool) {
     /// Puts back what was there, whatever happens to the reader.
     struct Before(Option<(usize, bool)>);
@@ -58,13 +58,13 @@ pub(crate) fn gain(export: &Export, bytes: usize) {
     }
 }
 
-/// Whether one rule more may be made of what a file says once for many: what is worked out of a rule later is more than the rule.
+/// Whether one more rule may be made from a definition that stands for many: later analysis of a rule needs more memory than the rule.
 pub(crate) fn may_make_rule(matches: &[Match]) -> bool {
     const WORKED_OUT: usize = 1 << 10;
     may_grow(size_of::<Rule>() + size_of_val(matches) + WORKED_OUT)
 }
 
-/// Tells that what was taken over was not whole.
+/// Records that the part included was incomplete.
 pub(crate) fn was_exceeded() {
     if let Some((left, _)) = LEFT.get() {
         LEFT.set(Some((left, true)));

@@ -1,4 +1,4 @@
-//! Files that an export reads in and that are not there: told for every format by one table, whatever its reader makes of the line.
+//! Missing included files: reported for every format by one table, however its reader handles the line.
 
 use crate::growth;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, missing_note};
@@ -12,7 +12,7 @@ trevlin_model::table! {
     static INCLUDES: BTreeMap<String, Vec<String>> = "../tables/includes.toml";
 }
 
-/// Reads an export and tells which files are missing that it reads in.
+/// Reads an export and reports missing included files.
 pub fn read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Reading {
     let (mut reading, exceeded) = growth::within(export, || (reader.read)(export, around));
     // Where a reader could say of which line, it did.

@@ -18,7 +18,7 @@ pub(crate) struct Entry<'a> {
 /// A section: its heading's text, and its lines.
 #[derive(Debug, Clone)]
 pub(crate) struct Section<'a> {
-    /// What stands between the brackets; empty for lines above the first heading.
+    /// Name between the brackets; empty for lines above the first heading.
     pub(crate) name: &'a str,
     /// The heading; the file's beginning for lines above the first.
     pub(crate) origin: Origin,

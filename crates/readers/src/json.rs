@@ -11,7 +11,7 @@ use trevlin_model::{Export, Limit, LineClass, Origin};
 pub(crate) struct Source<'a> {
     export: &'a Export,
     text: Cow<'a, str>,
-    /// What is wrong, if anything.
+    /// The first error, if any.
     pub(crate) broken: Option<Broken>,
 }
 
@@ -32,7 +32,7 @@ impl<'a> Source<'a> {
         Self::of_text(export, Cow::Borrowed(export.text()))
     }
 
-    /// The same of a text in which every byte stands where it stands in the export.
+    /// The same for a text in which every byte is at its position in the export.
     pub(crate) fn of_text(export: &'a Export, text: Cow<'a, str>) -> Self {
         let mut documents = serde_json::Deserializer::from_str(&text).into_iter::<serde::de::IgnoredAny>();
         if documents.all(|one| one.is_ok()) {
@@ -64,7 +64,7 @@ impl<'a> Source<'a> {
         self.broken.is_none_or(|broken| end <= broken.kept)
     }
 
-    /// Marks everything understood up to where it is broken, and tells of the rest.
+    /// Marks everything up to the error as understood, and reports the rest.
     pub(crate) fn settle(&self, book: &mut LineRecorder<'_>, consequence: &str) {
         let end = self.broken.map_or(self.export.text().len(), |broken| broken.offset);
         book.class(self.export.origin(0..end.max(1)), LineClass::Understood);
@@ -85,7 +85,7 @@ impl Broken {
     }
 }
 
-/// What may come next in JSON.
+/// Next element that the JSON grammar permits.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Next {
     Value,
@@ -274,7 +274,7 @@ impl<'a> Json<'a> {
         self.cut.then_some(self.origin).into_iter().chain(within.flat_map(Self::cuts)).collect()
     }
 
-    /// Tells of what stands deeper in it than values are followed, and says whether anything does.
+    /// Reports content nested deeper than values are followed, and returns whether there is any.
     pub(crate) fn tell_cuts(&self, book: &mut LineRecorder<'_>) -> bool {
         let cuts = self.cuts();
         cuts.iter().for_each(|origin| book.cut(*origin, Limit::Nesting, "nested values"));

@@ -175,8 +175,7 @@ pub fn prepare() {
     format_hints::prepare();
 }
 
-/// Says which reader takes an export: by what it declares itself to be, then by
-/// content, then by name. Copies that no daemon reads are nobody's.
+/// Selects the reader of an export: by its declaration, then by content, then by name. Copies that no daemon reads have no reader.
 #[must_use]
 pub fn recognise(export: &Export) -> Recognised {
     if is_copy(export) {
@@ -286,7 +285,7 @@ mod tests {
         }
     }
 
-    /// A reader that nobody registered reads nothing.
+    /// An unregistered reader reads nothing.
     #[test]
     fn every_reader_is_registered() {
         fn below(folder: &Path, path: &[String], found: &mut Vec<String>) {

@@ -105,7 +105,7 @@ fn line(text: &str, origin: Origin) -> Result<Option<PamLine>, String> {
     Ok(Some(PamLine { facility: Some(facility), control, module, arguments: words.collect(), origin }))
 }
 
-/// Words; what stands in brackets is one.
+/// Words; a text in brackets is one word.
 fn words(text: &str) -> Vec<String> {
     let mut found = Vec::new();
     let mut rest = text.trim();

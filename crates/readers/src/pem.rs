@@ -45,7 +45,7 @@ fn label(line: &str) -> Option<&str> {
     line.trim().strip_prefix("-----BEGIN ")?.strip_suffix("-----")
 }
 
-/// Whether blocks with this label are read here; others (parameters, static keys, messages) belong to somebody else.
+/// Whether blocks with this label are read here; others (parameters, static keys, messages) are left to other readers.
 fn is_ours(label: &str) -> bool {
     matches!(label, "CERTIFICATE" | "X509 CERTIFICATE" | "TRUSTED CERTIFICATE")
         || label.ends_with("PRIVATE KEY")

@@ -1,4 +1,4 @@
-//! `hostapd.conf` (hostapd(8), hostapd.conf): radio networks that a device spans, and what keeps others out of them.
+//! `hostapd.conf` (hostapd(8), hostapd.conf): Wi-Fi networks of a device, and their authentication.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known};

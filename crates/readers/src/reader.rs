@@ -1,4 +1,4 @@
-//! What a reader is.
+//! The interface of readers.
 
 use crate::growth;
 use aho_corasick::packed;
@@ -31,7 +31,7 @@ pub(crate) const TELLING_LINES: usize = 400;
 pub struct Reader {
     /// Name of the format, as outputs show it.
     pub name: &'static str,
-    /// What it is, as a phrase.
+    /// Name of the format, as a phrase.
     pub title: &'static str,
     /// Where the format is documented.
     pub manual: &'static str,
@@ -52,14 +52,14 @@ pub struct Recognised {
     pub declared: bool,
 }
 
-/// What a reader makes of an export.
+/// Result of reading an export.
 #[derive(Debug, Default)]
 pub struct Reading {
     /// Facts.
     pub facts: Box<Facts>,
-    /// What became of each line.
+    /// Classification of each line.
     pub ledger: Ledger,
-    /// What became of places in other exports that this one reads in.
+    /// Classification of lines in other exports that this one includes.
     pub elsewhere: Vec<(Origin, LineClass)>,
 }
 
@@ -74,7 +74,7 @@ impl Reading {
 /// Numbers of exports that are of a reader's format, and how sure that is, by the reader's name.
 type ByReader = BTreeMap<&'static str, Arc<Vec<(usize, Recognition)>>>;
 
-/// What readers worked out of all files of a device, by its type, and whether that was more than may be.
+/// Results computed by readers from all files of a device, by type, and whether the budget was exceeded.
 type WorkedOut = BTreeMap<TypeId, (Arc<dyn Any + Send + Sync>, bool)>;
 
 /// The other exports of the device.
@@ -82,25 +82,25 @@ type WorkedOut = BTreeMap<TypeId, (Arc<dyn Any + Send + Sync>, bool)>;
 pub struct ReadContext<'a> {
     /// All exports of the device, the one being read among them.
     pub exports: Vec<&'a Export>,
-    /// Whose files for IKE these are, where somebody said so: two daemons have files of one name.
+    /// The IKE daemon that reads the files, where it is stated: two daemons have files of the same name.
     pub ike_daemon: Option<IkeDaemon>,
     /// Paths of what lies beside the exports and is not read: files that could not be, and links that are not followed.
     unread: Vec<String>,
     /// Exports that every reader was asked about, and that are of no format.
     of_no_format: BTreeSet<ExportId>,
-    /// Paths of exports that others read in, by the function that finds them: worked out once for each format.
+    /// Paths of exports that others include, by the function that finds them: computed once for each format.
     read_in: Arc<Mutex<BTreeMap<usize, Arc<BTreeSet<String>>>>>,
     /// Numbers of exports by the last part of their paths.
     by_name: Arc<OnceLock<BTreeMap<String, Vec<usize>>>>,
-    /// What is of each reader's format: a device has many files, and many readers ask about all of them.
+    /// Exports of each reader's format: a device has many files, and many readers need all of their own.
     recognised: Arc<Mutex<ByReader>>,
     /// Words that tell, of each export.
     signs: Arc<OnceLock<Vec<Option<crate::format_hints::Found>>>>,
-    /// Lines of exports, by the number of each, that a directive to read in another file may stand in.
+    /// Numbers of the lines of each export that may contain an include directive.
     including: Arc<OnceLock<Vec<Vec<u32>>>>,
-    /// What patterns with wildcards mean: a device may have many files, and each may ask for the same.
+    /// Results of patterns with wildcards: a device may have many files that use the same pattern.
     patterns: Arc<Mutex<BTreeMap<String, Arc<Vec<usize>>>>>,
-    /// What readers worked out of all files of the device, by its type.
+    /// Results computed by readers from all files of the device, by type.
     worked_out: Arc<Mutex<WorkedOut>>,
 }
 
@@ -207,7 +207,7 @@ impl<'a> ReadContext<'a> {
         (0..found.len()).map(move |at| (self.exports[found[at].0], found[at].1))
     }
 
-    /// What a reader works out of all files of the device, whichever it reads: done once for the device, known by its type.
+    /// A result computed from all files of the device, whichever of them is read: computed once for each device, identified by its type.
     pub(crate) fn once<T: Any + Send + Sync>(&self, work_out: impl FnOnce() -> T) -> Arc<T> {
         let of_type = TypeId::of::<T>();
         let lock = || self.worked_out.lock().unwrap_or_else(PoisonError::into_inner);
@@ -226,8 +226,8 @@ impl<'a> ReadContext<'a> {
         made
     }
 
-    /// Lines that a file may be read in by: those with one of the words that formats have for it. Of a device's lines they are few, and
-    /// every format looks for its own among them.
+    /// Lines that may include a file: those with one of the keywords that formats have for it. They are few, and every format selects its
+    /// own among them.
     fn including(&self) -> &[Vec<u32>] {
         self.including.get_or_init(|| {
             let of = |export: &&Export| {
@@ -240,15 +240,13 @@ impl<'a> ReadContext<'a> {
         })
     }
 
-    /// Whether a program's own file of one of these names is among the exports, so that this one is part of it where it is read in,
-    /// and of nobody's where it is not.
+    /// Whether a program's main file with one of these names is among the exports, so that this file is in force only where it is included.
     pub(crate) fn has_main(&self, names: &[&str], export: &Export) -> bool {
         let main = |name: &&str| self.named(name).iter().any(|at| self.exports[*at].path() != export.path());
         !names.contains(&export.file_name()) && names.iter().any(main)
     }
 
-    /// What is to be said of an include that is read as a file of its own: nothing, unless it names one file that was not
-    /// exported.
+    /// The message about an include that is read as a file of its own: none, unless it names one file that was not exported.
     pub(crate) fn missing_include(&self, path: &str, named_in: &Export) -> Option<String> {
         let missing = !path.contains(['*', '?', '[']) && self.find(path, named_in).is_none();
         missing.then(|| missing_note(path))
@@ -309,12 +307,12 @@ fn words_of_including(text: &str) -> Vec<usize> {
     }
 }
 
-/// What is noted at a line that reads in a file that was not exported.
+/// The note at a line that includes a file that was not exported.
 pub(crate) fn missing_note(path: &str) -> String {
     format!("please provide `{path}`, which is included and not among the exports")
 }
 
-/// What is asked about a file that was not exported.
+/// The request for a file that was not exported.
 pub(crate) fn missing_question(path: &str) -> String {
     format!("please provide `{path}`, which is included and not among the exports")
 }
@@ -375,7 +373,7 @@ impl<'a> LineRecorder<'a> {
         self.class(origin, LineClass::Understood);
     }
 
-    /// Whether it was told already of a line of this export that it was not understood.
+    /// Whether a line of this export was already reported as not understood.
     pub(crate) fn is_told(&self, origin: Origin) -> bool {
         origin.export == self.export.id()
             && self.ledger.class(self.export.line_of(origin.start)) == Some(LineClass::NotUnderstood)
@@ -387,7 +385,7 @@ impl<'a> LineRecorder<'a> {
         self.note(origin, text);
     }
 
-    /// What stands here is beyond a limit and was not read; `what` says what it is, as the beginning of a sentence.
+    /// Records that the content from here on is beyond a limit and was not read; `what` names it, as the beginning of a sentence.
     pub(crate) fn cut(&mut self, origin: Origin, limit: Limit, what: &str) {
         self.class(origin, LineClass::NotUnderstood);
         let text = format!("{what}: more than {} {}", self.export.limits().get(limit), limit.row().what);
@@ -397,9 +395,8 @@ impl<'a> LineRecorder<'a> {
         }
     }
 
-    /// Whether a file that another names is to be read in there: not again within itself, not deeper than `most` or than was asked
-    /// for, and not without end where files read in others over and over. What is not
-    /// read in is told.
+    /// Whether an included file is read at this place: not recursively, not deeper than `most` or the limit, and not without end where
+    /// files include others repeatedly. Skipped includes are reported.
     pub(crate) fn may_read_in(&mut self, origin: Origin, other: &Export, open: Open, most: usize) -> bool {
         self.may_read_in_part(origin, other, open, most, other.text().len())
     }
@@ -449,7 +446,7 @@ impl<'a> LineRecorder<'a> {
     }
 }
 
-/// Whether a reader takes files of an export's name, whatever stands in them.
+/// Whether a reader accepts files with the name of an export, whatever they contain.
 pub(crate) fn by_name(reader: &Reader, export: &Export) -> bool {
     let name_alone = Export::new(export.id(), export.shared_path(), String::new());
     (reader.recognise)(&name_alone) != Recognition::No

@@ -1,4 +1,4 @@
-//! What the readers of services share: names of settings that are known, places where they listen, who may come.
+//! Common parts of the readers of services: known settings, listeners, permitted clients.
 
 use crate::{addresses, growth};
 use serde::Deserialize;
@@ -25,7 +25,7 @@ fn in_one_text<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Vec<Box<str>
 
 trevlin_model::table! { static KEYWORDS: BTreeMap<String, Words> = "../tables/served-keywords.toml"; }
 
-/// Whether a program has a setting of this name, in small letters. What has no bearing here is passed over by it.
+/// Whether a program has a setting of this name, in small letters. Settings without relevance here are not looked at.
 pub(crate) fn is_known(program: &str, name: &str) -> bool {
     KEYWORDS
         .get(program)
@@ -94,8 +94,8 @@ pub(crate) fn host(word: &str, into: &mut Sources) {
     }
 }
 
-/// Who is admitted by a list of whom to allow and one of whom to deny, as Samba and rsync take them: whoever is on the first, else
-/// whoever is not on the second; with a first list alone nobody else (smb.conf(5), hosts allow; rsyncd.conf(5), hosts allow).
+/// Clients admitted by an allow list and a deny list, as Samba and rsync evaluate them: members of the first, otherwise those not on the
+/// second; with an allow list alone no others (smb.conf(5), hosts allow; rsyncd.conf(5), hosts allow).
 pub(crate) fn admitted(allow: Option<(Sources, Origin)>, deny: Option<(Sources, Origin)>) -> Sources {
     let origins = allow.iter().chain(&deny).map(|one| one.1).collect();
     let (ranges, names) = match (allow.map(|one| one.0), deny.map(|one| one.0)) {
@@ -120,8 +120,8 @@ pub(crate) fn loopback() -> [IpRange; 2] {
 /// Stands for addresses that were not looked at.
 const BEYOND: &str = "addresses beyond a limit";
 
-/// What a list is copied for once more, where the export may still grow by it; beyond that nobody looks, and so it counts as
-/// everybody. The limit is told with the export.
+/// A further copy of a list, where the export may still grow by it; beyond the budget it counts as any address. The limit is reported with
+/// the export.
 pub(crate) fn handed_on(list: &Sources) -> Sources {
     if growth::may_grow(size(list)) {
         list.clone()

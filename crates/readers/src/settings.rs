@@ -1,6 +1,6 @@
 //! Settings that no program knows: by a table for formats whose readers take what they look for and pass over the rest.
 //!
-//! A name that is mistyped does nothing, or stops the daemon; one of a version that is not known here may decide. Either is told.
+//! A misspelt setting has no effect, or stops the daemon; a setting of an unknown version may be decisive. Both are reported.
 
 use crate::dynamic_dns::pieces;
 use crate::reader::{LineRecorder, ReadContext, Reading};
@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use trevlin_model::{Export, LineClass};
 
-/// How names stand in a file.
+/// Notation of names in a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "lowercase")]
 enum Form {
@@ -49,7 +49,7 @@ pub(crate) fn is_among(names: &BTreeSet<String>, name: &str) -> bool {
 /// Longest name that is quoted.
 const LONGEST: usize = 60;
 
-/// Tells the settings of an export that nobody knows, where nothing else was told of their lines.
+/// Reports unknown settings of an export, where no other message refers to their lines.
 pub(crate) fn tell(format: &str, export: &Export, around: &ReadContext<'_>, reading: &mut Reading) {
     let Some(known) = KNOWN.get(format) else { return };
     // A section may take after one of another file.

@@ -62,7 +62,7 @@ struct State {
     names: BTreeMap<String, Vec<(Sources, Origin)>>,
     groups: Vec<(String, String, String, Origin)>,
     access: Vec<Access>,
-    /// What no export shows.
+    /// Information that no export contains.
     open: Vec<(String, Origin)>,
     first: Option<Origin>,
 }
@@ -282,7 +282,7 @@ fn create_user(export: &Export, rest: &[&str], origin: Origin, state: &mut State
     }
 }
 
-/// What views give to whom: communities by their security names, users by theirs.
+/// Views granted to each principal: community strings by their security names, users by theirs.
 fn views(state: &State) -> Vec<ServiceResource> {
     let mut found: Vec<ServiceResource> = Vec::new();
     // Who is in a group, and what is given to it, counts once, however often it is said.

@@ -1,4 +1,4 @@
-//! Sockets that wait for somebody, as `ss -tulpn` (with or without its head) and `netstat -tulpn` print them.
+//! Listening sockets, as `ss -tulpn` (with or without its head) and `netstat -tulpn` print them.
 //!
 //! Formats: ss(8), netstat(8). A socket of `*` takes both IP versions; one of `[::]` or `0.0.0.0` one.
 
@@ -12,12 +12,12 @@ use trevlin_model::{Export, Families, Family, LineClass, Origin, Protocol};
 pub(crate) const READER: Reader =
     Reader { name: "sockets", title: "listening sockets", manual: "ss(8), netstat(8)", recognise, read };
 
-/// What a line is.
+/// Type of a line.
 #[derive(Debug, PartialEq, Eq)]
 enum Line {
     /// The head of the table.
     Head,
-    /// A socket of this kind that nobody calls, as one to a single other end.
+    /// A socket without listener, such as a connection to a single peer.
     Other,
     /// One that waits.
     Waits(Said),
@@ -25,7 +25,7 @@ enum Line {
     No,
 }
 
-/// What a line says of a socket.
+/// Content of a line about a socket.
 #[derive(Debug, PartialEq, Eq)]
 struct Said {
     protocol: Protocol,
@@ -54,7 +54,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// What lines of sockets begin with: a kind or a state.
+/// First words of socket lines: a kind or a state.
 const FIRST: [&str; 24] = [
     "tcp",
     "tcp6",

@@ -1,12 +1,12 @@
-//! Files that a daemon is told when it is started, in its unit or in `/etc/default` (systemd.exec(5), systemd.service(5)): what is
-//! not among the exports is missed as what a line of its configuration reads in.
+//! Files passed to a daemon at start, in its unit or in `/etc/default` (systemd.exec(5), systemd.service(5)): those missing from the
+//! exports are reported like included files.
 
 use crate::reader::{ReadContext, Reader};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{Export, Line, Origin};
 
-/// How a daemon is told its files.
+/// How a daemon receives the names of its files.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Start {
@@ -31,7 +31,7 @@ pub(crate) struct Named {
     pub(crate) missing: bool,
 }
 
-/// Files that the daemon of a format is started with, each once. They are told with the first export of the format.
+/// Files that the daemon of a format is started with, each once. They are reported with the first export of the format.
 pub(crate) fn named(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Vec<Named> {
     let Some(start) = STARTS.get(reader.name) else { return Vec::new() };
     if around.of_format(reader).map(|(one, _)| one.id()).min() != Some(export.id()) {

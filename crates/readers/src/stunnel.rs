@@ -79,7 +79,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     reading
 }
 
-/// What holds for one service.
+/// Settings of one service.
 struct Said<'s, 'a> {
     service: &'s Section<'a>,
     global: &'s Section<'a>,

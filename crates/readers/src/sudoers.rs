@@ -1,4 +1,4 @@
-//! `sudoers`: who may act as somebody else (sudoers(5)).
+//! `sudoers`: rules for running commands as another user (sudoers(5)).
 //!
 //! Long because one language is read in one place, with the names of its settings beside it.
 
@@ -318,7 +318,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// What the lines have said so far.
+/// Content of the lines so far.
 #[derive(Default)]
 struct State {
     aliases: BTreeMap<String, Vec<String>>,
@@ -332,11 +332,11 @@ struct State {
 struct Specification {
     all_commands: bool,
     as_root: bool,
-    /// Whether the tags ask for a password; `None` where they leave it to the defaults.
+    /// Whether the tags require a password; `None` where they leave it to the defaults.
     asks: Option<bool>,
 }
 
-/// What one line of another export reads in.
+/// Files that one line of another export includes.
 fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let text = line.trim();
     let mut words = text.split_whitespace();

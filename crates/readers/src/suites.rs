@@ -1,4 +1,4 @@
-//! What each program takes where its configuration names no algorithms: a table, by version.
+//! Default algorithms of each program: a table, by version.
 
 use serde::Deserialize;
 use trevlin_model::Origin;

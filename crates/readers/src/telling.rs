@@ -1,6 +1,6 @@
-//! Words by which formats are told that have little else in common: their readers and the signs of all formats know them.
+//! Words that identify formats with little else in common: shared by their readers and the format hints.
 
-/// Words by which its files are told.
+/// Words that identify its files.
 pub(crate) const MOSQUITTO: [&str; 6] = [
     "allow_anonymous",
     "per_listener_settings",
@@ -14,7 +14,7 @@ pub(crate) const MOSQUITTO: [&str; 6] = [
 pub(crate) const PG_HBA_KINDS: [&str; 6] =
     ["local", "host", "hostssl", "hostnossl", "hostgssenc", "hostnogssenc"];
 
-/// How a caller proves who it is.
+/// Authentication methods.
 pub(crate) const PG_HBA_METHODS: [&str; 13] = [
     "trust",
     "reject",
@@ -31,7 +31,7 @@ pub(crate) const PG_HBA_METHODS: [&str; 13] = [
     "pam",
 ];
 
-/// Words by which its files are told.
+/// Words that identify its files.
 pub(crate) const POSTGRESQL: [&str; 6] = [
     "shared_buffers",
     "max_wal_size",
@@ -41,18 +41,18 @@ pub(crate) const POSTGRESQL: [&str; 6] = [
     "lc_messages",
 ];
 
-/// Words by which its files are told.
+/// Words that identify its files.
 pub(crate) const REDIS: [&str; 6] =
     ["requirepass", "protected-mode", "appendonly", "tcp-keepalive", "replicaof", "maxmemory-policy"];
 
-/// Words by which its files are told from those of other clocks.
+/// Words that distinguish its files from those of other time services.
 pub(crate) const CHRONY: [&str; 5] = ["makestep", "rtcsync", "leapsectz", "ntsdumpdir", "maxupdateskew"];
 
-/// Kinds of entries, and whether a secret stands in the entry itself.
+/// Kinds of entries, and whether the entry itself contains a secret.
 pub(crate) const IPSEC_SECRETS: [&str; 10] =
     ["bliss", "eap", "ecdsa", "ntlm", "p12", "pin", "pkcs8", "psk", "rsa", "xauth"];
 
-/// Words by which its files are told.
+/// Words that identify its files.
 pub(crate) const SNMP: [&str; 9] = [
     "rocommunity",
     "rwcommunity",

@@ -1,9 +1,9 @@
-//! What the tests of readers share.
+//! Common parts of the readers' tests.
 
 use crate::{ReadContext, Reading};
 use trevlin_model::{Export, ExportId};
 
-/// What a reader makes of the first of some files, each with its path, with the others beside it.
+/// Result of a reader for the first of some files, each with its path, with the others as context.
 pub(crate) fn first(read: fn(&Export, &ReadContext<'_>) -> Reading, files: &[(&str, &str)]) -> Reading {
     let exports: Vec<Export> = files
         .iter()

@@ -1,5 +1,5 @@
-//! What TLS may agree on, as the libraries write it: priority strings of GnuTLS (gnutls_priority_init(3)), cipher lists and
-//! versions of OpenSSL (ciphers(1)).
+//! TLS parameters in the notation of the libraries: priority strings of GnuTLS (gnutls_priority_init(3)), cipher lists and versions of
+//! OpenSSL (ciphers(1)).
 
 use crate::suites;
 use std::collections::BTreeSet;
@@ -25,8 +25,8 @@ fn list_of(keyword: &str) -> Option<&'static str> {
     }
 }
 
-/// The kind that a name is of, as far as its own letters tell; names of ciphers, digests and key exchanges are told apart by
-/// where they stand in a list of the program.
+/// The kind of a name, as far as its own letters show; names of ciphers, digests and key exchanges are distinguished by their place in a
+/// list of the program.
 fn kind(name: &str) -> usize {
     if name.starts_with("VERS-") {
         return 0;
@@ -59,7 +59,7 @@ fn kind(name: &str) -> usize {
     1
 }
 
-/// What a priority string allows. What a keyword stands for counts as the program's own list.
+/// Algorithms that a priority string permits. Keywords expand to the program's own list.
 pub(crate) fn gnutls(text: &str, origin: Origin) -> Offer {
     let mut offer = offer(Spelling::GnuTls, origin);
     let mut held: Vec<Offered> = Vec::new();
@@ -150,7 +150,7 @@ pub(crate) fn gnutls(text: &str, origin: Origin) -> Offer {
 /// Versions of TLS from the lowest that is taken on, in OpenSSL's names.
 const VERSIONS: [&str; 6] = ["SSLv2", "SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"];
 
-/// What a cipher list of OpenSSL and the lowest and highest version allow; either may be unstated. What is excluded again, and
+/// Algorithms that a cipher list of OpenSSL and the lowest and highest version permit; either may be unset. Excluded algorithms, and
 /// versions that `options` forbid, are left out.
 pub(crate) fn openssl(
     ciphers: Option<(&str, Origin)>,
@@ -208,8 +208,8 @@ pub(crate) fn openssl(
     offer
 }
 
-/// What a cipher list of OpenSSL and a list of versions allow, as web servers state them; `-` and `+` take one away or add one,
-/// and `all` stands for every version from 1.0 on (SSLProtocol, TLSProtocol, ssl_protocols).
+/// Algorithms that a cipher list of OpenSSL and a list of versions permit, as web servers state them; `-` and `+` remove or add one, and
+/// `all` means every version from 1.0 on (SSLProtocol, TLSProtocol, ssl_protocols).
 pub(crate) fn listed(ciphers: Option<(&str, Origin)>, versions: &[(&str, Origin)], origin: Origin) -> Offer {
     let mut held: Vec<(&str, Origin)> = Vec::new();
     let known = |name: &str| VERSIONS.iter().copied().find(|one| one.eq_ignore_ascii_case(name));
@@ -323,7 +323,7 @@ mod tests {
         assert_eq!(names(&listed(Some(("HIGH:!aNULL", at)), &[("TLSv1.2", at)], at)), ["TLSv1.2", "HIGH"]);
     }
 
-    /// What the library makes of each priority string is what is told here.
+    /// The reader reports the same algorithms as the library for each priority string.
     #[test]
     #[ignore = "needs gnutls-cli; run by scripts/conformance.sh"]
     fn priorities_of_the_library() {

@@ -1,5 +1,5 @@
-//! Certificates as bytes (RFC 5280, 4.1), as far as an audit asks. What old certificates get wrong beside that (serial
-//! numbers, extensions that contradict each other, bytes after the end) loses none of them.
+//! Certificates as bytes (RFC 5280, 4.1), as far as an audit needs them. Further defects of old certificates (serial numbers, contradictory
+//! extensions, bytes after the end) do not prevent reading.
 //!
 //! Long because a certificate is walked once, from its first byte to its last.
 
@@ -35,7 +35,7 @@ const ALTERNATIVE_NAMES: &str = "2.5.29.17";
 const BASIC_CONSTRAINTS: &str = "2.5.29.19";
 const RSASSA_PSS: &str = "1.2.840.113549.1.1.10";
 
-/// What attributes of names are called in short (RFC 4514, section 3; RFC 2985, 5.2.1 for addresses of mail).
+/// Short names of attributes (RFC 4514, section 3; RFC 2985, 5.2.1 for mail addresses).
 const SHORT: [(&str, &str); 11] = [
     (COMMON_NAME, "CN"),
     ("2.5.4.5", "serialNumber"),
@@ -50,8 +50,7 @@ const SHORT: [(&str, &str); 11] = [
     ("1.2.840.113549.1.9.1", "emailAddress"),
 ];
 
-/// The certificate that the bytes begin with; `None` where they begin with none. Whether it lies in a store is left to
-/// the caller.
+/// The certificate at the beginning of the bytes; `None` where there is none. Whether it is part of a store is set afterwards.
 pub(crate) fn certificate(bytes: &[u8], origin: Origin) -> Option<Certificate> {
     let [body, algorithm, _signature] = leading(sequence(element(bytes)?)?)?;
     let mut fields = sequence(body)?.into_iter().peekable();
@@ -88,12 +87,12 @@ pub(crate) fn certificate(bytes: &[u8], origin: Origin) -> Option<Certificate> {
     })
 }
 
-/// What the bytes begin with.
+/// The element at the beginning of the bytes.
 fn element(bytes: &[u8]) -> Option<AnyRef<'_>> {
     AnyRef::decode(&mut SliceReader::new(bytes).ok()?).ok()
 }
 
-/// Everything that stands in the bytes one after the other; `None` where one of them is no such thing.
+/// All consecutive elements in the bytes; `None` where one of them is malformed.
 fn parts(bytes: &[u8]) -> Option<Vec<AnyRef<'_>>> {
     let mut reader = SliceReader::new(bytes).ok()?;
     let mut found = Vec::new();
@@ -124,7 +123,7 @@ fn context(of: AnyRef<'_>) -> Option<u32> {
     }
 }
 
-/// What stands within an explicit tag.
+/// Content of an explicit tag.
 fn inner(of: AnyRef<'_>) -> Option<AnyRef<'_>> {
     parts(of.value())?.first().copied()
 }
@@ -134,7 +133,7 @@ fn oid(of: AnyRef<'_>) -> String {
     of.decode_as::<ObjectIdentifier>().map(|oid| oid.to_string()).unwrap_or_default()
 }
 
-/// What a bit string holds. Keys are whole bytes: the first says how many bits of the last are none.
+/// Content of a bit string. Keys are whole bytes: the first byte is the number of unused bits of the last.
 fn bits(of: AnyRef<'_>) -> Option<&[u8]> {
     (tag(of) == Tag::BitString).then(|| of.value().get(1..)).flatten()
 }
@@ -173,8 +172,7 @@ impl Name {
     }
 }
 
-/// A text of one of the kinds that names are written in (RFC 5280, 4.1.2.4: DirectoryString). What is called
-/// TeletexString is mostly Latin-1, or UTF-8.
+/// A text of one of the kinds used in names (RFC 5280, 4.1.2.4: DirectoryString). TeletexString is mostly used for Latin-1 or UTF-8.
 fn text(of: AnyRef<'_>) -> String {
     let bytes = of.value();
     match tag(of) {
@@ -187,8 +185,8 @@ fn text(of: AnyRef<'_>) -> String {
     }
 }
 
-/// Seconds since 1970-01-01T00:00:00Z of a UTCTime or a GeneralizedTime. RFC 5280, 4.1.2.5, asks for seconds and `Z`;
-/// older certificates have neither, or a difference from UTC (X.680, 46 and 47).
+/// Seconds since 1970-01-01T00:00:00Z of a UTCTime or a GeneralizedTime. RFC 5280, 4.1.2.5, requires seconds and `Z`; older certificates
+/// have neither, or a difference from UTC (X.680, 46 and 47).
 fn seconds(of: AnyRef<'_>) -> Option<i64> {
     let written = std::str::from_utf8(of.value()).ok()?;
     let zone = written.find(['Z', '+', '-']).unwrap_or(written.len());
@@ -241,7 +239,7 @@ fn pss_hash(parameters: Option<AnyRef<'_>>) -> String {
     TABLES.hashes.get(&oid).cloned().unwrap_or(oid)
 }
 
-/// What an extension holds, decoded; `None` where it is not there or no such thing.
+/// Decoded content of an extension; `None` where it is absent or malformed.
 fn extension<'a>(all: &[AnyRef<'a>], which: &str) -> Option<AnyRef<'a>> {
     let fields = all.iter().filter_map(|one| sequence(*one));
     let mut its = fields.filter(|fields| fields.first().is_some_and(|kind| oid(*kind) == which));

@@ -9,13 +9,13 @@ use trevlin_model::{Export, Limits, Origin};
 pub(crate) struct Source<'a> {
     export: &'a Export,
     text: Cow<'a, str>,
-    /// What is wrong, if anything, and from which byte on nothing is read.
+    /// The syntax error, if any, and the byte from which on nothing is read.
     pub(crate) broken: Option<(usize, String)>,
     /// Bytes up to the end of the last tag that is whole.
     kept: usize,
 }
 
-/// How often what stands before a fault is looked at again: the fault that is told may come after the one that matters.
+/// Number of attempts to parse the part before an error again: the reported error may come after the decisive one.
 const TRIES: usize = 8;
 
 impl<'a> Source<'a> {

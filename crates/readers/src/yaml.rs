@@ -15,7 +15,7 @@ pub(crate) enum Node {
 }
 
 impl Node {
-    /// What a key of a map stands for.
+    /// The value of a key of a map.
     pub(crate) fn get(&self, key: &str) -> Option<&Self> {
         match self {
             Self::Map(entries) => entries.iter().find(|(name, _, _)| name == key).map(|(_, _, node)| node),
@@ -64,9 +64,9 @@ enum Open {
 /// Why and at which byte reading stopped.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Stopped {
-    /// What stands here is no YAML.
+    /// Invalid YAML at this position.
     Broken(usize),
-    /// Lists and maps stand deeper in each other than was asked for.
+    /// Lists and maps are nested deeper than the limit.
     TooDeep(usize),
 }
 

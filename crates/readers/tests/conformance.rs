@@ -81,8 +81,8 @@ impl Drop for Namespace {
     }
 }
 
-/// What a filter says, free of what a dump adds or reorders: places, counters, the order of conditions, defaults
-/// written out in conditions that are not modelled.
+/// The meaning of a filter, without additions and reorderings of a dump: places, counters, the order of conditions, defaults written out in
+/// conditions that are not analysed.
 fn essence(filters: &[Filter]) -> Vec<String> {
     let mut all = Vec::new();
     let mut filters: Vec<_> = filters.iter().collect();

@@ -1,5 +1,5 @@
-//! Files that hand out and set addresses, against the programs that read them: dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery,
-//! wg-quick. `scripts/conformance.sh` installs them and runs these tests, which are left out otherwise.
+//! Files that assign and set addresses, compared with the programs that read them: dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick.
+//! `scripts/conformance.sh` installs them and runs these tests, which are left out otherwise.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -38,8 +38,8 @@ fn takes(program: &str, arguments: &[&str], text: &str) -> bool {
     run(program, &all).status.success()
 }
 
-/// Every DHCP server takes its case. What it refuses is told as mistyped or not understood here, and what is told as
-/// mistyped it refuses; but dnsmasq and dhcpd turn a range around that runs backwards.
+/// Every DHCP server accepts its case. Lines that it rejects are reported here as malformed or not understood, and the reverse; but dnsmasq
+/// and dhcpd accept a reversed range.
 #[test]
 #[ignore = "needs DHCP servers; run by scripts/conformance.sh"]
 fn dhcp_servers_take_and_refuse_the_same() {
@@ -148,8 +148,8 @@ fn interfaces_and_peers() {
     assert!(!whole.pools.is_empty() && stripped.pools.is_empty());
 }
 
-/// systemd-networkd, in a network and a mount namespace of its own, takes the cases without a complaint, and complains about
-/// the lines that are told as not understood here.
+/// systemd-networkd, in a network and a mount namespace of its own, accepts the cases without a warning, and warns about the lines that are
+/// reported here as not understood.
 #[test]
 #[ignore = "needs systemd-networkd and root; run by scripts/conformance.sh"]
 fn networkd_complains_about_the_same() {

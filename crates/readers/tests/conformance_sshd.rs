@@ -163,8 +163,8 @@ fn inner(seeded: &mut Seeded) -> String {
     text + &lines(seeded, true)
 }
 
-/// What the daemon shows, by keyword; lines of one keyword joined. `None` where no method that is switched on could
-/// satisfy `AuthenticationMethods`, or a condition asks for what the connection does not state.
+/// The daemon's effective settings, by keyword; lines of one keyword joined. `None` where no enabled method could satisfy
+/// `AuthenticationMethods`, or a condition requires a property that the connection does not state.
 fn daemon(path: &Path, key: &Path, connection: &str) -> Option<BTreeMap<String, String>> {
     let mut command = Command::new("/usr/sbin/sshd");
     command.args(["-T", "-f"]).arg(path).arg("-h").arg(key);

@@ -30,7 +30,7 @@ fn read(exports: &[Export]) -> Reading {
     (recognise(&exports[0]).reader.unwrap().read)(&exports[0], &around)
 }
 
-/// What charon lists once a front end has loaded a file: in a network, a file tree and a process tree of its own.
+/// Connections that charon lists once a front end has loaded a file: in a network, a file tree and a process tree of its own.
 fn charon(load: &str) -> String {
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path().display();
@@ -180,7 +180,7 @@ fn ours(reading: &Reading) -> Vec<Listed> {
         .collect()
 }
 
-/// A folder with copies of files, and a certificate under each name that a connection asks for.
+/// A folder with copies of files, and a certificate under each name that a connection refers to.
 fn copies(files: &[(&str, String)]) -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     std::fs::create_dir(folder.path().join("x509")).unwrap();

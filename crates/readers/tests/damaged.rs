@@ -15,8 +15,8 @@ fn read(reader: &Reader, export: &Export) -> Reading {
     (reader.read)(export, &ReadContext::of(vec![export]))
 }
 
-/// Facts of a reading that lie wholly before a byte: what each is, and where it begins. What else a fact says may hang on lines that
-/// come later.
+/// Facts of a reading that lie wholly before a byte: the kind of each, and where it begins. Further content of a fact may depend on later
+/// lines.
 fn facts_before(reading: &Reading, cut: u32) -> BTreeSet<String> {
     let printed = format!("{:#?}", reading.facts);
     let mut found = BTreeSet::new();
@@ -45,8 +45,8 @@ fn facts_before(reading: &Reading, cut: u32) -> BTreeSet<String> {
     found
 }
 
-/// Formats in which what a statement says hangs on lines that come after it, and why: there the one that is being broken may be
-/// lost, and none before it.
+/// Formats in which a statement depends on lines after it, with the reason: there the statement at the damage may be lost, and none before
+/// it.
 const HANGS_ON_WHAT_COMES: [(&str, &str); 16] = [
     ("hostapd", "settings are of the network that stands above them"),
     ("ip-route", "a route without its gateway leads elsewhere"),

@@ -34,7 +34,7 @@ fn cases(folder: &str) -> Vec<Export> {
         .collect()
 }
 
-/// Everything that is known, but for what is empty: what a reader begins to tell shows by itself.
+/// All known facts, without empty fields: a new fact of a reader appears here.
 fn sheet(facts: &Facts) -> String {
     let mut facts = facts.clone();
     let mut defaults = 0;
@@ -139,8 +139,7 @@ fn ip_json() {
     check("ip-json");
 }
 
-/// `cases/formats` has a folder for each format, with files where a device has them. In each stands something that is right, something
-/// that is weak and something that nobody understands.
+/// `cases/formats` has a folder for each format, with files at their usual paths. Each contains a correct, a weak and an unknown statement.
 #[test]
 fn every_format() {
     let formats = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases/formats");

@@ -1,4 +1,4 @@
-//! A setting that no program knows is told, whatever the format: what passes in silence may be what decides.
+//! An unknown setting is reported, whatever the format: a setting that is ignored silently may be decisive.
 
 mod support;
 

@@ -100,7 +100,7 @@ fn word(meaning: OverlapKind) -> &'static str {
     }
 }
 
-/// What stands before a line.
+/// Marker of a line.
 fn sign(meaning: OverlapKind) -> &'static str {
     match meaning {
         OverlapKind::Fault => "!",
@@ -218,7 +218,7 @@ fn tree(rows: &[Row], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     Ok(())
 }
 
-/// Who lays claim: one with its place, several by name.
+/// The allocations concerned: one with its place, several by name.
 fn claimants(rows: &[Row]) -> String {
     let name = |row: &Row| {
         let who = row.who.as_ref().map(|who| format!("{who}, ")).unwrap_or_default();

@@ -1,4 +1,4 @@
-//! Two audits held against each other, as text, Markdown and JSON.
+//! Comparison of two audits, as text, Markdown and JSON.
 
 use crate::report::{markdown, ticked_markdown};
 use crate::sanitize;
@@ -10,7 +10,7 @@ use std::io;
 use trevlin_audit::compare::{ChangedFinding, Comparison, Exposed, SeenFinding};
 use trevlin_audit::{Severity, checks};
 
-/// The names of what is held against each other.
+/// Names of the two audits.
 #[derive(Debug, Clone, Copy)]
 pub struct Names<'a> {
     /// The first one.
@@ -37,23 +37,23 @@ pub fn compare_json(found: &Comparison, out: &mut dyn io::Write) -> io::Result<(
 /// A line of a section.
 struct Line {
     severity: Option<Severity>,
-    /// How many are meant, where that is more than one thing.
+    /// Number of findings, where there is more than one.
     count: usize,
     text: String,
     /// Devices, or the one line that proves it.
     places: Vec<String>,
 }
 
-/// What became of some of them.
+/// Findings with the same change.
 struct Section {
     title: &'static str,
     about: String,
     lines: Vec<Line>,
-    /// Most lines that are shown unless all are asked for.
+    /// Most lines that are shown unless all are requested.
     most: usize,
 }
 
-/// What is told, in the order in which it matters.
+/// Sections in order of importance.
 fn sections(found: &Comparison) -> Vec<Section> {
     let findings = |count: usize| counted(count, "finding");
     let mut all = vec![
@@ -131,14 +131,14 @@ fn changed(one: &ChangedFinding) -> Line {
     Line { text: format!("{}: {}", one.how.join(", "), one.finding.title), ..single(&one.finding) }
 }
 
-/// What is worse than it was first, then the gravest.
+/// Findings with raised severity first, then by severity.
 fn worse_first(all: &[ChangedFinding]) -> Vec<&ChangedFinding> {
     let mut all: Vec<&ChangedFinding> = all.iter().collect();
     all.sort_by_key(|one| std::cmp::Reverse((one.worse, one.finding.severity)));
     all
 }
 
-/// What is gone with a device or file as one line, told by the gravest of it.
+/// Findings that are missing together with a device or file, as one line with the highest severity.
 fn missing(found: &Comparison) -> Vec<Line> {
     let mut groups: BTreeMap<&str, Vec<&SeenFinding>> = BTreeMap::new();
     for one in &found.unseen {
@@ -161,7 +161,7 @@ fn exposed(word: &str, one: &Exposed) -> Line {
     Line { severity: None, count: 1, text, places: Vec::new() }
 }
 
-/// Findings of one check and severity as one line, the gravest first.
+/// Findings of one check and severity as one line, the highest severity first.
 fn grouped(all: &[SeenFinding]) -> Vec<Line> {
     #[derive(Default)]
     struct Group<'a> {
@@ -194,7 +194,7 @@ fn grouped(all: &[SeenFinding]) -> Vec<Line> {
     lines
 }
 
-/// What changed about the estate as a whole, in sentences.
+/// Changes of the estate as a whole, in sentences.
 fn lead(found: &Comparison) -> Vec<String> {
     let (mut old, mut new) = (0, 0);
     let mut by_severity = Vec::new();
@@ -234,7 +234,7 @@ fn lead(found: &Comparison) -> Vec<String> {
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
 
-/// The comparison as text for a terminal: under a screen, unless `all` is asked for.
+/// The comparison as text for a terminal: less than a screen, unless `all` is set.
 ///
 /// # Errors
 /// When writing fails.

@@ -1,4 +1,4 @@
-//! What is reached from somewhere: text, JSON, CSV.
+//! Exposed services: text, JSON, CSV.
 
 use crate::addresses::no_formula;
 use crate::sanitize;
@@ -22,7 +22,7 @@ struct Document<'a> {
     sheet: &'a ExposureSheet,
 }
 
-/// What is reached as one JSON object, schema `trevlin-exposure/1`.
+/// Exposure as one JSON object, schema `trevlin-exposure/1`.
 ///
 /// # Errors
 /// When writing fails.
@@ -30,7 +30,7 @@ pub fn exposure_json(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Resu
     crate::json::write(&Document { schema: "trevlin-exposure/1", sheet }, out)
 }
 
-/// What stands before a line, so that colour is never alone.
+/// Marker of a line, so that colour is never the only distinction.
 pub(crate) fn sign(protection: Protection) -> &'static str {
     match protection {
         Protection::Unprotected => "!!",
@@ -115,7 +115,7 @@ fn starts(sheet: &ExposureSheet) -> String {
     some(&all, 6)
 }
 
-/// What is reached as text: services by how they stand, what is let through besides, and port forwards that lead nowhere.
+/// Exposure as text: services by protection, further permitted traffic, and port forwards without a target.
 ///
 /// # Errors
 /// When writing fails.
@@ -198,7 +198,7 @@ fn reached(row: &ReachedRow, width: usize, out: &mut dyn io::Write) -> io::Resul
     Ok(())
 }
 
-/// What decided, a line each: the place, and what happened.
+/// The deciding steps, one line each: place and event.
 fn steps(all: &[ReachStep], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     for step in all.iter().filter(|step| step.path.is_some()) {
         let place = step.path.as_deref().zip(step.line);
@@ -309,7 +309,7 @@ fn summary(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Result<()> {
     Ok(())
 }
 
-/// What is reached as CSV (RFC 4180), one line each, with what is let through besides and port forwards.
+/// Exposure as CSV (RFC 4180), one line each, with further permitted traffic and port forwards.
 ///
 /// # Errors
 /// When writing fails.

@@ -1,4 +1,4 @@
-//! What was not read whole, told before anything else.
+//! Incompletely read files, reported before anything else.
 
 use crate::sanitize;
 use anstyle::Style;
@@ -11,7 +11,7 @@ const DIM: Style = Style::new().dimmed();
 /// Rows shown before the rest is only counted.
 const SHOWN: usize = 4;
 
-/// What is missing, a line each; nothing where nothing is.
+/// Missing parts, one line each; empty where nothing is missing.
 pub(crate) fn told(rows: &[IncompleteRow], all: bool, out: &mut dyn fmt::Write) -> fmt::Result {
     if rows.is_empty() {
         return Ok(());

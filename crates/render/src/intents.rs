@@ -1,4 +1,4 @@
-//! What is meant, held against what is: text and JSON.
+//! Evaluation of intents: text and JSON.
 
 use crate::exposure::some;
 use crate::sanitize;

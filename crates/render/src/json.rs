@@ -25,8 +25,7 @@ impl Renderer for Json {
     }
 }
 
-/// Writes a document, with everything that could act on a terminal escaped. What is written is not held in memory: an estate's
-/// findings may be many.
+/// Writes a document with all terminal control characters escaped. The output is streamed, since an estate may have many findings.
 pub(crate) fn write(document: &impl Serialize, out: &mut dyn io::Write) -> io::Result<()> {
     document.serialize(&mut Serializer::with_formatter(&mut *out, Neutral::default()))?;
     out.write_all(b"\n")
@@ -36,7 +35,7 @@ pub(crate) fn write(document: &impl Serialize, out: &mut dyn io::Write) -> io::R
 #[derive(Default)]
 struct Neutral<'a>(PrettyFormatter<'a>);
 
-/// What a writer of JSON does at each bracket is what the pretty one does.
+/// The formatting of brackets is delegated to the pretty printer.
 macro_rules! as_the_pretty_one {
     ($($name:ident($($argument:ident: $kind:ty)?)),+) => {
         $(fn $name<W: ?Sized + io::Write>(&mut self, writer: &mut W $(, $argument: $kind)?) -> io::Result<()> {

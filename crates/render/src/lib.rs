@@ -1,4 +1,4 @@
-//! Outcomes as text and data. What comes from exports is neutralised here, on its way out.
+//! Outcomes as text and data. Text from exports is sanitised here, on output.
 //!
 //! ```
 //! use trevlin_audit::checks;

@@ -3,7 +3,7 @@
 use crate::addresses::no_formula;
 use crate::report::{markdown, ticked_markdown};
 use crate::sanitize;
-use crate::text::merged;
+use crate::text::{Request, merged};
 use std::collections::BTreeMap;
 use std::io;
 use trevlin_audit::{DeviceSummary, Outcome};
@@ -11,7 +11,7 @@ use trevlin_model::DeviceKind;
 
 /// A request to one administrator.
 struct Row {
-    /// The section it stands in: the device, or all of them.
+    /// The section it belongs to: the device, or all of them.
     addressee: String,
     /// The device; none where it concerns several.
     device: Option<String>,
@@ -38,10 +38,10 @@ fn rows(outcome: &Outcome, contacts: &BTreeMap<String, String>) -> Vec<Row> {
     };
     let mut rows: Vec<Row> = merged(&outcome.open_questions)
         .into_iter()
-        .map(|(one, checks)| Row {
+        .map(|Request { first: one, text, checks }| Row {
             addressee: if one.estate_wide { "All administrators".to_owned() } else { addressee(&one.device) },
             device: (!one.estate_wide).then(|| one.device.to_string()),
-            question: one.question.to_string(),
+            question: text,
             place: one.evidence.first().map(|at| format!("{}:{}", at.path, at.line)).unwrap_or_default(),
             checks: checks.join(", "),
         })

@@ -21,7 +21,7 @@ pub struct FlowAnswer {
     pub reason: Option<String>,
     /// The row's line in the file.
     pub line: u64,
-    /// What the file expects.
+    /// The expected verdict.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(serialize_with = "expected")]
     pub expect: Option<Verdict>,

@@ -137,7 +137,11 @@ pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> 
             )?;
         }
     }
-    writeln!(out, "{DIM}lets in: new connections as a power of two, sources x destinations x services{DIM:#}")
+    writeln!(
+        out,
+        "{DIM}breadth: source addresses → destination addresses, ports, of permitted new connections; narrow below 2^16 \
+         combinations, moderate below 2^40, broad below 2^74{DIM:#}"
+    )
 }
 
 fn summary(filter: &FilterSheet, out: &mut dyn io::Write) -> io::Result<()> {
@@ -198,7 +202,7 @@ fn style(row: &RuleRow) -> Style {
     }
 }
 
-/// A remark with the lines it speaks of; those of the same file without its name.
+/// A remark with the lines it refers to; those of the same file without its name.
 fn remark(one: &trevlin_audit::tables::rules::RemarkRow, path: &str) -> String {
     let lines: Vec<String> = one
         .rules

@@ -1,4 +1,4 @@
-//! What devices serve: text and JSON.
+//! Services of devices: text and JSON.
 
 use crate::exposure::known;
 use crate::sanitize;
@@ -20,7 +20,7 @@ struct Document<'a> {
     services: &'a [ServedRow],
 }
 
-/// What is served as one JSON object, schema `trevlin-services/1`.
+/// Services as one JSON object, schema `trevlin-services/1`.
 ///
 /// # Errors
 /// When writing fails.
@@ -28,8 +28,7 @@ pub fn services_json(rows: &[ServedRow], out: &mut dyn io::Write) -> io::Result<
     crate::json::write(&Document { schema: "trevlin-services/1", services: rows }, out)
 }
 
-/// What is served as text: by device, each service with where it listens, how it is protected and who reaches it, and below it what
-/// it gives out.
+/// Services as text: by device, each service with its listeners, protection and reachability, followed by its resources.
 ///
 /// # Errors
 /// When writing fails.
@@ -57,7 +56,7 @@ pub(crate) fn told(row: &ServedRow) -> (String, String, String) {
     (places(&row.places), protected(row), by)
 }
 
-/// What stands before a service, so that colour is never alone: who reaches it.
+/// Marker of a service by its reachability, so that colour is never the only distinction.
 fn sign(row: &ServedRow) -> (&'static str, Style) {
     let everybody = row.everybody;
     match () {

@@ -1,4 +1,4 @@
-//! What was handed over, as text and JSON.
+//! The exports received, as text and JSON.
 
 use crate::columns::{Look, table};
 use crate::sanitize;
@@ -200,7 +200,7 @@ fn cells(one: &SurveyedDevice) -> [String; 5] {
     ]
 }
 
-/// Whether where its outside is has to be said: it joins networks and nothing tells, or only a guess does.
+/// Whether its Internet interface has to be stated: it connects networks, and the interface is unknown or only assumed.
 fn is_unsure(one: &SurveyedDevice) -> bool {
     one.outside.iter().any(|outside| !outside.certain)
         || (one.outside.is_empty() && matches!(one.kind, DeviceKind::Firewall | DeviceKind::Router))

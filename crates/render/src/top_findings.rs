@@ -1,11 +1,11 @@
-//! Open findings by what is wrong, the gravest first.
+//! Open findings by check, the highest severity first.
 
 use std::cmp::Reverse;
 use trevlin_audit::{Finding, Outcome, Severity, Status};
 
 /// The open findings of one check.
 pub(crate) struct Group<'a> {
-    /// The gravest of them.
+    /// The one with the highest severity.
     pub(crate) first: &'a Finding,
     /// All of them, in order.
     pub(crate) all: Vec<&'a Finding>,
@@ -24,7 +24,7 @@ impl<'a> Group<'a> {
     }
 }
 
-/// Open findings at or above a severity, by check: graver checks first, and of those as grave the one with more findings.
+/// Open findings at or above a severity, by check: higher severities first, and among equals the check with more findings.
 pub(crate) fn top_findings(outcome: &Outcome, least: Severity) -> Vec<Group<'_>> {
     let mut groups: Vec<Group<'_>> = Vec::new();
     for one in outcome.findings().filter(|one| one.status == Status::Open && one.severity >= least) {

@@ -70,19 +70,19 @@ pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Resul
             ("sends", row.sends.to_owned()),
         ] {
             if !text.is_empty() {
-                writeln!(out, "  {DIM}{what:<16}{DIM:#}{}", sanitize(&text))?;
+                writeln!(out, "  {DIM}{what:<21}{DIM:#}{}", sanitize(&text))?;
             }
         }
         for one in &row.detail {
             writeln!(
                 out,
-                "  {DIM}{:<16}{DIM:#}{} {DIM}{}{DIM:#}",
+                "  {DIM}{:<21}{DIM:#}{} {DIM}{}{DIM:#}",
                 one.what,
                 sanitize(&one.text),
                 sanitize(&one.place)
             )?;
         }
-        writeln!(out, "  {DIM}{:<16}{DIM:#}{style}{}{style:#}", "verdict", row.verdict.word())?;
+        writeln!(out, "  {DIM}{:<21}{DIM:#}{style}{}{style:#}", "verdict", row.verdict.word())?;
     }
     Ok(())
 }

@@ -1,4 +1,4 @@
-//! What makes exports long: lists that are all right. No entry covers another, and none is met by what came before it alone.
+//! Lists without faults that make exports long. No entry covers another, and none is matched by an earlier one alone.
 
 use crate::place::Place;
 use std::fmt::Write;
@@ -162,7 +162,7 @@ pub fn accounts(count: u64) -> String {
     })
 }
 
-/// Their lines in `shadow`: nobody logs in by them.
+/// Their lines in `shadow`: accounts without login.
 #[must_use]
 pub fn shadows(count: u64) -> String {
     (0..count).fold(String::new(), |mut text, at| {
@@ -201,7 +201,7 @@ pub fn shares(count: u64) -> String {
     })
 }
 
-/// What a folder of packages lists, which no reader is for.
+/// A folder of packages, for which there is no reader.
 #[must_use]
 pub fn packages(place: Place, count: u64) -> String {
     (0..count).fold(String::new(), |mut text, at| {
@@ -216,7 +216,7 @@ pub fn packages(place: Place, count: u64) -> String {
     })
 }
 
-/// What a device wrote to its log, which no reader is for.
+/// A log of a device, for which there is no reader.
 #[must_use]
 pub fn log(place: Place, count: u64) -> String {
     (0..count).fold(String::new(), |mut text, at| {

@@ -5,7 +5,7 @@
 pub struct Dice(u64);
 
 impl Dice {
-    /// The numbers of one thing: a seed, and what tells the thing from others.
+    /// The numbers for one object: a seed, and the key of the object.
     #[must_use]
     pub fn of(seed: u64, thing: &[u64]) -> Self {
         let mixed = thing.iter().fold(seed ^ 0x9e37_79b9_7f4a_7c15, |state, part| {

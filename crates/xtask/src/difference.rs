@@ -1,4 +1,4 @@
-//! What was found against what is to be found.
+//! Comparison of findings with the expected ones.
 
 use crate::Expected;
 use anyhow::{Context, Result};

@@ -28,11 +28,11 @@ pub struct Expected {
 pub struct Made {
     /// Its folder's name.
     pub name: String,
-    /// What the estate file says of it.
+    /// Its entry in the estate file.
     pub entry: String,
     /// Its exports: where they lie within its folder, and their text.
     pub files: Vec<(String, String)>,
-    /// What is to be found.
+    /// Expected findings.
     pub expected: Vec<Expected>,
 }
 
@@ -65,7 +65,7 @@ impl Maker {
         &self.kinds
     }
 
-    /// The device of a number, of a kind that its place asks for, with or without a fault.
+    /// The device of a number, of a kind that its place requires, with or without a fault.
     ///
     /// # Errors
     /// Where a template does not hold together.
@@ -230,7 +230,7 @@ fn place(state: &minijinja::State<'_, '_>) -> Place {
     Place { seed: number("seed"), number: number("number") }
 }
 
-/// What templates may call.
+/// Functions for templates.
 fn templates() -> Environment<'static> {
     let mut all = Environment::new();
     all.set_undefined_behavior(minijinja::UndefinedBehavior::Strict);

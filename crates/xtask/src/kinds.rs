@@ -8,22 +8,22 @@ use serde::Deserialize;
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Kind {
-    /// What its devices are called, before the number.
+    /// Name prefix of its devices, before the number.
     pub name: String,
     /// What `trevlin.toml` says of such a device.
     pub entry: String,
-    /// Of how many devices in a hundred of its place this is the kind.
+    /// Share of this kind among the devices of its place, in percent.
     pub share: u64,
-    /// Whether it stands between a site and the outside.
+    /// Whether it connects a site to the Internet.
     #[serde(default)]
     pub gateway: bool,
     /// Its exports.
     #[serde(rename = "file")]
     pub files: Vec<File>,
-    /// What every device of the kind has, faults or none.
+    /// Findings of every device of the kind, with or without faults.
     #[serde(default)]
     pub always: Vec<Found>,
-    /// What may be wrong with one.
+    /// Possible faults.
     #[serde(default, rename = "fault")]
     pub faults: Vec<Fault>,
 }
@@ -46,11 +46,11 @@ pub struct Fault {
     pub path: String,
     /// The text of the template that goes, which stands there once.
     pub of: String,
-    /// What comes for it.
+    /// Replacement text.
     pub with: String,
-    /// What is to be found.
+    /// Expected findings.
     pub found: Vec<Found>,
-    /// What is no longer found of what every device of the kind has, by its check.
+    /// Findings of every device of the kind that no longer apply, by check.
     #[serde(default)]
     pub instead_of: Vec<String>,
 }

@@ -1,4 +1,4 @@
-//! Chores of this project: made-up estates of any size, with faults at known places, and what was found held against them.
+//! Tools of this project: generated estates of any size, with faults at known places, and comparison of the findings with them.
 //!
 //! ```
 //! use xtask::dice::Dice;

@@ -18,7 +18,7 @@ enum Chore {
         /// Devices; where left out, one for each fault of each kind.
         #[arg(long)]
         devices: Option<u64>,
-        /// What its numbers come from: the same seed, the same estate.
+        /// Seed of its random numbers: the same seed yields the same estate.
         #[arg(long, default_value_t = 1)]
         seed: u64,
         /// Where to: `estate` and `expected.json` in this folder.
@@ -66,7 +66,7 @@ enum Chore {
     },
     /// Compare what was found with what is to be found.
     Compare {
-        /// What is to be found.
+        /// Expected findings.
         expected: PathBuf,
         /// What `trevlin audit --format json` printed.
         found: PathBuf,

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-/// Words that somebody who audits without a program for it would search exports for.
+/// Words that an auditor without a program would search exports for.
 pub const WORDS: [&str; 20] = [
     "PermitRootLogin yes",
     "PasswordAuthentication yes",
@@ -113,7 +113,7 @@ fn files(folder: &Path) -> Result<Vec<PathBuf>> {
     Ok(found)
 }
 
-/// Runs a program, gives back the most memory that it held, in MiB, as the system tells while it runs.
+/// Runs a program and returns its peak memory in MiB, as the system reports while it runs.
 fn memory_of(command: &mut Command) -> Result<u64> {
     let mut child = command.spawn()?;
     let status = format!("/proc/{}/status", child.id());
@@ -132,7 +132,7 @@ fn memory_of(command: &mut Command) -> Result<u64> {
     Ok(most)
 }
 
-/// What was measured of one estate.
+/// Measurements of one estate.
 #[derive(Debug)]
 pub struct Row {
     /// Devices.
@@ -149,7 +149,7 @@ pub struct Row {
     pub audit: Times,
     /// The most memory of the audit, in MiB.
     pub memory: u64,
-    /// What was found against what is to be found.
+    /// Findings compared with the expected ones.
     pub difference: Difference,
     /// Writing the report as HTML, the audit with it.
     pub report: Times,

@@ -30,8 +30,8 @@ impl Place {
         self.number / OF_A_SITE
     }
 
-    /// An address of a site, of 128: 32 of its network, 32 for the gateway's callers, and 16 for the callers of each device behind.
-    /// What is commonly used at home comes first and is nobody's.
+    /// An address of a site, of 128: 32 of its network, 32 for VPN clients of the gateway, and 16 for VPN clients of each device behind it.
+    /// Ranges common in home networks come first and are not used.
     #[must_use]
     pub fn address_at(site: u64, host: u64) -> Ipv4Addr {
         Ipv4Addr::from_bits(Ipv4Addr::new(10, 64, 0, 0).to_bits() + ((site % SITES) * 128 + host) as u32)
@@ -43,7 +43,7 @@ impl Place {
         Self::address_at(self.site(), host)
     }
 
-    /// An address for its callers, of 16.
+    /// An address of its client pool, of 16.
     #[must_use]
     pub fn pooled(self, host: u64) -> Ipv4Addr {
         match self.number % OF_A_SITE {
@@ -58,8 +58,8 @@ impl Place {
         self.address(1 + self.number % OF_A_SITE)
     }
 
-    /// An address of its line to the outside, of four: the second is its own, the first its carrier's. Carriers number
-    /// their lines from a block of their own (RFC 6598).
+    /// An address of its Internet line, of four: the second is its own, the first the carrier's. Carriers number their lines from a block
+    /// of their own (RFC 6598).
     #[must_use]
     pub fn line(self, host: u64) -> Ipv4Addr {
         Ipv4Addr::from_bits(
@@ -77,26 +77,26 @@ impl Place {
         Dice::named(self.seed, self.number, label)
     }
 
-    /// A secret that nobody guesses.
+    /// A secret that cannot be guessed.
     #[must_use]
     pub fn secret(self, label: &str) -> String {
         self.dice(label).text(PLAIN, 28)
     }
 
-    /// What looks like a salted digest of a password.
+    /// Text in the form of a salted digest of a password.
     #[must_use]
     pub fn hash(self, label: &str) -> String {
         let mut dice = self.dice(label);
         format!("$6${}${}", dice.text(HASH, 12), dice.text(HASH, 86))
     }
 
-    /// What looks like a key of 32 bytes, in Base64.
+    /// Text in the form of a key of 32 bytes, in Base64.
     #[must_use]
     pub fn key(self, label: &str) -> String {
         STANDARD.encode(self.dice(label).bytes(32))
     }
 
-    /// What looks like an Ed25519 key as `authorized_keys` has it.
+    /// Text in the form of an Ed25519 key in `authorized_keys`.
     #[must_use]
     pub fn shell_key(self, label: &str) -> String {
         let mut blob = vec![0, 0, 0, 11];

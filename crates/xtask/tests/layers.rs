@@ -82,7 +82,7 @@ fn code_of(text: &str) -> String {
     kept
 }
 
-/// Takes out what is only for tests: modules, and other items that say so. Names of test modules in files of their own are told.
+/// Removes code that is only for tests: modules, and other items marked so. Names of test modules in files of their own are returned.
 fn without_tests(code: &str) -> (String, BTreeSet<String>) {
     let (mut kept, mut names, mut rest) = (String::new(), BTreeSet::new(), code);
     while let Some(at) = rest.find("#[cfg(test)]") {
@@ -221,7 +221,7 @@ fn is_word(one: char) -> bool {
     one.is_alphanumeric() || one == '_'
 }
 
-/// Reads what each file defines and uses. What is used by a whole path in the code counts as imported.
+/// Reads the definitions and uses of each file. An item used by its full path counts as imported.
 fn read(files: &mut [(Module, File)]) -> BTreeMap<Module, usize> {
     let known: BTreeMap<Module, usize> =
         files.iter().enumerate().map(|(at, (module, _))| (module.clone(), at)).collect();

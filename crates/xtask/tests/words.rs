@@ -1,7 +1,7 @@
 //! Nothing is decided by words that the program itself makes: texts for people are made at the end and never read back.
 //!
-//! What is held against words in the core crates is text of an export, whose words have no blanks as a rule. So a text with a blank
-//! that is looked for, cut at or compared is looked at: it is one of our own sentences, or a line says of which export it is.
+//! Texts that the core crates compare with words are texts of exports, whose words contain no blanks as a rule. So a text with a blank that
+//! is searched for, split at or compared is suspect: either it is one of our own sentences, or a comment names the export it belongs to.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 /// Crates in which things are decided.
 const DECIDING: [&str; 6] = ["packets", "estate", "analysis", "checks", "audit", "render"];
 
-/// What looks into a text, or holds it against another.
+/// Functions that search a text or compare it with another.
 const LOOKS: [&str; 16] = [
     ".contains(",
     ".starts_with(",
@@ -53,7 +53,7 @@ fn quoted(rest: &str) -> Option<&str> {
     inside.split('"').next()
 }
 
-/// Whether words stand in a text: two of them, or a blank at an end.
+/// Whether a text contains words: two of them, or a blank at an end.
 fn has_words(text: &str) -> bool {
     let blank_at_end = text.len() > 1 && (text.starts_with(' ') || text.ends_with(' '));
     let letters = text.bytes().any(|one| one.is_ascii_alphabetic());

@@ -9,7 +9,7 @@ use trevlin_model::{
     AllowedAddresses, Device, ExportState, Hook, Interface, IpRange, Origin, Pool, Target, TranslationKind,
 };
 
-/// What a claim is for.
+/// Kind of allocation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ClaimKind {
@@ -19,21 +19,21 @@ pub enum ClaimKind {
     Link,
     /// The device's own address on an inside interface.
     Address,
-    /// The device's own address on an interface that faces the outside, or one it takes port forwards at.
+    /// The device's own address on an interface that faces an untrusted network, or one on which it accepts port forwards.
     OutsideAddress,
     /// A route to somewhere else.
     Route,
     /// A network behind the other end of a tunnel.
     Remote,
-    /// The network set aside for a tunnel's callers.
+    /// The network reserved for a tunnel's clients.
     PoolNetwork,
-    /// What a tunnel's callers are given.
+    /// Dynamic addresses of a tunnel's clients.
     Pool,
-    /// What a DHCP server hands out.
+    /// A range that a DHCP server assigns.
     DhcpRange,
     /// An address a DHCP server keeps for one client.
     Reservation,
-    /// An address kept for one caller of a tunnel.
+    /// An address reserved for one client of a tunnel.
     FixedAddress,
     /// Addresses that others are translated to.
     Translation,
@@ -71,15 +71,15 @@ impl ClaimKind {
 pub struct Allocation {
     /// The addresses.
     pub range: IpRange,
-    /// What for.
+    /// Kind.
     pub kind: ClaimKind,
     /// Device, by its number in the estate.
     pub device: usize,
-    /// What lays claim to them, as a phrase ("eth0", "OpenVPN server (desks.conf)").
+    /// The owner, as a phrase ("eth0", "OpenVPN server (desks.conf)").
     pub owner: String,
     /// Whose an address is that is kept for one.
     pub who: Option<String>,
-    /// Number of the pool or the DHCP server it belongs to; claims of one are not held against each other.
+    /// Number of the pool or the DHCP server it belongs to; allocations of one group are not compared.
     pub group: Option<usize>,
     /// Whether it was got by asking, so that a DHCP server knows of it.
     pub dynamic: bool,
@@ -100,9 +100,9 @@ pub struct PoolOwner {
     pub pool: Option<Pool>,
     /// Whether an address kept for one client is kept out of what others are given.
     pub keeps_reserved: bool,
-    /// Whether the server keeps its own address out of what it hands out.
+    /// Whether the server excludes its own address from the range.
     pub keeps_own: bool,
-    /// Whether a partner hands out the same by arrangement.
+    /// Whether a partner assigns the same range by arrangement (failover).
     pub partner: bool,
 }
 
@@ -131,7 +131,7 @@ struct Gathered {
     pools: Vec<PoolOwner>,
 }
 
-/// Whether an interface is the end of a tunnel by its name, where no dump of what runs tells.
+/// Whether an interface is a tunnel end by its name, where no dump of the running state shows it.
 pub(super) fn is_tunnel_name(name: &str) -> bool {
     ["tun", "wg", "ppp"].iter().any(|kind| {
         name.strip_prefix(kind).is_some_and(|rest| rest.starts_with(|next: char| next.is_ascii_digit()))

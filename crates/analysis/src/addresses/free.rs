@@ -9,8 +9,8 @@ use trevlin_model::{Family, IpRange};
 /// Private IPv4 blocks in the order they are looked through: the least crowded first (RFC 1918, 3).
 const PRIVATE: [([u8; 4], u8); 3] = [([172, 16, 0, 0], 12), ([10, 0, 0, 0], 8), ([192, 168, 0, 0], 16)];
 
-/// Up to `most` private networks for at least so many callers that share no address with any claim nor with the networks
-/// that callers' own places commonly use. Empty if none is free, or `addresses` is more than a private block holds.
+/// Up to `most` private networks for at least the given number of clients that overlap neither an allocation nor the networks commonly used
+/// at home. Empty if none is free, or `addresses` exceeds the size of a private block.
 #[must_use]
 pub fn free(plan: &Plan, addresses: u32, most: usize) -> Vec<IpNet> {
     // The ends of a network are for no host (RFC 1122, 3.2.1.3), and the server takes one.

@@ -1,4 +1,4 @@
-//! What names of interfaces tell.
+//! Properties that names of interfaces indicate.
 
 /// Whether an interface joins only what runs inside one host (containers, virtual machines), by the names that the
 /// programs give their bridges.

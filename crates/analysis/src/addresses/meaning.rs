@@ -1,4 +1,4 @@
-//! What it means that two claims share addresses.
+//! Meaning of an overlap of two allocations.
 
 use crate::addresses::allocations::{Allocation, ClaimKind, is_tunnel_name};
 pub use crate::addresses::interfaces::is_host_local;
@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::{Device, Interface, IpRange, Pool, PoolPlacement};
 
-/// Kinds that are held against each other. The first of a pair is the one that gives way.
+/// Kinds that are compared. The first of a pair is the one to be changed.
 const PAIRS: [(ClaimKind, ClaimKind); 26] = {
     use ClaimKind::{
         Address, DhcpRange, FixedAddress, NameServer, Network, OutsideAddress, Pool, PoolNetwork, Remote,
@@ -46,9 +46,8 @@ const PAIRS: [(ClaimKind, ClaimKind); 26] = {
     ]
 };
 
-/// So many pairs of claims on two ranges are held against each other one by one. Of more, each claim is held against the
-/// first few of the other range that it matters with: an estate where thousands use one range has no need of millions of
-/// pairs.
+/// Maximum number of pairs of allocations of two ranges that are compared one by one. Beyond it, each allocation is compared with the first
+/// few relevant ones of the other range: where thousands use one range, millions of pairs add nothing.
 const MOST_PAIRS: usize = 10_000;
 
 /// How many are tried then.
@@ -141,7 +140,7 @@ impl Found<'_> {
     }
 }
 
-/// What it means that these two share addresses; `None` where that is nothing.
+/// Meaning of the overlap; `None` where it has none.
 fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Option<OverlapKind> {
     use ClaimKind::{
         Address, DhcpRange, FixedAddress, NameServer, Network, OutsideAddress, Pool, PoolNetwork, Remote,

@@ -1,4 +1,4 @@
-//! The address plan: everything in the estate that lays claim to addresses, and where claims meet.
+//! The address plan: all allocations of the estate, and their overlaps.
 
 mod allocations;
 mod free;
@@ -16,7 +16,7 @@ pub use plan::Plan;
 use trevlin_estate::assemble::Estate;
 
 impl Plan {
-    /// Works out the plan.
+    /// Computes the plan.
     pub fn of(estate: &Estate) -> Self {
         let (allocations, pools) = allocations::of(estate);
         let mut plan = Self { allocations, pools, overlaps: Vec::new() };

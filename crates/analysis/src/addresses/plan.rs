@@ -1,4 +1,4 @@
-//! The address plan: who lays claim to what, and where claims meet.
+//! The address plan: owners of allocations, and overlaps.
 
 use crate::addresses::allocations::{Allocation, ClaimKind, PoolOwner};
 use serde::Serialize;
@@ -22,7 +22,7 @@ impl Plan {
             && whole(self, allocation).is_some()
     }
 
-    /// What one device lays claim to.
+    /// The allocations of one device.
     pub fn of_device(&self, device: usize) -> &[Allocation] {
         trevlin_estate::assemble::of_device(&self.allocations, device, |allocation| allocation.device)
     }
@@ -33,13 +33,13 @@ impl Plan {
     }
 }
 
-/// What an overlap means.
+/// Meaning of an overlap.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum OverlapKind {
     /// It is wrong.
     Fault,
-    /// It is wrong if both are in one place, which no export tells.
+    /// It is a conflict if both are in one place, which no export shows.
     Unclear,
     /// The design intends it, at a price.
     Meant,
@@ -48,13 +48,13 @@ pub enum OverlapKind {
 /// Two claims that share addresses.
 #[derive(Debug, Clone, Copy)]
 pub struct Overlap {
-    /// The claim that is held against the other, by number: what is handed out or lies behind a tunnel.
+    /// The compared allocation, by number: one that is assigned or lies behind a tunnel.
     pub a: usize,
-    /// What it meets, by number.
+    /// The allocation it overlaps, by number.
     pub b: usize,
     /// The addresses that both have.
     pub shared: IpRange,
-    /// What it means.
+    /// Its meaning.
     pub meaning: OverlapKind,
 }
 

@@ -42,7 +42,7 @@ pub fn told(estate: &EstateMap, allocation: &Allocation) -> String {
     }
 }
 
-/// What should be an address of a device and is none: whose it is, what is wrong. Each place once.
+/// Malformed addresses of a device: owner and error. Each place once.
 pub fn mistyped(facts: &trevlin_model::Facts) -> Vec<(String, &MalformedAddress)> {
     let mut all: Vec<(String, &MalformedAddress)> = Vec::new();
     for (name, plan) in facts.every_plan() {

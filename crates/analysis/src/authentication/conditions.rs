@@ -1,4 +1,4 @@
-//! Conditions of a SSH server under which the way in is another.
+//! Conditions of an SSH server under which the required authentication differs.
 
 use ipnet::IpNet;
 use std::net::IpAddr;
@@ -20,7 +20,7 @@ pub struct ShellCondition {
     user: Option<String>,
     groups: Vec<String>,
     address: Option<IpAddr>,
-    /// Whom it is about, for people; `None` where it looks at addresses alone.
+    /// The users it applies to; `None` where it depends on addresses alone.
     pub who: Option<String>,
     /// Addresses that it is about, as written.
     pub sources: Vec<String>,

@@ -1,4 +1,4 @@
-//! How many factors a way in asks for: what a stack of authentication modules, or a SSH server, lets pass.
+//! Authentication factors that a login path requires: the result of a PAM stack, or of an SSH server.
 
 mod conditions;
 mod radius;
@@ -18,14 +18,14 @@ use trevlin_model::radius::RadiusAsker;
 use trevlin_model::ssh::{SshConnection, SshServer, matches};
 use trevlin_model::{Device, FactorKind, Origin};
 
-/// What a caller has to show on the easiest way in.
+/// Factors that the weakest login path requires.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Factors {
-    /// These kinds, with the lines that ask for them.
+    /// These kinds, with the lines that require them.
     Known(BTreeSet<FactorKind>, Vec<Origin>),
-    /// Somebody outside the exports decides, or a part was not exported.
+    /// A service outside the exports decides, or a part was not exported.
     Unknown {
-        /// Why it cannot be told, and what to ask for.
+        /// The reason, and the information to request.
         ask: String,
         /// Lines that lead there.
         evidence: Vec<Origin>,
@@ -53,7 +53,7 @@ const DEPTH: usize = 16;
 /// Steps walked before a stack counts as too long to tell.
 const MOST_STEPS: usize = 50_000;
 
-/// What answers a module can give, and what each proves.
+/// Possible results of a module, and the factor that each proves.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Proof {
     Factor(FactorKind),
@@ -73,16 +73,16 @@ struct Step {
     origin: Origin,
 }
 
-/// What a stack proved on one way through it.
+/// Factors that a stack proved on one path through it.
 #[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
 struct Proved {
     kinds: BTreeSet<FactorKind>,
-    /// A module that leaves open what it asks for.
+    /// A module whose requirement is not known.
     elsewhere: Option<String>,
     lines: Vec<Origin>,
 }
 
-/// What the easiest way through a service's `auth` stack asks for.
+/// Factors of the weakest path through a service's `auth` stack.
 #[must_use]
 pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origin) -> Factors {
     let services = &estate.devices[device].facts.pam_services;
@@ -293,16 +293,16 @@ impl Walk<'_> {
     }
 }
 
-/// One way in that a SSH server accepts.
+/// One login path that an SSH server accepts.
 #[derive(Debug, Clone)]
 pub struct ShellWay {
-    /// Methods, all of which are asked for.
+    /// Methods, all of which are required.
     pub methods: Vec<String>,
-    /// What they ask for together.
+    /// Factors that they require together.
     pub factors: Factors,
 }
 
-/// Every way in that a SSH server accepts for a connection.
+/// Every login path that an SSH server accepts for a connection.
 #[must_use]
 pub fn of_shell(
     estate: &Estate,
@@ -357,7 +357,7 @@ pub fn of_shell(
         .collect()
 }
 
-/// What several methods ask for together.
+/// Factors that several methods require together.
 fn together(all: Vec<Factors>) -> Factors {
     let (mut kinds, mut lines) = (BTreeSet::new(), Vec::new());
     let mut unknown = None;
@@ -376,8 +376,8 @@ fn together(all: Vec<Factors>) -> Factors {
     }
 }
 
-/// The easiest of several ways in: that with fewest kinds among those that are known, unless one that is not known is
-/// the only one with fewer than two.
+/// The weakest of several login paths: the one with the fewest known kinds of factors, unless an unknown one is the only one with fewer
+/// than two.
 #[must_use]
 pub fn easiest_way(ways: &[ShellWay]) -> Option<&ShellWay> {
     let count = |way: &ShellWay| match &way.factors {

@@ -1,4 +1,4 @@
-//! What a RADIUS server asks for, where it is a device of the estate.
+//! Factors that a RADIUS server requires, where it is a device of the estate.
 
 use crate::authentication::{Factors, of_service};
 use serde::Deserialize;
@@ -18,10 +18,10 @@ struct Modules {
 
 trevlin_model::table! { static MODULES: Modules = "../../tables/radius-modules.toml"; }
 
-/// Realms that stand for callers without a known one (realms(5) in proxy.conf).
+/// Realms for requests without a known realm (realms(5) in proxy.conf).
 const EVERYBODY: [&str; 3] = ["DEFAULT", "NULL", "~.*"];
 
-/// What the RADIUS servers that a service of a device asks demand of a caller.
+/// Factors that the RADIUS servers of a service require.
 #[must_use]
 pub fn of_radius(estate: &Estate, device: usize, asker: RadiusAsker, asked_at: Origin) -> Factors {
     let targets: Vec<&RadiusTarget> = estate.devices[device]
@@ -81,7 +81,7 @@ fn device_of(estate: &Estate, asker: usize, address: Option<IpAddr>) -> Option<u
     estate.holders(address).iter().copied().find(serves)
 }
 
-/// What a RADIUS server demands of a caller without a realm.
+/// Factors that a RADIUS server requires of requests without a realm.
 fn of_server(estate: &Estate, server: usize, lines: Vec<Origin>) -> Factors {
     let device = &estate.devices[server];
     let name = &device.name;

@@ -1,4 +1,4 @@
-//! What somebody who decides about a password asks for.
+//! Factors that the verifier of a password requires.
 
 use crate::authentication::radius::of_radius;
 use crate::authentication::{Factors, of_service};
@@ -7,7 +7,7 @@ use trevlin_estate::assemble::Estate;
 use trevlin_model::radius::RadiusAsker;
 use trevlin_model::{FactorKind, Origin, PasswordSource, Tunnel};
 
-/// What the one who decides about a tunnel's callers asks for, followed as far as the exports go.
+/// Factors that the verifier of a tunnel's clients requires, followed as far as the exports go.
 #[must_use]
 pub fn of_source(
     estate: &Estate,

@@ -1,4 +1,4 @@
-//! What a tunnel asks of its callers: one answer for the table of logins and for the checks.
+//! Authentication that a tunnel requires of its clients: one result for the table of logins and for the checks.
 
 use crate::authentication::{Factors, of_source};
 use std::collections::BTreeSet;
@@ -9,23 +9,23 @@ use trevlin_model::{
     TunnelFamily, WayIn,
 };
 
-/// What a dial-in tunnel asks of its callers, with the line that decides.
+/// Authentication that a PPP tunnel requires, with the deciding line.
 pub enum Dialled<'a> {
     /// A file that may say so was not exported.
     NotExported(&'a Reference),
     /// Nothing, for this reason.
     Nobody(&'static str, Origin),
-    /// Somebody else decides.
+    /// Another service decides.
     Elsewhere(&'a PasswordSource, Origin),
     /// EAP, which may stand for a password or a certificate.
     Eap(Origin),
-    /// A password from a list that lets nobody in here, or was not exported.
+    /// A password from a list that permits no login here, or was not exported.
     NoList(Origin),
     /// A password from a local list.
     List(Vec<&'a Login>, Origin),
 }
 
-/// What pppd asks of the callers of a dial-in tunnel.
+/// Authentication that pppd requires of the clients of a PPP tunnel.
 pub fn server_names<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a DialIn) -> Dialled<'a> {
     let profile = &dial_in.profile;
     let auth = match (profile.auth, tunnel.missing_configuration()) {
@@ -51,7 +51,7 @@ pub fn server_names<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a Dia
     Dialled::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
 }
 
-/// What a tunnel that pppd has no part in asks of its callers on the easiest way in: a certificate, and what decides about the password.
+/// Authentication on the weakest login path of a tunnel without pppd: a certificate, and the verifier of the password.
 #[must_use]
 pub fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTreeSet<FactorKind>> {
     if tunnel.missing_file().is_some() {
@@ -72,7 +72,8 @@ pub fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTree
     }
 }
 
-/// Every way into a tunnel that asks for certificates, passwords or shared keys, with the line that opens it: the main one, and each that is enough by itself.
+/// Every login path of a tunnel that requires certificates, passwords or shared keys, with the line that enables it: the main one, and each
+/// alternative.
 pub fn ways_in(estate: &Estate, at: usize, tunnel: &Tunnel) -> Vec<(Factors, Origin)> {
     let asked = tunnel.proof.certificate.as_ref();
     let required = asked.and_then(Setting::value) == Some(&CertificateDemand::Required);
@@ -126,7 +127,7 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &WayIn) -> Factors {
     }
 }
 
-/// Whether an IPsec connection states that nobody has to prove anything (RFC 7619).
+/// Whether an IPsec connection states that no authentication is required (RFC 7619).
 fn asks_nothing(tunnel: &Tunnel) -> bool {
     let nothing = |round: &AuthRound| round.proof.value() == Some(&IkeProof::Nothing);
     tunnel.ipsec.as_ref().is_some_and(|one| !one.remote.is_empty() && one.remote.iter().all(nothing))

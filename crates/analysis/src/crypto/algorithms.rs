@@ -6,7 +6,7 @@ use std::sync::LazyLock;
 use trevlin_estate::area::Severity;
 use trevlin_model::offer::{AlgorithmRole, Spelling};
 
-/// What is known of an algorithm's strength, the weakest first.
+/// Strength of an algorithm, the weakest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Status {
@@ -18,9 +18,9 @@ pub enum Status {
     Legacy,
     /// Holds.
     Acceptable,
-    /// What standards ask for.
+    /// Required by current standards.
     Recommended,
-    /// Holds against quantum computers as well.
+    /// Quantum-resistant as well.
     QuantumResistant,
 }
 
@@ -37,7 +37,7 @@ impl Status {
         }
     }
 
-    /// How grave it is that it may be agreed on.
+    /// Severity of offering it.
     pub fn severity(self) -> Option<Severity> {
         match self {
             Self::Broken => Some(Severity::High),
@@ -105,7 +105,7 @@ struct Table {
 trevlin_model::table! { static TABLE: Table = "../../tables/algorithms.toml"; }
 
 impl Algorithm {
-    /// What it does.
+    /// Its role.
     pub fn role(&self) -> AlgorithmRole {
         match self.role.as_str() {
             "encryption" => AlgorithmRole::Encryption,
@@ -152,7 +152,7 @@ pub fn prepare() {
     LazyLock::force(&NAMES);
 }
 
-/// The algorithm that a program means by a name, whatever its capitals. The role tells apart what goes by one name.
+/// The algorithm that a program's name refers to, in any case. The role distinguishes algorithms of the same name.
 pub fn lookup(spelling: Spelling, role: Option<AlgorithmRole>, name: &str) -> Option<&'static Algorithm> {
     let name = name.to_ascii_lowercase();
     let of = |spelling| {

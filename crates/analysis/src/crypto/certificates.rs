@@ -1,4 +1,4 @@
-//! Certificates of an estate: which tunnel names which, and how they are told apart for people.
+//! Certificates of an estate: the tunnels that name them, and their titles.
 
 use jiff::civil::Date;
 use trevlin_estate::assemble::Estate;
@@ -12,7 +12,7 @@ pub fn day(seconds: i64) -> Date {
     moment.map_or(Date::MAX, |moment| moment.to_zoned(jiff::tz::TimeZone::UTC).date())
 }
 
-/// Certificates that people of the estate have to do with: those of public authorities are somebody else's.
+/// Certificates that the estate's organisation manages; those of public authorities are left out.
 pub fn own(estate: &Estate, device: usize) -> impl Iterator<Item = &Certificate> {
     let all = &estate.devices[device].facts.certificates;
     all.iter().filter(|one| !one.in_trust_store)

@@ -83,7 +83,7 @@ pub fn ike_pairs(estate: &Estate) -> Vec<(End<'_>, End<'_>)> {
     best
 }
 
-/// Names by which an end may be called: those that clients dial, and the identities that it shows.
+/// Names of an end: those that clients connect to, and its identities.
 fn names<'a>(estate: &'a Estate, end: &End<'a>) -> impl Iterator<Item = &'a str> {
     let server_names = estate.devices[end.device].server_names.iter().map(String::as_str);
     let shown = end.connection.local.iter().filter_map(|round| round.identity.as_ref());
@@ -117,7 +117,7 @@ fn fits(a: &IpsecConnection, b: &IpsecConnection) -> usize {
     reached(a, b) + reached(b, a) + 4 * (names(a, b) + names(b, a))
 }
 
-/// The shared keys that a connection may use: those for its identities or addresses, and those for whoever calls.
+/// The pre-shared keys that a connection may use: those for its identities or addresses, and those for any peer.
 pub fn keys_of<'a>(estate: &'a Estate, at: usize, ipsec: &IpsecConnection) -> Vec<&'a PreSharedKey> {
     let bare = |text: &str| text.trim_start_matches('@').to_owned();
     let named = ipsec.remote.iter().filter_map(|round| round.identity.as_ref()).map(|(name, _)| bare(name));

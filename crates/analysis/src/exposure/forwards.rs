@@ -1,4 +1,4 @@
-//! What becomes of port forwards.
+//! Outcome of port forwards.
 
 use crate::addresses::ClaimKind;
 use crate::exposure::Exposure;
@@ -133,7 +133,7 @@ fn elsewhere(estate: &EstateMap, found: &Found) -> ForwardOutcome {
     }
 }
 
-/// What lays claim to an address, beyond the network it lies in: the most exact claim.
+/// Owner of an address, besides the network that contains it: the most specific allocation.
 pub(super) fn claimed(estate: &EstateMap, address: IpAddr) -> Option<usize> {
     let allocations = estate.plan().allocations.iter().enumerate();
     let whole = |kind: ClaimKind| {

@@ -1,4 +1,4 @@
-//! What was found on one way.
+//! Results of one path.
 
 use trevlin_packets::way::TrafficClass;
 

@@ -94,7 +94,7 @@ pub(super) fn gather(
     exposure
 }
 
-/// How many pairs of an address and a port are let through to hosts that do not lie outside.
+/// Number of pairs of an address and a port that are permitted to hosts outside untrusted networks.
 fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
     let mut by_protocol: BTreeMap<(Family, u8), Vec<&TrafficClass>> = BTreeMap::new();
     for one in found {

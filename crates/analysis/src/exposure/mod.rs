@@ -1,4 +1,4 @@
-//! What can be reached from somewhere: services, step by step, and what is let through to where nothing is known to answer.
+//! Services reachable from a source, with every step, and permitted traffic without a known service.
 
 pub mod forwards;
 pub(crate) mod found;
@@ -17,27 +17,27 @@ use crate::topology::RemoteClients;
 use trevlin_model::{Family, IpRange};
 use trevlin_packets::way::Place;
 
-/// What every device serves, by device.
+/// Services of every device, by device.
 #[must_use]
 pub fn all_services(estate: &EstateMap) -> Vec<Vec<Service>> {
     (0..estate.devices.len()).map(|at| services(estate, at)).collect()
 }
 
-/// What the outside reaches.
+/// Exposure to untrusted networks.
 #[must_use]
 pub fn outside(ground: &NetworkModel<'_>, services: &[Vec<Service>]) -> Exposure {
     let (traffic_sources, aims): (Vec<_>, Vec<_>) = outside_setouts(ground.estate()).into_iter().unzip();
     gather::gather(ground, services, traffic_sources, &aims, true)
 }
 
-/// What the callers of a tunnel reach.
+/// Networks and services that the clients of a tunnel reach.
 #[must_use]
 pub fn callers(ground: &NetworkModel<'_>, services: &[Vec<Service>], callers: &RemoteClients) -> Exposure {
     let everywhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     gather::gather(ground, services, vec![TrafficSource::of_callers(callers)], &[everywhere], false)
 }
 
-/// What one end of a tunnel lets in from the other: connections that enter by the tunnel, from the networks behind it.
+/// Traffic that one end of a tunnel accepts from the other: connections that enter by the tunnel, from the networks behind it.
 #[must_use]
 pub fn through_tunnel(
     ground: &NetworkModel<'_>,
@@ -52,10 +52,10 @@ pub fn through_tunnel(
     gather::gather(ground, services, vec![traffic_source], &[everywhere], false)
 }
 
-/// What is reached from a network, a tunnel's callers, a device or the outside.
+/// Services reachable from a network, a tunnel's clients, a device or the Internet.
 ///
 /// # Errors
-/// When nothing tells where that is.
+/// If the location of the source is not known.
 pub fn from(
     ground: &NetworkModel<'_>,
     services: &[Vec<Service>],

@@ -13,20 +13,20 @@ use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Protection {
-    /// Everybody reaches it, and nothing that is known protects it, or only what is no longer fit.
+    /// Reachable from any address, without known protection or with protection that is obsolete.
     Unprotected,
-    /// Everybody reaches it, and one factor that can be guessed protects it.
+    /// Reachable from any address, and protected by one guessable factor.
     Weak,
-    /// What answers, or what it asks for, is not known, or a rule that is not modelled decides.
+    /// The service or its authentication is not known, or a condition that is not analysed decides.
     Undetermined,
-    /// Everybody reaches it; it is encrypted, and asks for what cannot be guessed.
+    /// Reachable from any address; encrypted, and protected by authentication that cannot be guessed.
     Protected,
     /// Only some reach it.
     Limited,
 }
 
 impl Protection {
-    /// Every one, the gravest first.
+    /// All levels, the worst first.
     pub const ALL: [Self; 5] =
         [Self::Unprotected, Self::Weak, Self::Undetermined, Self::Protected, Self::Limited];
 
@@ -42,7 +42,7 @@ impl Protection {
         }
     }
 
-    /// What the word means.
+    /// Definition of the word.
     #[must_use]
     pub fn meaning(self) -> &'static str {
         match self {
@@ -60,9 +60,9 @@ impl Protection {
 pub struct ProtectionEvidence {
     /// Whether it is encrypted.
     pub encrypted: Option<Encrypted>,
-    /// Factors it asks for, where they are known.
+    /// Factors that it requires, where they are known.
     pub factors: Option<Vec<LoginFactor>>,
-    /// What is to be said besides, as phrases.
+    /// Further remarks, as phrases.
     pub remarks: Vec<String>,
 }
 
@@ -159,7 +159,7 @@ fn of_family(family: TunnelFamily) -> Encrypted {
     }
 }
 
-/// What the other end of a tunnel between sites has to show.
+/// Authentication of the other end of a site-to-site tunnel.
 fn between_sites(estate: &Analyses, device: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let tunnel = &estate.devices[device].facts.tunnels[number];
     if tunnel.role != TunnelRole::PointToPoint {
@@ -209,7 +209,7 @@ pub fn protection(
     }
 }
 
-/// Services that nobody means to offer to everybody.
+/// Services that should never be offered to any address.
 #[must_use]
 pub fn never_meant(kind: PortKind) -> bool {
     matches!(

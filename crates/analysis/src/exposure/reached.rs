@@ -1,4 +1,4 @@
-//! What is reached: the outcome.
+//! Result of an exposure analysis.
 
 use crate::reachability::TrafficSource;
 use std::collections::BTreeMap;
@@ -19,7 +19,7 @@ pub struct Reachable {
     pub protocol: u8,
     /// Who reaches it.
     pub sources: IpRangeSet,
-    /// Whether that is everybody there, or nearly.
+    /// Whether all, or nearly all, sources there are included.
     pub everybody: bool,
     /// The device that serves it.
     pub device: usize,
@@ -27,20 +27,20 @@ pub struct Reachable {
     pub service: usize,
     /// Address at which it answers.
     pub address: IpAddr,
-    /// Whether it is certain; else a rule that is not modelled decides.
+    /// Whether it is certain; otherwise a condition that is not analysed decides.
     pub certain: bool,
     /// The port forward that leads there, where one does.
     pub forward: Option<Origin>,
-    /// What decided, in order.
+    /// The deciding steps, in order.
     pub steps: Vec<Step>,
 }
 
-/// Something that is let through to where no known service answers.
+/// Traffic that is permitted to a destination without a known service.
 #[derive(Debug, Clone)]
 pub struct Opening {
     /// Where the connections set out, by its number.
     pub traffic_source: usize,
-    /// The device that it is let through to, or the last one on the way.
+    /// The destination device, or the last one on the path.
     pub device: usize,
     /// To whom it leaves that device; none where it is for the device itself.
     pub gone: Option<Egress>,
@@ -52,17 +52,17 @@ pub struct Opening {
     pub addresses: IpRangeSet,
     /// Ports, after translation.
     pub ports: PortSet,
-    /// Who is let through.
+    /// Permitted sources.
     pub sources: IpRangeSet,
-    /// Whether that is everybody there, or nearly.
+    /// Whether all, or nearly all, sources there are included.
     pub everybody: bool,
     /// Whether it is certain.
     pub certain: bool,
     /// The port forward that leads there, where one does.
     pub forward: Option<Origin>,
-    /// What decided, in order, for one of them.
+    /// The deciding steps of one connection, in order.
     pub steps: Vec<Step>,
-    /// Of what is for the device itself: the ports, by the line that lets them through last; none is a policy.
+    /// For traffic to the device itself: the ports, by the last line that permits them; none for a policy.
     pub by_line: BTreeMap<Option<Origin>, PortSet>,
 }
 
@@ -75,11 +75,11 @@ pub struct Ping {
     pub addresses: IpRangeSet,
     /// Whether it is certain.
     pub certain: bool,
-    /// What decided.
+    /// The deciding steps.
     pub steps: Vec<Step>,
 }
 
-/// How much is let through to hosts that do not lie outside, by one protocol of one IP version.
+/// Amount of traffic permitted to hosts outside untrusted networks, by one protocol of one IP version.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Breadth {
     /// IP version.
@@ -92,18 +92,18 @@ pub struct Breadth {
     pub addresses: u128,
 }
 
-/// What can be reached from somewhere.
+/// Services and traffic reachable from a source.
 #[derive(Debug, Clone, Default)]
 pub struct Exposure {
     /// Where connections set out.
     pub traffic_sources: Vec<TrafficSource>,
     /// Services that are reached, by device and port.
     pub reached: Vec<Reachable>,
-    /// What is let through besides.
+    /// Further permitted traffic.
     pub openings: Vec<Opening>,
-    /// What is let through to the outside, where the connections do not come from there.
+    /// Traffic permitted to untrusted networks, where the connections do not come from there.
     pub outwards: Vec<Opening>,
-    /// What becomes of each port forward that such connections meet.
+    /// Outcome of each port forward that such connections match.
     pub forwards: Vec<ForwardFate>,
     /// Devices that answer requests for an echo.
     pub pings: Vec<Ping>,
@@ -116,7 +116,7 @@ pub struct Exposure {
 }
 
 impl Exposure {
-    /// What is reached of one device, in the same order.
+    /// Reachable services of one device, in the same order.
     pub fn reached_of(&self, device: usize) -> impl Iterator<Item = &Reachable> {
         self.by_device.get(&device).into_iter().flatten().map(|at| &self.reached[*at])
     }
@@ -126,7 +126,7 @@ impl Exposure {
         self.by_device.keys().copied()
     }
 
-    /// What is reached of each device of which something is.
+    /// Reachable services of each device that has any.
     pub fn reached_by_device(&self) -> impl Iterator<Item = (usize, Vec<&Reachable>)> {
         self.by_device
             .iter()
@@ -146,21 +146,21 @@ pub enum ForwardOutcome {
         /// Whether that is certain.
         certain: bool,
     },
-    /// To an address that something in the exports lays claim to, but whose device was not exported: by the number of the claim.
+    /// To an address with an allocation in the exports, whose device was not exported: number of the allocation.
     Claimed(usize),
-    /// To an address that nothing lays claim to.
+    /// To an address without any allocation.
     NobodyThere,
     /// Nowhere: it is stopped further in.
     BlockedLater,
     /// Packets that go in a circle, or that no route takes on.
     Lost,
-    /// Whether it leads anywhere hangs on what is not known.
+    /// Its outcome depends on unknown information.
     Depends,
     /// Nowhere: nothing that comes from there meets it.
     NeverMet,
 }
 
-/// What becomes of one port forward.
+/// Outcome of one port forward.
 #[derive(Debug, Clone)]
 pub struct ForwardFate {
     /// The device.
@@ -181,8 +181,8 @@ pub struct ForwardFate {
     pub address: Option<IpAddr>,
     /// Port there.
     pub port: Option<u16>,
-    /// What becomes of it.
+    /// Its outcome.
     pub fate: ForwardOutcome,
-    /// What decided.
+    /// The deciding steps.
     pub steps: Vec<Step>,
 }

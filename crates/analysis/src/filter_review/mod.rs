@@ -1,5 +1,4 @@
-//! The review of every packet filter of the estate: what each rule lets through, whether it ever decides, and what an auditor
-//! would remark of it.
+//! The review of every packet filter of the estate: the traffic that each rule permits, whether it is effective, and remarks for auditors.
 
 pub mod remarks;
 mod words;
@@ -16,7 +15,7 @@ use trevlin_packets::jumps::{Jumps, WayTo, blocks_anything};
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{ChainReview, RuleReview, RuleStatus, review, work_of};
 
-/// What was found for a rule, and by which hooks packets come to it.
+/// Result for a rule, and the hooks from which packets reach it.
 pub type Reviewed = (RuleReview, BTreeSet<Hook>);
 
 /// The review of one table that filters.
@@ -35,7 +34,7 @@ pub struct FilterReview<'a> {
     pub whole: bool,
 }
 
-/// What is kept of a review, for who asks again.
+/// The stored parts of a review, for later requests.
 #[derive(Debug)]
 pub struct FilterReviewCache {
     /// Number of the table among those of its device.
@@ -78,7 +77,7 @@ impl FilterReview<'_> {
         self.filter.chains.get(id.chain as usize)?.rules.get(id.rule as usize)
     }
 
-    /// Every rule that jumps to a chain, with the chain it stands in, in the order of the file.
+    /// Every rule that jumps to a chain, with its own chain, in the order of the file.
     pub fn jumps_to(&self, chain: &Chain) -> impl Iterator<Item = (RuleId, &Chain, &Rule)> {
         self.jumps.to(self.filter, chain)
     }

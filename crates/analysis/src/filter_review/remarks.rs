@@ -1,4 +1,4 @@
-//! What an auditor would remark of a rule.
+//! Remarks for auditors about a rule.
 
 use crate::context::Analyses;
 use crate::filter_review::{Described, FilterReview, describe};
@@ -10,7 +10,7 @@ use trevlin_packets::breadth::Breadth;
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{RuleReview, RuleStatus};
 
-/// What kind of thing is remarked.
+/// Kind of remark.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum RemarkKind {
@@ -32,13 +32,13 @@ pub enum RemarkKind {
     AcceptsEverything,
     /// It lets every service through.
     EveryService,
-    /// Its words say that it was meant for a time.
+    /// Its comment marks it as temporary.
     Temporary,
     /// It was never met since counting began.
     NeverCounted,
     /// Nothing says what it is for.
     NoComment,
-    /// A condition of it is not modelled.
+    /// One of its conditions is not analysed.
     NotModelled,
     /// No chain that packets come to leads here.
     NotReached,
@@ -51,14 +51,14 @@ pub struct Remark {
     pub kind: RemarkKind,
     /// The remark.
     pub text: String,
-    /// Rules it speaks of.
+    /// Other rules it refers to.
     pub others: Vec<Origin>,
 }
 
-/// What is told of one rule.
+/// Results about one rule.
 #[derive(Debug)]
 pub struct Told {
-    /// What it says, in words.
+    /// Its description in words.
     pub described: Described,
     /// How broadly it lets new connections through; none where it lets none through, or only what the device says to itself.
     pub breadth: Option<Breadth>,
@@ -66,7 +66,7 @@ pub struct Told {
     pub remarks: Vec<Remark>,
 }
 
-/// What is told of one rule.
+/// Results about one rule.
 pub fn of_rule(
     estate: &Analyses,
     review: &FilterReview<'_>,
@@ -233,7 +233,7 @@ fn broad(breadth: Breadth, described: &Described) -> Option<Remark> {
     Some(Remark { kind, text: text.into(), others: Vec::new() })
 }
 
-/// Words that say that something was meant for a time.
+/// Words that mark a rule as temporary.
 const WORDS: [&str; 17] = [
     "temp",
     "tmp",
@@ -254,7 +254,7 @@ const WORDS: [&str; 17] = [
     "expire",
 ];
 
-/// What a comment says about time.
+/// Temporal information in a comment.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Temporary {
     /// The word.
@@ -277,7 +277,7 @@ impl Temporary {
     }
 }
 
-/// Whether a comment says that a rule was meant for a time. A date alone does not: it may be when the rule was made.
+/// Whether a comment marks a rule as temporary. A date alone does not: it may be the date of creation.
 pub fn temporary(comment: &str, as_of: Date) -> Option<Temporary> {
     let lower = comment.to_lowercase();
     let whole = |word: &str| {

@@ -7,7 +7,7 @@ use trevlin_model::{
 /// A rule in words.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Described {
-    /// What it does.
+    /// Its action.
     pub action: String,
     /// From where.
     pub from: String,
@@ -17,11 +17,11 @@ pub struct Described {
     pub service: String,
     /// Everything else that has to hold.
     pub more: String,
-    /// What of it is not limited.
+    /// Unlimited fields.
     pub open: Unlimited,
 }
 
-/// What of a rule no condition limits.
+/// Fields that no condition of a rule limits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Unlimited {
     /// From where.
@@ -166,7 +166,7 @@ impl Parts {
         }
     }
 
-    /// Alternatives of one kind are a list; others are told as how many there are.
+    /// Alternatives of one kind become a list; others are counted.
     fn any_of(&mut self, negated: bool, alternatives: &[Vec<Match>]) {
         let not = if negated { "not " } else { "" };
         let single = |wanted: &dyn Fn(&MatchKind) -> Option<String>| -> Option<Vec<String>> {

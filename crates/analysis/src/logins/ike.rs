@@ -1,5 +1,5 @@
-//! Keys and logins for IKE where the connections that ask for them are not among the exports: a password is then told
-//! without a verdict, and a pre-shared key is all there is to show wherever it is used.
+//! Keys and logins for IKE where the connections that use them are not among the exports: a password then has no verdict, and a pre-shared
+//! key is the only factor wherever it is used.
 
 use crate::context::Analyses;
 use crate::logins::{LoginPath, ServiceKind, from, named_users};

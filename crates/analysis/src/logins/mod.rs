@@ -35,14 +35,14 @@ pub fn logins(estate: &Analyses) -> Vec<LoginPath> {
     rows
 }
 
-/// What callers of a tunnel have to show, on the easiest way in; none where that is not known.
+/// Factors that clients of a tunnel require on the weakest login path; none where they are not known.
 #[must_use]
 pub fn factors_of_tunnel(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let proof = tunnel::proof(estate, at, number)?;
     (proof.verdict != LoginVerdict::OpenQuestion).then_some(proof.factors)
 }
 
-/// What a SSH server asks everybody for, on the easiest way in; none where that is not known.
+/// Factors that an SSH server requires of any user on the weakest login path; none where they are not known.
 #[must_use]
 pub fn factors_of_shell(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let server = estate.devices[at].facts.ssh_servers.get(number)?;
@@ -51,7 +51,7 @@ pub fn factors_of_shell(estate: &Analyses, at: usize, number: usize) -> Option<V
     Some(judged(Some(kinds)).0)
 }
 
-/// What the management port of a tunnel asks for; none where it has none.
+/// Authentication of a tunnel's management port; none where it has no such port.
 #[must_use]
 pub fn factors_of_management(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let port = ManagementPort::of(&estate.devices[at].facts.tunnels[number])?;

@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use trevlin_estate::evidence::Evidence;
 use trevlin_model::{FactorKind, Listener, Protocol};
 
-/// What a login leads to.
+/// Kind of access that a login grants.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum ServiceKind {
@@ -37,15 +37,15 @@ pub struct LoginPath {
     pub administrators: Vec<String>,
     /// From which list.
     pub list: String,
-    /// Factors of the easiest way in; empty where none is asked for or they are not known.
+    /// Factors of the weakest login path; empty where none is required or they are not known.
     pub factors: Vec<LoginFactor>,
     /// From where it can be reached, as far as forwards and interfaces tell.
     pub from: String,
-    /// Addresses that the way in is limited to, as stated; empty where it is open to all that reach it.
+    /// Addresses that the login path is limited to, as stated; empty where it is open to any source that reaches it.
     pub sources: Vec<String>,
     /// Limits that are stated.
     pub limits: Vec<String>,
-    /// What that comes to.
+    /// The verdict.
     pub verdict: LoginVerdict,
     /// The line to cite.
     pub evidence: Vec<Evidence>,

@@ -9,7 +9,7 @@ use trevlin_estate::identities;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, Protocol, Setting};
 
-/// One row for everybody, and one for each condition under which the way in is another.
+/// One row for all users, and one for each condition under which the required authentication differs.
 pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<LoginPath> {
     let mut rows = vec![shell(estate, at, server, &SshConnection::default(), None, server.origin)];
     rows.extend(superuser(estate, at, server));
@@ -24,7 +24,7 @@ pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Logi
     rows
 }
 
-/// The superuser's row, where it is stated that it may log in.
+/// The row of root, where it is stated that root may log in.
 fn superuser(estate: &Analyses, at: usize, server: &SshServer) -> Option<LoginPath> {
     let groups = identities::root_groups(&estate.devices[at]);
     let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
@@ -100,7 +100,7 @@ fn shell(
     }
 }
 
-/// Who is let in by name or group.
+/// Users permitted by name or group.
 fn allowed(estate: &Analyses, at: usize, server: &SshServer) -> String {
     let stated = |keyword: &str| match server.effective(keyword, &SshConnection::default()) {
         Setting::Stated { value, .. } => Some(value.join(", ")),

@@ -1,4 +1,4 @@
-//! Tunnels that answer callers.
+//! Tunnels that accept clients.
 
 use crate::authentication::{Dialled, Factors, of_source, of_tls_based, server_names};
 use crate::context::Analyses;
@@ -17,13 +17,13 @@ use trevlin_model::{
 pub(super) struct Proof {
     who: String,
     list: String,
-    /// Factors of the easiest way in.
+    /// Factors of the weakest login path.
     pub(super) factors: Vec<LoginFactor>,
     /// As the table has it.
     pub(super) verdict: LoginVerdict,
 }
 
-/// Who comes in at a tunnel that answers callers.
+/// Users and authentication of a tunnel that accepts clients.
 pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
@@ -57,7 +57,7 @@ pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof
     Some(Proof { who, list, factors, verdict })
 }
 
-/// The row of a tunnel that answers callers.
+/// The row of a tunnel that accepts clients.
 pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<LoginPath> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
@@ -228,7 +228,7 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
     found
 }
 
-/// Whom a connection with a shared key is for: the identity that it states, else whom the keys are for.
+/// The peer of a connection with a pre-shared key: its stated identity, otherwise those of the keys.
 fn by_shared_key(estate: &Analyses, at: usize, tunnel: &Tunnel) -> String {
     let rounds = tunnel.ipsec.iter().flat_map(|ipsec| &ipsec.remote);
     let named = rounds.filter(|round| !round.anybody()).find_map(|round| round.identity.as_ref());
@@ -239,7 +239,7 @@ fn by_shared_key(estate: &Analyses, at: usize, tunnel: &Tunnel) -> String {
     }
 }
 
-/// The users of a local list that a tunnel asks, where it was exported.
+/// The users of a tunnel's local list, where it was exported.
 fn named(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Option<String> {
     let check = tunnel.proof.passwords.first()?;
     if check.source == PasswordSource::OwnSecrets {

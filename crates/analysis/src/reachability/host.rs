@@ -1,4 +1,4 @@
-//! What of a device decides about packets, put together for the packet engine.
+//! The parts of a device that decide about packets, assembled for the packet engine.
 
 use crate::map::EstateMap;
 use crate::topology::RemoteClients;
@@ -32,7 +32,7 @@ impl EstateMap {
         }
     }
 
-    /// What decides about the packets of a device beside what was exported and is followed.
+    /// Missing or unanalysed parts of a device that affect packets.
     #[must_use]
     pub fn lacks(&self, at: usize) -> Vec<Lack> {
         let tables = self.tables_in_force(at);
@@ -51,8 +51,8 @@ impl EstateMap {
         broken.chain(beside).collect()
     }
 
-    /// Routes to callers that are there only while they are: those that pppd and the like make for each, and those of a tunnel
-    /// that was not up when the interfaces were exported.
+    /// Routes to VPN clients that exist only while they are connected: those that pppd and similar daemons add, and those of a tunnel that
+    /// was down when the interfaces were exported.
     fn dialled_routes(&self, at: usize) -> Vec<(IpRange, String, Origin)> {
         let interfaces = &self.devices[at].facts.interfaces;
         let by_link = |one: &&RemoteClients| {

@@ -1,4 +1,4 @@
-//! Whether somebody reaches something: connections followed through every device on their way.
+//! Reachability: connections followed through every device on their path.
 
 pub mod host;
 mod outside;
@@ -22,14 +22,14 @@ use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
 pub use trevlin_packets::way::Verdict;
 use trevlin_packets::way::{Answer, Delivery, Egress, Host, Net, Sent, Step, StepKind, TrafficClass};
 
-/// A connection that somebody asks about.
+/// A connection to be evaluated.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Question {
     /// Where it comes from.
     pub from: From,
     /// Device and interface by which it enters, where that is said.
     pub entering: Option<(String, String)>,
-    /// Where it is sent to, as written: an address, a network, a device, a tunnel (its callers), or `outside`.
+    /// Destination as written: an address, a network, a device, a tunnel (its clients), or `outside`.
     pub to: String,
     /// Transport protocol, by its name.
     pub protocol: Transport,
@@ -67,9 +67,9 @@ pub struct ReachResult {
     pub verdict: Verdict,
     /// Where it is delivered, where it is allowed.
     pub delivered_to: Option<DeliveredTo>,
-    /// What decided, in order.
+    /// The deciding steps, in order.
     pub steps: Vec<ReachStep>,
-    /// What is missing or not followed, so that it may be otherwise.
+    /// Missing or unanalysed parts, which may change the result.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub incomplete: Vec<IncompleteRow>,
 }
@@ -90,13 +90,13 @@ pub struct DeliveredTo {
 pub struct ReachStep {
     /// The device where it happened.
     pub device: String,
-    /// What happened.
+    /// The event.
     pub text: String,
     /// The export that says so; none for what follows from no line.
     pub path: Option<Arc<str>>,
     /// Line, from 1.
     pub line: Option<u32>,
-    /// The line as it stands, without secrets.
+    /// The line as written, without secrets.
     pub excerpt: Option<Arc<str>>,
 }
 
@@ -184,7 +184,7 @@ fn most_cells(hosts: &[Host<'_>]) -> usize {
 /// Answers a question.
 ///
 /// # Errors
-/// When nothing tells where the connection enters, or a device or interface is not there.
+/// If the entry point of the connection is not known, or a device or interface does not exist.
 pub fn reach(estate: &EstateMap, question: &Question) -> Result<ReachResult, AskError> {
     let ground = NetworkModel::of(estate);
     answer(&ground, question)
@@ -252,7 +252,7 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
     Ok(told(estate, one_of(answers, matches!(to, To::Device(..)))))
 }
 
-/// Whether the outside reaches a port of a device, by whatever address and port it is called.
+/// Whether untrusted networks reach a port of a device, by any of its public addresses and ports.
 fn reached_from_outside(ground: &NetworkModel<'_>, question: &Question, device: usize) -> Answer {
     let every = PortRange { first: 0, last: 65535 };
     let mut best: Option<Answer> = None;
@@ -332,8 +332,8 @@ fn aimed_setouts(
     Ok(all.into_iter().map(|(traffic_source, reachable)| (traffic_source, within(&reachable))).collect())
 }
 
-/// One answer from those for all sources, source ports and addresses. Where they differ, and nothing says which is meant, it
-/// depends; of a device one address that is reached is enough.
+/// One result from those for all sources, source ports and addresses. Where they differ, and none was selected, the result is `depends`;
+/// for a device one reachable address is sufficient.
 fn one_of(mut answers: Vec<Answer>, any: bool) -> Answer {
     if any {
         let rank = |one: &Answer| match one.verdict {
@@ -376,7 +376,7 @@ fn next_to(address: IpAddr, port: u16) -> Answer {
     }
 }
 
-/// Of what comes from outside, or goes there, only what is of hosts that no rule names: of at least half of all.
+/// For traffic from or to untrusted networks, only the part of hosts that no rule names: at least half of all.
 fn of_no_name(
     cells: Vec<TrafficClass>,
     family: Family,

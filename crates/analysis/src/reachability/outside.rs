@@ -1,4 +1,4 @@
-//! From where the outside sends, and what.
+//! Entry points and addresses of traffic from untrusted networks.
 
 use crate::map::EstateMap;
 use crate::reachability::place::{AskError, TrafficSource, places};
@@ -8,7 +8,7 @@ use trevlin_model::IpRange;
 use trevlin_model::IpRangeSet;
 use trevlin_packets::way::Place;
 
-/// Addresses of hosts outside of a device: what the internet routes, without the device's own networks inside.
+/// Internet addresses outside of a device, without the device's own internal networks.
 pub(super) fn outside_sources(estate: &EstateMap, device: usize) -> Vec<IpRange> {
     let faces = |name: &str| estate.outside(device).iter().any(|one| one.name == name);
     let inside =
@@ -21,7 +21,7 @@ pub(super) fn outside_sources(estate: &EstateMap, device: usize) -> Vec<IpRange>
     all
 }
 
-/// Where connections from outside enter, each with the destinations that the outside sends there.
+/// Entry points of connections from untrusted networks, each with the destinations used there.
 #[must_use]
 pub fn outside_setouts(estate: &EstateMap) -> Vec<(TrafficSource, Vec<IpRange>)> {
     let all = estate.shape().outside.iter();
@@ -31,8 +31,8 @@ pub fn outside_setouts(estate: &EstateMap) -> Vec<(TrafficSource, Vec<IpRange>)>
     .collect()
 }
 
-/// Destinations that the outside sends to an interface: its own addresses, those that port forwards take, and public networks that
-/// lie behind it. What a host of the very same network might send besides is told by the checks on what is open by default.
+/// Destinations of traffic from untrusted networks at an interface: its own addresses, those of port forwards, and public networks behind
+/// it. Further traffic from hosts of the same network is covered by the checks on default policies.
 fn aimable(estate: &EstateMap, place: &Place) -> Vec<IpRange> {
     let facts = &estate.devices[place.device].facts;
     let mut all: Vec<IpRange> = Vec::new();
@@ -69,7 +69,7 @@ fn aimable(estate: &EstateMap, place: &Place) -> Vec<IpRange> {
     kept.into_ranges()
 }
 
-/// Where connections from outside to an address enter: the device that is addressed, or the one behind which it lies.
+/// Entry points of connections from untrusted networks to an address: the addressed device, or the one in front of it.
 pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, AskError> {
     let all = &estate.shape().outside;
     let sources = |place: &Place| outside_sources(estate, place.device);

@@ -18,7 +18,7 @@ use trevlin_packets::way::Place;
 /// Where connections set out: as said, else where the source lies.
 ///
 /// # Errors
-/// When nothing tells, or a name is not known.
+/// If it is not known, or a name is unknown.
 pub(super) fn traffic_sources(
     estate: &EstateMap,
     from: &From,
@@ -46,7 +46,7 @@ pub(super) fn traffic_sources(
 /// Where connections to anything set out, each with the destinations for which that is so.
 ///
 /// # Errors
-/// When nothing tells, or a name is not known.
+/// If it is not known, or a name is unknown.
 pub fn all_setouts(estate: &EstateMap, from: &From) -> Result<Vec<(TrafficSource, Vec<IpRange>)>, AskError> {
     let everywhere = || vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let mut all = Vec::new();
@@ -63,7 +63,7 @@ pub fn all_setouts(estate: &EstateMap, from: &From) -> Result<Vec<(TrafficSource
     Ok(all)
 }
 
-/// What a device sends, from the address that is nearest to each destination.
+/// Traffic of a device, from the address that is nearest to each destination.
 fn sent_by(estate: &EstateMap, device: usize) -> Vec<(TrafficSource, Vec<IpRange>)> {
     let traffic_source =
         |sources| TrafficSource { device, interface: None, ipsec: false, sources, next_to: false };
@@ -80,7 +80,7 @@ fn sent_by(estate: &EstateMap, device: usize) -> Vec<(TrafficSource, Vec<IpRange
     all
 }
 
-/// What a host of a network sends: to each device there straight, and by the router what is for elsewhere.
+/// Traffic of a host of a network: to each device there directly, and to other destinations through the router.
 fn on_network(
     estate: &EstateMap,
     router: &Place,
@@ -117,7 +117,7 @@ fn entrance(estate: &EstateMap, name: &str, interface: &str) -> Result<Place, As
     Ok(Place { device, interface: interface.to_owned() })
 }
 
-/// From addresses: those of a device, of callers, of a network that a device is on, or of the outside.
+/// Traffic from addresses: those of a device, of VPN clients, of a network that a device is connected to, or of untrusted networks.
 fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, AskError> {
     let shape = estate.shape();
     if range.size() == 1
@@ -235,7 +235,7 @@ fn first_hop(
     })
 }
 
-/// A device, the callers of a tunnel (by its name, or by device and name), or a group of users.
+/// A device, the clients of a tunnel (by its name, or by device and name), or a group of users.
 fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, AskError> {
     if let Some(device) = estate.devices.iter().position(|one| one.name == name) {
         let sources = own_addresses(estate, device, to);

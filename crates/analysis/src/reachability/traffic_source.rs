@@ -1,4 +1,4 @@
-//! From where somebody asks, and where connections set out.
+//! Sources of connections, as requested and as resolved.
 
 use crate::map::EstateMap;
 use crate::topology::RemoteClients;
@@ -10,13 +10,13 @@ use trevlin_packets::way::{Place, Start};
 /// Where a connection comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum From {
-    /// A host of the outside that no rule names.
+    /// A host of an untrusted network that no rule names.
     Outside,
     /// This address.
     Address(IpAddr),
     /// Any host of a network.
     Network(IpNet),
-    /// A device, the callers of a tunnel, or a group of users, by name.
+    /// A device, the clients of a tunnel, or a group of users, by name.
     Named(String),
 }
 
@@ -43,15 +43,15 @@ impl From {
     }
 }
 
-/// What looks like an address and is none.
+/// A malformed address.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("`{0}` is neither an address nor a network")]
 pub struct NoPlace(pub String);
 
-/// What is aimed at.
+/// Destination of a connection.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum To {
-    /// The outside.
+    /// An untrusted network.
     Outside,
     /// These addresses.
     Addresses(Vec<IpRange>),
@@ -60,7 +60,7 @@ pub enum To {
 }
 
 impl To {
-    /// `outside`, an address, a network, a device (its addresses), or a tunnel (its callers' addresses).
+    /// `outside`, an address, a network, a device (its addresses), or a tunnel (the addresses of its clients).
     ///
     /// # Errors
     /// When it is none of these.
@@ -124,7 +124,7 @@ impl TrafficSource {
         Self { device: place.device, interface, ipsec: false, sources, next_to: false }
     }
 
-    /// Where the callers of a tunnel set out.
+    /// Sources of the clients of a tunnel.
     #[must_use]
     pub fn of_callers(callers: &RemoteClients) -> Self {
         Self {
@@ -148,12 +148,12 @@ pub enum AskError {
     NoInterface {
         /// The device.
         device: String,
-        /// What was asked for.
+        /// The requested interface.
         interface: String,
-        /// What there is.
+        /// The known interfaces.
         known: String,
     },
-    /// Nothing tells where the connection enters.
+    /// The entry point of the connection is not known.
     #[error(
         "the exports do not show through which device and interface it enters; use `--entering DEVICE:INTERFACE`"
     )]
@@ -182,7 +182,7 @@ pub(crate) fn places(estate: &EstateMap, all: &[Place]) -> String {
     all.iter().map(name).collect::<Vec<_>>().join(", ")
 }
 
-/// Names that can be asked for.
+/// Names that may be requested.
 pub(crate) fn names(estate: &EstateMap) -> String {
     let known = estate.devices.iter().map(|one| one.name.clone());
     let tunnels = estate.shape().callers.iter().map(|one| one.tunnel.clone());
@@ -191,7 +191,7 @@ pub(crate) fn names(estate: &EstateMap) -> String {
     known.join(", ")
 }
 
-/// Callers of the tunnels that a name means: a tunnel's, or `device/tunnel`.
+/// Clients of the tunnels that a name selects: a tunnel's name, or `device/tunnel`.
 pub(crate) fn callers_named<'e>(estate: &'e EstateMap, name: &str) -> Vec<&'e RemoteClients> {
     let fits = |one: &&RemoteClients| {
         one.tunnel == name

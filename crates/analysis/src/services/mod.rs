@@ -1,6 +1,6 @@
-//! What each device serves: as its files have it, as its sockets were seen, or both.
+//! Services of each device: as configured, as observed by its sockets, or both.
 //!
-//! Long because files and sockets are told against each other, service by service.
+//! Long because files and sockets are matched, service by service.
 
 mod ports;
 
@@ -24,7 +24,7 @@ const TCP: u8 = 6;
 const UDP: u8 = 17;
 const GRE: u8 = 47;
 
-/// What a service is, where its configuration says.
+/// Kind of a service, where its configuration states it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum What {
     /// A SSH server, by its number.
@@ -66,7 +66,7 @@ pub enum Known {
 pub struct Service {
     /// Name for people.
     pub name: String,
-    /// What it is.
+    /// Kind.
     pub what: What,
     /// Number of the transport protocol.
     pub protocol: u8,
@@ -84,18 +84,18 @@ pub struct Service {
     pub configured: Option<Origin>,
     /// The line of its socket.
     pub observed: Option<Origin>,
-    /// What its program serves at this place by its files, by number among what the device serves.
+    /// Services that its program offers at this address and port, by number among the device's services.
     pub sites: Arc<[usize]>,
 }
 
 impl Service {
-    /// What the table says of its port.
+    /// Entry of the port table for its port.
     #[must_use]
     pub fn port_known(&self) -> Option<&'static KnownPort> {
         known_port(self.protocol, self.port)
     }
 
-    /// What it is for: by what its configuration says it is, else by its port.
+    /// Purpose: by its configuration, otherwise by its port.
     #[must_use]
     pub fn kind(&self) -> PortKind {
         match self.what {
@@ -218,13 +218,13 @@ pub fn switched_off(device: &Device, served: &Served) -> Option<Origin> {
     off
 }
 
-/// Whether anybody beyond the device may meet a service: it is not switched off, and not for the device alone.
+/// Whether hosts other than the device may reach a service: it is not disabled, and not limited to the device.
 #[must_use]
 pub fn is_met(device: &Device, served: &Served) -> bool {
     !served.is_local() && switched_off(device, served).is_none()
 }
 
-/// What a device serves, in order of protocol and port.
+/// Services of a device, in order of protocol and port.
 #[must_use]
 pub fn services(estate: &Estate, at: usize) -> Vec<Service> {
     let device = &estate.devices[at];
@@ -286,7 +286,7 @@ fn configured(name: &str, what: What, protocol: u8, origin: Origin) -> Service {
     }
 }
 
-/// What stands behind a service that is known by its files: every site that its program serves at the same place.
+/// All sites that the program of a configured service offers at the same address and port.
 #[must_use]
 pub fn sites_at<'a>(device: &'a Device, service: &Service) -> Vec<&'a Served> {
     service.sites.iter().map(|number| &device.facts.served[*number]).collect()
@@ -338,7 +338,11 @@ fn of_files(device: &Device) -> Vec<Service> {
     }
     let named = |(mut service, program, more): (Service, &str, usize)| {
         if more > 0 {
-            service.name = format!("{} web sites ({program})", more + 1);
+            let noun = match service.what {
+                What::Served(_, kind) => kind.plural(),
+                _ => "services",
+            };
+            service.name = format!("{} {noun} ({program})", more + 1);
         }
         service
     };

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
 
-/// What a service is for.
+/// Purpose of a service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Deserialize, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum PortKind {
@@ -96,7 +96,7 @@ pub struct KnownPort {
     protocol: String,
     /// Name of what is served.
     pub name: String,
-    /// What it is for.
+    /// Purpose.
     pub kind: PortKind,
     /// Whether it is encrypted.
     pub encrypted: Encrypted,
@@ -128,7 +128,7 @@ pub fn prepare() {
     LazyLock::force(&BY_NUMBER);
 }
 
-/// What is known of a port, by the number of its transport protocol.
+/// Entry of the port table, by the number of the transport protocol.
 #[must_use]
 pub fn known_port(protocol: u8, port: u16) -> Option<&'static KnownPort> {
     BY_NUMBER.get(&(protocol, port)).copied()

@@ -1,4 +1,4 @@
-//! Where callers of tunnels appear.
+//! Entry points of VPN clients.
 
 use crate::topology::Topology;
 pub use crate::topology::shape::RemoteClients;
@@ -6,7 +6,7 @@ use trevlin_estate::assemble::Estate;
 use trevlin_model::{Device, IpRange, PoolPlacement, Tunnel, TunnelFamily, TunnelRole};
 use trevlin_packets::way::{IpsecPolicy, Place};
 
-/// Places the callers of every tunnel that answers any.
+/// Places the clients of every tunnel that accepts any.
 pub(super) fn place(estate: &Estate, all: &mut Topology) {
     for (device, one) in estate.devices.iter().enumerate() {
         for tunnel in one.facts.running().filter(|tunnel| takes_callers(tunnel)) {
@@ -48,7 +48,7 @@ fn takes_callers(tunnel: &Tunnel) -> bool {
     kind && (tunnel.role == TunnelRole::Server || peers_call)
 }
 
-/// Every address that a caller may have.
+/// Every address that a client may have.
 fn addresses(tunnel: &Tunnel) -> Vec<IpRange> {
     let plan = &tunnel.addresses;
     let pools = plan.pools.iter().flat_map(|pool| pool.ranges.iter().map(|(range, _)| *range));
@@ -69,8 +69,8 @@ fn addresses(tunnel: &Tunnel) -> Vec<IpRange> {
     all
 }
 
-/// The interface by which callers' packets come: the one stated, else the one that has the tunnel's own address, else the name
-/// that the daemon gives.
+/// The interface of the clients' packets: the stated one, otherwise the one with the tunnel's own address, otherwise the daemon's default
+/// name.
 pub(super) fn interface_of(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
     let device = &estate.devices[at];
     if let Some(name) = &tunnel.interface {
@@ -100,7 +100,7 @@ pub(super) fn interface_of(estate: &Estate, at: usize, tunnel: &Tunnel) -> Optio
     Some(known.map_or_else(|| format!("{kind}0"), |one| one.name.clone()))
 }
 
-/// The interface by which a device is called: the outside one, else that of the default route, else its only one.
+/// The interface by which clients reach a device: the Internet interface, otherwise that of the default route, otherwise its only one.
 pub(super) fn entrance(estate: &Estate, at: usize) -> Option<String> {
     if let Some(outside) = estate.outside(at).first() {
         return Some(outside.name.clone());

@@ -1,5 +1,5 @@
-//! How the devices of an estate are joined: interfaces that share a network, what tunnels join, what faces the outside, and where
-//! callers of each tunnel appear. What the exports do not tell for certain is guessed, and said.
+//! Connections between the devices of an estate: interfaces that share a network, tunnels, interfaces that face untrusted networks, and
+//! entry points of VPN clients. Where the exports are not conclusive, assumptions are made and reported.
 
 mod callers;
 mod networks;

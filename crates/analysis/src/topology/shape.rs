@@ -8,11 +8,11 @@ use trevlin_packets::way::{Place, Shape};
 /// Something that is taken to be so, and that the estate file can put right.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Assumption {
-    /// What is taken to be so, and why.
+    /// The assumption, and its reason.
     pub text: String,
-    /// What to write into the estate file where it is otherwise.
+    /// The entry for the estate file where it is wrong.
     pub otherwise: String,
-    /// What it was guessed from.
+    /// Lines that the assumption is based on.
     pub origins: Vec<Origin>,
 }
 
@@ -34,13 +34,13 @@ pub struct Topology {
     pub shape: Shape,
     /// Networks with who is on them, in order of their first interface.
     pub networks: Vec<Network>,
-    /// Where callers of each tunnel appear, in order of device.
+    /// Entry points of each tunnel's clients, in order of device.
     pub callers: Vec<RemoteClients>,
     /// Sites joined by tunnels.
     pub joined: Vec<SiteLink>,
-    /// Interfaces that face the outside for certain.
+    /// Interfaces that certainly face an untrusted network.
     pub outside: Vec<Place>,
-    /// What is guessed.
+    /// Assumptions.
     pub guesses: Vec<Assumption>,
 }
 
@@ -51,13 +51,13 @@ impl Topology {
         self.networks.get(self.shape.segment(place)?)
     }
 
-    /// Callers of the tunnels that a device answers.
+    /// Clients of the tunnels that a device serves.
     #[must_use]
     pub fn callers_at(&self, device: usize) -> &[RemoteClients] {
         trevlin_estate::assemble::of_device(&self.callers, device, |one| one.device)
     }
 
-    /// Callers of the tunnels of devices, by the names of the tunnels.
+    /// Clients of the tunnels of devices, by the names of the tunnels.
     #[must_use]
     pub fn callers_of(&self, name: &str) -> Vec<&RemoteClients> {
         self.callers.iter().filter(|one| one.tunnel == name).collect()

@@ -131,7 +131,7 @@ fn encapsulated(estate: &Estate, all: &mut Topology, known: &mut Known, device: 
     }
 }
 
-/// What a connection between sites wraps. Connections for callers have pools, and are placed with them.
+/// Policies of a site-to-site connection. Connections for remote access have pools, and are placed with them.
 fn policies(estate: &Estate, all: &mut Topology, known: &mut Known, device: usize, tunnel: &Tunnel) {
     let Some(connection) = &tunnel.ipsec else { return };
     if !tunnel.addresses.pools.is_empty() {
@@ -155,8 +155,7 @@ fn policies(estate: &Estate, all: &mut Topology, known: &mut Known, device: usiz
     }
 }
 
-/// The device at the other end of a connection: the one that answers at its address and has a connection to this one, or to
-/// anybody.
+/// The device at the other end of a connection: the one with its address and a connection to this one, or to any peer.
 fn gateway(estate: &Estate, device: usize, connection: &IpsecConnection) -> Option<Place> {
     let addresses = connection.remote_addresses.iter().filter_map(|(text, _)| text.parse::<IpAddr>().ok());
     let mut others = addresses.filter_map(|address| answers_at(estate, address, Protocol::UDP, 500));

@@ -1,6 +1,6 @@
-//! Two audits held against each other: what was mended, what is new, and what cannot be told.
+//! Comparison of two audits: resolved, new and unverified findings.
 //!
-//! A finding that is gone was mended only where its device and its file were looked at again; where they were not, that is said.
+//! A missing finding is resolved only where its device and its file were read again; otherwise it is reported as not verified.
 
 mod pairing;
 mod snapshot;
@@ -20,18 +20,18 @@ pub struct ChangedFinding {
     pub finding: SeenFinding,
     /// As it was.
     pub was: SeenFinding,
-    /// What is other than it was, as phrases.
+    /// Changes, as phrases.
     pub how: Vec<String>,
     /// Whether that is for the worse.
     pub worse: bool,
 }
 
-/// A finding that is gone while nobody looked.
+/// A missing finding that was not verified.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct UnseenFinding {
     /// As it was.
     pub finding: SeenFinding,
-    /// What is no longer there to be looked at: a device or a file.
+    /// The missing device or file.
     pub missing: String,
 }
 
@@ -58,7 +58,7 @@ pub struct Renamed {
 /// A service whose protection is not as it was.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct ChangedExposure {
-    /// What is reached.
+    /// The exposed service.
     pub what: String,
     /// How it stood.
     pub old: String,
@@ -68,7 +68,7 @@ pub struct ChangedExposure {
     pub worse: bool,
 }
 
-/// What became of what the outside reaches.
+/// Changes of the exposure to the Internet.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct ExposureChange {
     /// Reached now, and not before.
@@ -81,7 +81,7 @@ pub struct ExposureChange {
     pub still: usize,
 }
 
-/// What became of an estate.
+/// Changes of an estate.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Comparison {
     /// The date of the first audit.
@@ -94,7 +94,7 @@ pub struct Comparison {
     pub went: Vec<String>,
     /// Devices that have another name.
     pub renamed: Vec<Renamed>,
-    /// Open findings by severity, the gravest first.
+    /// Open findings by severity, the highest first.
     pub severities: Vec<SeverityCount>,
     /// Findings that are gone from what was looked at again.
     pub fixed: Vec<SeenFinding>,
@@ -104,23 +104,23 @@ pub struct Comparison {
     pub new: Vec<SeenFinding>,
     /// Findings that are not as they were.
     pub changed: Vec<ChangedFinding>,
-    /// Findings that stand in another file or on a device of another name.
+    /// Findings that moved to another file, or to a device of another name.
     pub moved: Vec<ChangedFinding>,
     /// Findings that are as they were.
     pub still: Vec<SeenFinding>,
-    /// Open questions that are answered.
+    /// Information requests that were answered.
     pub answered: Vec<SeenQuestion>,
-    /// Open questions that were not there.
+    /// New information requests.
     pub asked: Vec<SeenQuestion>,
-    /// How many open questions stay.
+    /// Number of information requests that remain.
     pub still_asked: usize,
-    /// What the outside reaches; none where one of both is a saved result, which does not tell.
+    /// Exposure to the Internet; none where one of the two is a saved result, which does not contain it.
     pub exposure: Option<ExposureChange>,
 }
 
 impl Comparison {
-    /// Whether something is worse than it was, at or above a severity: a finding that is new, graver or open again, or a service
-    /// that the outside did not reach or that was better protected.
+    /// Whether the estate became worse, at or above a severity: a finding that is new, more severe or open again, or a service that was not
+    /// exposed or better protected before.
     #[must_use]
     pub fn is_worse(&self, least: Severity) -> bool {
         let open = |one: &SeenFinding| one.status == Status::Open && one.severity >= least;

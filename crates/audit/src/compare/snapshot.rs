@@ -15,10 +15,10 @@ pub struct Snapshot {
     pub devices: Vec<SeenDevice>,
     /// Findings, accepted ones too.
     pub findings: Vec<SeenFinding>,
-    /// Open questions.
+    /// Information requests.
     #[serde(rename = "open_questions")]
     pub questions: Vec<SeenQuestion>,
-    /// What the outside reaches, which the JSON does not tell.
+    /// Exposure to the Internet, which the JSON does not contain.
     #[serde(skip)]
     pub exposed: Option<Vec<Exposed>>,
 }
@@ -48,13 +48,13 @@ pub struct SeenFinding {
     pub severity: Severity,
     /// Device.
     pub device: String,
-    /// What is wrong, as a line.
+    /// Title.
     pub title: String,
     /// Places, the one to cite first.
     pub evidence: Vec<SeenEvidence>,
     /// The same from run to run.
     pub fingerprint: String,
-    /// Whether somebody took responsibility for it.
+    /// Whether it was accepted.
     pub status: Status,
 }
 
@@ -69,25 +69,25 @@ pub struct SeenEvidence {
     pub excerpt: String,
 }
 
-/// An open question.
+/// An information request.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SeenQuestion {
     /// Check.
     pub check: String,
     /// Device.
     pub device: String,
-    /// What cannot be told.
+    /// The request.
     pub question: String,
 }
 
-/// Something that the outside reaches.
+/// An exposed service or opening.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Exposed {
     /// The device.
     pub device: String,
     /// What, in words.
     pub what: String,
-    /// How it is protected: the word for a service, `open` for what is let through to where nothing is known to answer.
+    /// Its protection: the word for a service, `open` for permitted traffic without a known service.
     pub protection: String,
     /// Place among those words, the worst first.
     #[serde(skip)]
@@ -100,7 +100,7 @@ impl Snapshot {
         self.findings.iter().filter(|one| one.severity == severity && one.status == Status::Open).count()
     }
 
-    /// Adds what the outside reaches.
+    /// Adds the exposure to the Internet.
     pub fn add_exposure(&mut self, sheet: &ExposureSheet) {
         let mut all: Vec<Exposed> = sheet
             .reached

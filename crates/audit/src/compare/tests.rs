@@ -24,7 +24,7 @@ fn audit(findings: Vec<SeenFinding>, files: &[&str]) -> Snapshot {
     Snapshot { as_of: "2026-11-25".into(), devices, findings, ..Snapshot::default() }
 }
 
-/// What became of one finding.
+/// Change of one finding.
 fn fate(was: Option<SeenFinding>, is: Option<SeenFinding>, files: &[&str]) -> String {
     let old = audit(was.into_iter().collect(), &["a/x", "a/y"]);
     let found = compare(old, audit(is.into_iter().collect(), files));

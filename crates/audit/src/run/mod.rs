@@ -1,5 +1,5 @@
-//! The outcome of an audit: what outputs are made from. Everything in it is text on its way out, with every
-//! secret masked; what stands in names and comments is still as hostile as the export it came from.
+//! The outcome of an audit: the basis of all outputs. All texts have every secret masked; names and comments are as hostile as the export
+//! they come from.
 
 mod quote;
 
@@ -44,28 +44,27 @@ fn is_none(count: &usize) -> bool {
     *count == 0
 }
 
-/// What an audit says.
+/// Result of an audit.
 #[derive(Debug, Clone, Serialize)]
 pub struct Outcome {
     /// The date for which validity was judged, as `2026-11-25`.
     pub as_of: String,
     /// Devices in order of name.
     pub devices: Vec<DeviceSummary>,
-    /// Findings: gravest first, then by device, file and line. Each by itself, so that putting them in order moves no more than
-    /// where they are.
+    /// Findings: the highest severity first, then by device, file and line. Each is boxed, so that sorting moves pointers only.
     pub findings: Vec<Box<Finding>>,
-    /// Open questions, in the order of work.
+    /// Information requests, in the order of work.
     pub open_questions: Vec<OpenQuestion>,
-    /// What became of each entry of accepted findings.
+    /// Result of each acceptance entry.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub acceptances: Vec<AcceptanceEntry>,
-    /// What became of each answer of the estate file.
+    /// Result of each answer in the estate file.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub answers: Vec<AnswerEntry>,
-    /// What was given and could not be read: what it would have told is in nothing above.
+    /// Files that could not be read, and are not covered by the results.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub left_out: Vec<LeftOutFile>,
-    /// What of the exports was not read whole: what hangs on it is left open or asked about.
+    /// Incompletely read exports: results that depend on them are left open or become requests.
     pub incomplete: Vec<IncompleteRow>,
     /// Counts.
     pub summary: Summary,
@@ -90,7 +89,7 @@ impl Outcome {
         self.findings.iter().map(AsRef::as_ref)
     }
 
-    /// Keeps what the selection names, and counts again. Open questions have no severity and stay.
+    /// Keeps the selected findings, and counts again. Information requests have no severity and are kept.
     #[must_use]
     pub fn select(mut self, selection: &Selection) -> Self {
         let area = |area: Area| selection.areas.is_empty() || selection.areas.contains(&area);
@@ -157,7 +156,7 @@ pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Ou
     }
 }
 
-/// Takes out what is asked of a whole export where every line that it cites is asked about by itself already.
+/// Removes requests about a whole export where every cited line has a request of its own.
 fn asked_once(questions: &mut Vec<OpenQuestion>) {
     const WHOLE: &str = "upkeep/export-incomplete";
     let place = |one: &Evidence| (Arc::clone(&one.path), one.line);
@@ -170,7 +169,7 @@ fn asked_once(questions: &mut Vec<OpenQuestion>) {
         .retain(|one| one.check != WHOLE || !one.evidence.iter().all(|cited| others.contains(&place(cited))));
 }
 
-/// What one check finds wrong and asks.
+/// Findings and requests of one check.
 #[derive(Default)]
 struct Said {
     #[expect(clippy::vec_box, reason = "putting very many in order is to move no more than where they are")]
@@ -180,7 +179,7 @@ struct Said {
     seen: Prints,
 }
 
-/// What every check finds wrong or asks, in the order of the checks, whoever was first: they know nothing of each other.
+/// Findings and requests of every check, in the order of the checks, independent of which finished first.
 fn ask_all(estate: &Analyses, baseline: &Baseline, texts: &Texts, areas: &[Area]) -> Vec<Said> {
     // Reviewing a large filter takes much memory for a while: no two are reviewed beside each other, nor beside anything else.
     let large = |device: &usize| {
@@ -216,8 +215,7 @@ fn ask_all(estate: &Analyses, baseline: &Baseline, texts: &Texts, areas: &[Area]
     first.into_iter().zip(second).map(|(first, second)| first.or(second).unwrap_or_default()).collect()
 }
 
-/// What is wrong or asked among the answers of a check, quoted. What is right fills no memory: of very many devices it is nearly
-/// everything.
+/// Findings and requests among the answers of a check, quoted. Passes are not stored: with many devices they are nearly everything.
 fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<Answer>) -> Said {
     let mut said = Said::default();
     let mut fails = Vec::new();

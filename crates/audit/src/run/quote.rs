@@ -1,4 +1,4 @@
-//! What checks say, as text: lines of exports quoted, and every secret masked.
+//! Answers of checks as text: lines of exports quoted, and every secret masked.
 
 use crate::run::{DeviceSummary, ExportSummary, Finding, NoteSummary, OpenQuestion, Status};
 use std::collections::BTreeSet;
@@ -8,10 +8,10 @@ use trevlin_checks::check::{Addressee, Check, Fail, Question};
 use trevlin_checks::subject::Subject;
 use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::evidence::{Evidence, evidence};
-use trevlin_estate::prose::{capitalized, sentence};
-use trevlin_model::{LineClass, Origin};
+use trevlin_estate::prose::{capitalized, sentence, uppercase};
+use trevlin_model::{Device, LineClass, Origin};
 
-/// Texts on their way out. Of very many findings few say what no other says: each text is held once.
+/// Texts of outputs. Most of very many findings share their texts: each is stored once.
 #[derive(Default)]
 pub(super) struct Texts(Mutex<BTreeSet<Arc<str>>>);
 
@@ -56,7 +56,7 @@ pub(super) fn finding(
         area: check.area,
         severity: fail.rating.severity(),
         device: texts.hold(device),
-        title: mask(&capitalized(&fail.title.into_string())),
+        title: mask(&headline(estate.device(about.0), &fail.title.into_string())),
         detail: mask(&sentence(&fail.detail.into_string())),
         why_this_severity: mask(&fail.rating.sentence()),
         evidence: texts.evidence(estate, &fail.evidence),
@@ -71,6 +71,22 @@ pub(super) fn finding(
     }
 }
 
+/// A title with a capital first letter. A name of a tunnel or service that is in small letters is preceded by its kind.
+fn headline(device: &Device, title: &str) -> String {
+    let begins_with = |name: &str| {
+        name.starts_with(char::is_lowercase)
+            && title.strip_prefix(name).is_some_and(|rest| rest.starts_with([' ', ',', ':']))
+    };
+    let facts = &device.facts;
+    let tunnel =
+        facts.tunnels.iter().find(|one| begins_with(&one.name)).map(|one| (&one.name, one.kind_name()));
+    let service = facts.served.iter().find(|one| begins_with(&one.name) && one.name != one.program);
+    match tunnel.or_else(|| service.map(|one| (&one.name, one.kind.words().to_owned()))) {
+        Some((name, kind)) if !name.starts_with(&kind) => uppercase(&format!("{kind} {title}")),
+        _ => capitalized(title),
+    }
+}
+
 /// The devices that the evidence comes from; at least the finding's own.
 fn devices_of(estate: &Analyses, texts: &Texts, own: &str, evidence: &[Origin]) -> Vec<Arc<str>> {
     let holders = evidence.iter().filter_map(|origin| estate.holder(origin.export));
@@ -78,7 +94,7 @@ fn devices_of(estate: &Analyses, texts: &Texts, own: &str, evidence: &[Origin]) 
     names.into_iter().map(|name| texts.hold(name)).collect()
 }
 
-/// A question from what a check asks.
+/// A request from a check's question.
 pub(super) fn open_question(
     estate: &Analyses,
     texts: &Texts,

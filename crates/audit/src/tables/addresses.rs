@@ -24,11 +24,11 @@ pub struct Row {
     pub first: IpAddr,
     /// Last address.
     pub last: IpAddr,
-    /// What for.
+    /// Kind.
     pub kind: ClaimKind,
     /// Device.
     pub device: String,
-    /// What lays claim to them.
+    /// The owner of the allocation.
     pub owner: String,
     /// Whose an address is that is kept for one.
     pub who: Option<String>,
@@ -36,9 +36,9 @@ pub struct Row {
     pub path: String,
     /// Line, from 1.
     pub line: u32,
-    /// Whether it hands out addresses of somebody else's space, or of a block with a meaning of its own.
+    /// Whether it assigns addresses of foreign public space, or of a special-purpose block.
     pub foreign: bool,
-    /// The gravest of the overlaps it takes part in.
+    /// The most severe of its overlaps.
     pub overlaps: Option<OverlapKind>,
 }
 
@@ -51,7 +51,7 @@ pub struct OverlapRow {
     pub first: IpAddr,
     /// Last of them.
     pub last: IpAddr,
-    /// What it means.
+    /// Its meaning.
     pub meaning: OverlapKind,
     /// Rows of the two claims, counted from 0.
     pub rows: [usize; 2],
@@ -66,7 +66,7 @@ pub struct MistypedRow {
     pub device: String,
     /// Whose it is.
     pub owner: String,
-    /// What is wrong, and what it probably meant.
+    /// The error, and the value probably intended.
     pub what: String,
     /// Path of the export.
     pub path: String,
@@ -81,7 +81,7 @@ pub struct Sheet {
     pub allocations: Vec<Row>,
     /// Overlaps, faults first.
     pub overlaps: Vec<OverlapRow>,
-    /// What is mistyped.
+    /// Malformed ranges.
     pub mistyped: Vec<MistypedRow>,
 }
 
@@ -186,8 +186,7 @@ fn line_of(estate: &EstateMap, origin: Origin) -> (String, u32) {
     (export.path().to_owned(), export.line_of(origin.start))
 }
 
-/// What lies near an address: the smallest network that is claimed around it, or the usual size of one (24 bits of IPv4,
-/// 64 of IPv6).
+/// The surroundings of an address: the smallest allocated network around it, or the usual size of one (24 bits of IPv4, 64 of IPv6).
 #[must_use]
 pub fn neighbourhood(plan: &Plan, address: IpAddr) -> IpRange {
     let networks = plan.allocations.iter().filter(|allocation| {

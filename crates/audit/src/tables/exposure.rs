@@ -1,4 +1,4 @@
-//! What is reached, as outputs show it: text on its way out, with every secret masked.
+//! Exposure, as outputs show it, with every secret masked.
 //!
 //! Long because one table with a row type for each of its parts.
 
@@ -24,9 +24,9 @@ use trevlin_packets::way::{Egress, Step};
 pub struct GuessRow {
     /// What, and why.
     pub text: String,
-    /// What to write into the estate file where it is otherwise.
+    /// The entry for the estate file where it is wrong.
     pub otherwise: String,
-    /// What it was guessed from.
+    /// Lines that the assumption is based on.
     pub evidence: Vec<Evidence>,
 }
 
@@ -39,20 +39,20 @@ pub struct StartRow {
     pub interface: Option<String>,
 }
 
-/// What answers.
+/// The service.
 #[derive(Debug, Clone, Serialize)]
 pub struct ServiceRow {
     /// Name.
     pub name: String,
-    /// What it is for.
+    /// Purpose.
     pub kind: &'static str,
     /// How it is known.
     pub known: Known,
     /// Whether it is encrypted.
     pub encrypted: Option<Encrypted>,
-    /// Factors it asks for; none where that is not known.
+    /// Factors that it requires; none where they are not known.
     pub factors: Option<Vec<LoginFactor>>,
-    /// What is to be said besides.
+    /// Further remarks.
     pub remarks: Vec<String>,
     /// Lines that say so.
     pub evidence: Vec<Evidence>,
@@ -63,7 +63,7 @@ pub struct ServiceRow {
 pub struct ReachedRow {
     /// How it stands.
     pub protection: Protection,
-    /// Whether a rule that is not modelled decides.
+    /// Whether no condition that is not analysed decides.
     pub certain: bool,
     /// Number of the place where connections set out.
     pub start: usize,
@@ -73,7 +73,7 @@ pub struct ReachedRow {
     pub called_at: Vec<String>,
     /// Who reaches it; `everybody`, or ranges.
     pub sources: Vec<String>,
-    /// Whether that is everybody.
+    /// Whether any address is included.
     #[serde(skip)]
     pub everybody: bool,
     /// The device that serves it.
@@ -83,7 +83,7 @@ pub struct ReachedRow {
     /// Protocol and port there; several where it answers at several alike.
     #[serde(serialize_with = "joined")]
     pub endpoint: Vec<String>,
-    /// What answers.
+    /// The service.
     pub service: ServiceRow,
     /// The port forward that leads there.
     pub forward: Option<Evidence>,
@@ -91,10 +91,10 @@ pub struct ReachedRow {
     pub steps: Vec<ReachStep>,
 }
 
-/// Something that is let through to where nothing is known to answer.
+/// Permitted traffic without a known service.
 #[derive(Debug, Clone, Serialize)]
 pub struct OpeningRow {
-    /// Whether a rule that is not modelled decides.
+    /// Whether no condition that is not analysed decides.
     pub certain: bool,
     /// Number of the place where connections set out.
     pub start: usize,
@@ -108,9 +108,9 @@ pub struct OpeningRow {
     pub at: Vec<ProtocolPorts>,
     /// Addresses.
     pub addresses: Vec<String>,
-    /// Who is let through.
+    /// Permitted sources.
     pub sources: Vec<String>,
-    /// Whether that is everybody.
+    /// Whether any address is included.
     #[serde(skip)]
     pub everybody: bool,
     /// The port forward that leads there.
@@ -119,16 +119,16 @@ pub struct OpeningRow {
     pub steps: Vec<ReachStep>,
 }
 
-/// What becomes of a port forward.
+/// Outcome of a port forward.
 #[derive(Debug, Clone, Serialize)]
 pub struct ForwardRow {
-    /// What becomes of it.
+    /// Its outcome.
     pub fate: ForwardVerdict,
     /// The device.
     pub device: String,
     /// Who meets it.
     pub sources: Vec<String>,
-    /// Whether that is everybody.
+    /// Whether any address is included.
     #[serde(skip)]
     pub everybody: bool,
     /// Protocol and ports that are called.
@@ -137,7 +137,7 @@ pub struct ForwardRow {
     pub called: Vec<String>,
     /// Where it leads to.
     pub to: Option<String>,
-    /// What is to be said besides, as a phrase.
+    /// Further remark, as a phrase.
     pub remark: Option<String>,
     /// Its line.
     pub evidence: Evidence,
@@ -156,7 +156,7 @@ pub struct PingRow {
     pub certain: bool,
 }
 
-/// How much is let through, by one protocol of one IP version.
+/// Amount of permitted traffic, by one protocol of one IP version.
 #[derive(Debug, Clone, Serialize)]
 pub struct BreadthRow {
     /// IP version.
@@ -169,7 +169,7 @@ pub struct BreadthRow {
     pub pairs: String,
 }
 
-/// What is reached from somewhere.
+/// Services and traffic reachable from a source.
 #[derive(Debug, Clone, Serialize)]
 pub struct ExposureSheet {
     /// From where.
@@ -178,23 +178,23 @@ pub struct ExposureSheet {
     pub starts: Vec<StartRow>,
     /// Services that are reached, those that stand worst first.
     pub reached: Vec<ReachedRow>,
-    /// What is let through besides.
+    /// Further permitted traffic.
     pub openings: Vec<OpeningRow>,
-    /// What becomes of port forwards.
+    /// Outcome of port forwards.
     pub forwards: Vec<ForwardRow>,
     /// Devices that answer requests for an echo.
     pub pings: Vec<PingRow>,
     /// How wide it is.
     pub breadth: Vec<BreadthRow>,
-    /// What is taken to be so.
+    /// Assumptions.
     pub guesses: Vec<GuessRow>,
     /// Whether something was left out.
     pub cut: bool,
-    /// What of packet filters is missing or not followed.
+    /// Missing or unanalysed parts of packet filters.
     pub incomplete: Vec<IncompleteRow>,
 }
 
-/// What is reached, as outputs show it.
+/// Exposure, as outputs show it.
 #[must_use]
 pub fn sheet(estate: &Analyses, services: &[Vec<Service>], exposure: &Exposure, from: &str) -> ExposureSheet {
     let made = Maker { estate, services, exposure };
@@ -363,7 +363,7 @@ impl Maker<'_> {
         origins.into_iter().map(|origin| trevlin_estate::evidence::place(self.estate, origin)).collect()
     }
 
-    /// Everybody who sets out anywhere.
+    /// All source addresses.
     fn everybody(&self) -> IpRangeSet {
         self.exposure.traffic_sources.iter().flat_map(|one| &one.sources).copied().collect()
     }

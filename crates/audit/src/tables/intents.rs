@@ -27,7 +27,7 @@ pub struct PartRow {
 /// An intent, as outputs show it.
 #[derive(Debug, Clone, Serialize)]
 pub struct IntentRow {
-    /// What that comes to.
+    /// The verdict.
     pub verdict: IntentVerdict,
     /// From where, as written.
     pub from: String,
@@ -35,15 +35,15 @@ pub struct IntentRow {
     pub to: Vec<String>,
     /// Protocols and ports; empty for every service.
     pub services: Vec<String>,
-    /// Whether nothing else is meant.
+    /// Whether all other access is unintended.
     pub only: bool,
     /// Its line in the estate file.
     pub line: usize,
-    /// Why it could not be held against anything.
+    /// Reason why it could not be evaluated.
     pub problem: Option<String>,
-    /// What does not come through.
+    /// The blocked part.
     pub missing: Vec<PartRow>,
-    /// What comes through beyond what is meant.
+    /// Access beyond the intents.
     pub excess: Vec<PartRow>,
 }
 

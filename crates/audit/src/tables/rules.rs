@@ -23,7 +23,7 @@ use trevlin_packets::review::{Left, RuleReview, RuleStatus};
 pub struct RulesSheet {
     /// Tables that filter, in order of device.
     pub filters: Vec<FilterSheet>,
-    /// What of them is missing or not followed.
+    /// Missing or unanalysed parts.
     pub incomplete: Vec<IncompleteRow>,
 }
 
@@ -46,7 +46,7 @@ pub struct FilterSheet {
     pub chains: Vec<ChainSheet>,
     /// Named lists of addresses or ports with something to remark.
     pub lists: Vec<ListRow>,
-    /// What there is in all.
+    /// Totals.
     pub summary: RuleSummary,
 }
 
@@ -57,7 +57,7 @@ pub struct ChainSheet {
     pub name: String,
     /// Where packets enter it by themselves: `input`, `forward` and so on; none for one that rules lead to.
     pub hook: Option<&'static str>,
-    /// What happens to what no rule decides: `accept` or `drop`.
+    /// Default policy: `accept` or `drop`.
     pub policy: Option<&'static str>,
     /// Line that declares it.
     pub line: u32,
@@ -74,9 +74,9 @@ pub struct RuleRow {
     pub path: String,
     /// Line.
     pub line: u32,
-    /// The rule as it stands.
+    /// The rule as written.
     pub text: String,
-    /// What it does.
+    /// Its action.
     pub action: String,
     /// From where.
     pub from: String,
@@ -84,11 +84,11 @@ pub struct RuleRow {
     pub to: String,
     /// Which service.
     pub service: String,
-    /// What else has to hold.
+    /// Further conditions.
     pub condition: String,
     /// `in use`, `never met`, `cannot match`, `not reached` or `not decided`.
     pub verdict: RuleVerdict,
-    /// How many new connections it lets through, as a power of two: sources times destinations times services.
+    /// Number of new connections that it permits, as a power of two: sources times destinations times services.
     pub breadth: Option<f64>,
     /// Sources of that, as a power of two.
     pub sources: Option<f64>,
@@ -102,7 +102,7 @@ pub struct RuleRow {
     pub covered_by: Vec<String>,
     /// Packets it counted, where the dump has counters.
     pub packets: Option<u64>,
-    /// What is to be said of it.
+    /// Remarks.
     pub remarks: Vec<RemarkRow>,
 }
 
@@ -113,7 +113,7 @@ pub struct RemarkRow {
     pub kind: RemarkKind,
     /// The remark.
     pub text: String,
-    /// Lines of the rules it speaks of, as `path:line`.
+    /// Lines of the rules it refers to, as `path:line`.
     pub rules: Vec<RulePlace>,
 }
 
@@ -149,11 +149,11 @@ pub struct ListRow {
     pub line: u32,
     /// How many entries it has.
     pub entries: usize,
-    /// What is to be said of it.
+    /// Remark.
     pub remark: &'static str,
 }
 
-/// What there is in one table.
+/// Totals of one table.
 #[derive(Debug, Clone, Default, Serialize)]
 pub struct RuleSummary {
     /// Rules.

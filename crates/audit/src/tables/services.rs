@@ -1,4 +1,4 @@
-//! What devices serve, as outputs show it: text on its way out, with every secret masked.
+//! Services of devices, as outputs show them, with every secret masked.
 
 use rayon::prelude::*;
 use serde::Serialize;
@@ -25,7 +25,7 @@ pub struct PlaceRow {
     pub interface: Option<String>,
 }
 
-/// One thing that a service gives out.
+/// One resource of a service.
 #[derive(Debug, Clone, Serialize)]
 pub struct PartRow {
     /// `share`, `export`, `page` and so on.
@@ -36,21 +36,21 @@ pub struct PartRow {
     pub path: Option<String>,
     /// Who may use it by address: `everybody`, or the first few ranges and names.
     pub sources: String,
-    /// Whether only the device itself, or nobody, may.
+    /// Whether only the device itself, or no client, is permitted.
     #[serde(skip)]
     pub near: bool,
-    /// Whether its name tells who may already.
+    /// Whether its name shows who has access.
     #[serde(skip)]
     pub named_for_user: bool,
     /// Whether it is the service as a whole.
     #[serde(skip)]
     pub whole: bool,
-    /// What is asked for.
+    /// Required authentication.
     #[serde(skip)]
     pub login: Option<AuthRequirement>,
-    /// Who may use it by name; empty where nobody is named.
+    /// Permitted users by name; empty where none is named.
     pub users: Vec<String>,
-    /// What the least that come in are asked for; none where that is not known.
+    /// Weakest authentication accepted; none where it is not known.
     pub asks: Option<&'static str>,
     /// Whether they may change it; none where that is not known.
     pub writes: Option<bool>,
@@ -58,7 +58,7 @@ pub struct PartRow {
     pub encryption: Option<&'static str>,
     /// Whether messages are signed.
     pub signing: Option<&'static str>,
-    /// What is to be said besides.
+    /// Further remarks.
     pub remarks: Vec<&'static str>,
     /// Its line.
     pub evidence: Evidence,
@@ -69,11 +69,11 @@ pub struct PartRow {
 pub struct ServedRow {
     /// The device.
     pub device: String,
-    /// What sort of device it is.
+    /// Kind of device.
     pub device_kind: &'static str,
     /// Name.
     pub name: String,
-    /// What it is for.
+    /// Purpose.
     pub kind: &'static str,
     /// How it is known.
     pub known: Known,
@@ -83,20 +83,20 @@ pub struct ServedRow {
     pub local: bool,
     /// Whether it is encrypted.
     pub encrypted: Option<Encrypted>,
-    /// Factors it asks for; none where that is not known.
+    /// Factors that it requires; none where they are not known.
     pub factors: Option<Vec<LoginFactor>>,
-    /// Who outside reaches it: empty, `everybody`, or ranges.
+    /// Internet sources that reach it: empty, `any`, or ranges.
     pub outside: Vec<String>,
-    /// Whether everybody outside does.
+    /// Whether any Internet address reaches it.
     #[serde(skip)]
     pub everybody: bool,
-    /// Callers of which tunnels reach it.
+    /// Tunnels whose clients reach it.
     pub callers: Vec<String>,
-    /// Whether whether it is reached hangs on a rule that is not modelled.
+    /// Whether its reachability depends on a condition that is not analysed.
     pub uncertain: bool,
-    /// What it gives out.
+    /// Its resources.
     pub parts: Vec<PartRow>,
-    /// What the exports cannot tell.
+    /// Information that the exports do not contain.
     pub open: Vec<String>,
     /// Lines that say so.
     pub evidence: Vec<Evidence>,
@@ -138,7 +138,7 @@ pub fn sheet(estate: &Analyses, devices: &[String]) -> Vec<ServedRow> {
     estate.devices.par_iter().enumerate().flat_map_iter(of_device).collect()
 }
 
-/// Of two ways in which places of one service are known, the one to show.
+/// The state to show, from two places of one service.
 fn worse(one: Known, other: Known) -> Known {
     if one == Known::Both || other == Known::Both { Known::Both } else { one.max(other) }
 }

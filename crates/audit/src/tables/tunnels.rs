@@ -29,11 +29,11 @@ pub struct TunnelRow {
     pub name: String,
     /// Protocol.
     pub protocol: &'static str,
-    /// What the device is in it: `answers callers`, `calls`, `joins sites`.
+    /// Role of the device: `accepts clients`, `client`, `site-to-site`.
     pub role: &'static str,
-    /// Who is at the other end: callers of a list, or an address; empty where that is not known.
+    /// The other end: clients of a list, or an address; empty where it is not known.
     pub who: String,
-    /// What the other end has to show on the easiest way in; empty where nothing is asked for, or it is not known.
+    /// Factors of the other end on the weakest login path; empty where none is required, or they are not known.
     pub factors: Vec<String>,
     /// From where it can be reached, as far as forwards and interfaces tell; empty where that is not known.
     pub from: String,
@@ -41,11 +41,11 @@ pub struct TunnelRow {
     pub weakest: String,
     /// The grade of the shared key, or what the server's own certificate is made of; empty where none was read.
     pub key: TunnelKey,
-    /// What callers send through it: `everything`, `some networks`, or empty where nothing is stated.
+    /// Traffic that clients send through it: `everything`, `some networks`, or empty where it is not stated.
     pub sends: &'static str,
-    /// What callers are given.
+    /// Addresses assigned to clients.
     pub pools: Vec<String>,
-    /// The gravest finding about it in the areas tunnels, ciphers and logins, `open question`, or `no finding`.
+    /// The highest severity of its findings in the areas tunnels, ciphers and logins, `open question`, or `no finding`.
     pub verdict: TunnelVerdict,
     /// Path of the export.
     pub path: String,
@@ -55,12 +55,12 @@ pub struct TunnelRow {
     pub detail: Vec<Detail>,
 }
 
-/// What is known of the key of a tunnel.
+/// State of a tunnel's key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TunnelKey {
     /// Nothing was read.
     Unknown,
-    /// It stands in a file that was not exported.
+    /// In a file that was not exported.
     NotExported,
     /// A key pair of the one kind that the protocol has.
     Fixed(&'static str),
@@ -91,10 +91,11 @@ impl Serialize for TunnelKey {
 /// Something that was read of a tunnel.
 #[derive(Debug, Clone, Serialize)]
 pub struct Detail {
-    /// What it is about: `version`, `this end shows`, `other end shows`, `child`, `peer`, `answers at`, `offers`, `pool`,
-    /// `fixed address`, `behind it`, `sent through it`, `kept out`, `name server`, `domain`, `NetBIOS`, `setting`, `finding`.
+    /// Topic: `version`, `local authentication`, `peer authentication`, `rekeying`, `dead-peer detection`, `child`, `peer`, `listens on`,
+    /// `offers`, `pool`, `fixed address`, `remote network`, `routed into it`, `excluded`, `DNS server`, `domain`, `NetBIOS`, `setting`,
+    /// `does not start`, `finding`.
     pub what: &'static str,
-    /// What was read.
+    /// Value.
     pub text: String,
     /// Where, as `path:line`.
     pub place: String,
@@ -160,7 +161,7 @@ fn role(tunnel: &Tunnel) -> &'static str {
     }
 }
 
-/// Who is at the other end of a tunnel that is no way in for callers.
+/// The other end of a tunnel that is not for remote access.
 fn other_end(tunnel: &Tunnel) -> String {
     if let Some(ipsec) = &tunnel.ipsec {
         let named =
@@ -183,7 +184,7 @@ fn other_end(tunnel: &Tunnel) -> String {
     }
 }
 
-/// What the other end of a tunnel that is no way in for callers has to show.
+/// Authentication of the other end of a tunnel that is not for remote access.
 fn shown(tunnel: &Tunnel) -> Vec<String> {
     if let Some(ipsec) = &tunnel.ipsec {
         let rounds = ipsec.remote.iter().filter_map(|round| round.proof.possible().next());
@@ -216,7 +217,7 @@ fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, baseline: &Baseline) -> Tu
     }
 }
 
-/// What the checks say of one tunnel.
+/// Results of the checks on one tunnel.
 struct Judged {
     verdict: TunnelVerdict,
     findings: Vec<Detail>,
@@ -225,7 +226,7 @@ struct Judged {
 /// The areas whose checks are about tunnels.
 pub const AREAS: [Area; 3] = [Area::Logins, Area::Tunnels, Area::Ciphers];
 
-/// What an audit says, by what it is about: in the order of its checks.
+/// Results of an audit by subject, in the order of its checks.
 fn judged(outcome: &Outcome) -> BTreeMap<&(DeviceId, Subject), Judged> {
     struct Said<'a> {
         check: &'static str,
@@ -339,7 +340,7 @@ fn details(estate: &Analyses, tunnel: &Tunnel) -> Vec<Detail> {
         add("fixed address", format!("{} for {}", fixed.range.short(), fixed.who), fixed.origin);
     }
     for (what, list) in [
-        ("behind it", &plan.remote),
+        ("remote network", &plan.remote),
         ("routed into it", &plan.sent_through),
         ("excluded", &plan.kept_out),
         ("DNS server", &plan.name_servers),
@@ -361,7 +362,7 @@ fn details(estate: &Analyses, tunnel: &Tunnel) -> Vec<Detail> {
     found
 }
 
-/// What only IKE and IPsec have.
+/// Properties of IKE and IPsec.
 fn ike(ipsec: &IpsecConnection, line: Origin, add: &mut impl FnMut(&'static str, String, Origin)) {
     let versions = |one: &IkeVersions| match one {
         IkeVersions::First => "IKEv1",
@@ -373,8 +374,7 @@ fn ike(ipsec: &IpsecConnection, line: Origin, add: &mut impl FnMut(&'static str,
     let aggressive = if ipsec.aggressive.is_some() { ", aggressive mode" } else { "" };
     let origin = ipsec.aggressive.or(ipsec.versions.origin()).unwrap_or(line);
     add("version", format!("{}: {}{aggressive}{stated}", ipsec.daemon.name(), told.join(" or ")), origin);
-    for (what, rounds) in [("configured here", &ipsec.local), ("configured at the other end", &ipsec.remote)]
-    {
+    for (what, rounds) in [("local authentication", &ipsec.local), ("peer authentication", &ipsec.remote)] {
         for round in rounds {
             let proof = round.proof.possible().next().map(IkeProof::words).unwrap_or_default();
             let who = round.identity.as_ref().map_or("any peer", |(name, _)| name);
@@ -390,10 +390,10 @@ fn ike(ipsec: &IpsecConnection, line: Origin, add: &mut impl FnMut(&'static str,
     };
     add("rekeying", format!("{} for IKE", seconds(&ipsec.rekey)), ipsec.rekey.origin().unwrap_or(line));
     let liveness = match ipsec.liveness.value() {
-        Some(0) | None => "no dead-peer detection".to_owned(),
-        Some(value) => format!("dead-peer detection after {value} s of silence"),
+        Some(0) | None => "none".to_owned(),
+        Some(value) => format!("after {value} s of silence"),
     };
-    add("the other end", liveness, ipsec.liveness.origin().unwrap_or(line));
+    add("dead-peer detection", liveness, ipsec.liveness.origin().unwrap_or(line));
     for child in &ipsec.children {
         let mode = child.mode.value().map_or("", |mode| mode.word());
         add(
@@ -458,7 +458,7 @@ mod tests {
         );
         let detail = |row: usize, what: &str| rows[row].detail.iter().filter(|one| one.what == what).count();
         assert_eq!(
-            (detail(0, "offers"), detail(0, "pool"), detail(1, "behind it"), detail(2, "fixed address")),
+            (detail(0, "offers"), detail(0, "pool"), detail(1, "remote network"), detail(2, "fixed address")),
             (3, 1, 1, 1)
         );
         assert!(rows[0].detail.iter().any(|one| one.what == "finding" && one.place == "a/s.conf:3"));

@@ -1,4 +1,4 @@
-//! An inside network is one that callers' own places commonly use.
+//! An internal network uses a range common in home networks.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

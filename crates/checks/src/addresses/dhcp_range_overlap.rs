@@ -1,4 +1,4 @@
-//! Addresses of a DHCP range are handed out by something else as well.
+//! A DHCP range overlaps another assigned range.
 
 use crate::addresses::{by_holder, listed};
 use crate::check::{Answer, Check, Fail, Run, Verdict};

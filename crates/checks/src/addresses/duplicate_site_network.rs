@@ -67,7 +67,7 @@ fn chains<'a>(networks: &[&'a Allocation]) -> Vec<Vec<&'a Allocation>> {
     found.into_iter().map(|(_, group)| group).collect()
 }
 
-/// The first network of each site in a group, held against each other.
+/// Compares the first network of each site in a group.
 fn sites(estate: &EstateMap, group: &[&Allocation]) -> Option<Answer> {
     let mut by_site: BTreeMap<&str, &Allocation> = BTreeMap::new();
     for allocation in group {

@@ -1,4 +1,4 @@
-//! Everything a caller sends over IPv4 goes through the tunnel, and IPv6 goes around it.
+//! IPv4 traffic of clients uses the tunnel, and IPv6 bypasses it.
 
 use crate::addresses::cover;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
@@ -16,7 +16,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Addresses,
     title: "IPv6 bypasses a full IPv4 tunnel",
     severity: Severity::Medium,
-    why: "A full tunnel is meant to hide traffic from the local network and to apply the filters of the organisation. A \
+    why: "A full tunnel protects traffic from the local network and subjects it to the filters of the organisation. A \
           client with IPv6 at its location connects to IPv6 servers directly, outside the tunnel and unfiltered.",
     fix: "Route IPv6 through the tunnel as well and assign IPv6 addresses to clients, or block IPv6 on clients while the \
           tunnel is up.",

@@ -72,10 +72,10 @@ pub(super) fn cover(ranges: impl Iterator<Item = IpRange>, wanted: IpRange) -> b
     open.is_empty()
 }
 
-/// So many claims are told one by one.
+/// Number of allocations listed one by one.
 const MOST_TOLD: usize = 6;
 
-/// Claims as one phrase each, in order, and their places; each place once. Of many the first are told, and how many more.
+/// Allocations as one phrase each, in order, and their places, each once. Long lists are cut, with the number of the rest.
 fn listed(estate: &EstateMap, allocations: &[&Allocation]) -> (String, Vec<Origin>) {
     let mut seen = BTreeSet::new();
     let unique: Vec<&&Allocation> =

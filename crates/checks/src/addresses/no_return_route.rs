@@ -1,4 +1,4 @@
-//! The inside does not know the way back to the callers.
+//! Internal networks have no return route to VPN clients.
 
 use crate::check::{Addressee, Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -65,9 +65,9 @@ fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, or
         Some(true) => return Verdict::Pass,
         Some(false) => None,
         None => Some(format!(
-            "Please provide the packet filter of {} (`iptables-save`): it decides whether clients of {} are translated to \
-             its own address.",
-            device.name, holder.name
+            "{}: it decides whether clients of {} are translated to its own address.",
+            crate::support::provide_filter(&device.name),
+            holder.name
         )),
     };
     way_back(estate, holder, (default, gateway), range, origin, unless)
@@ -150,8 +150,8 @@ fn lies_in_connected(device: &Device, pool: &Pool, range: IpRange) -> bool {
         .any(|net| net.covers(&range) && !links(net))
 }
 
-/// Whether rules on the way out translate the source of callers. `None` where no filter of that version was exported, or a
-/// ruleset that is not read, or a condition that is not modelled, may do it.
+/// Whether rules on the way out translate the source of VPN clients. `None` where no filter of that version was exported, or a ruleset that
+/// is not read, or a condition that is not analysed, may do it.
 fn hides_callers(estate: &EstateMap, device: usize, range: IpRange, by: &Route) -> Option<bool> {
     let tables = estate.tables(device, range.family());
     let facts = &estate.devices[device].facts;

@@ -1,4 +1,4 @@
-//! A pool of callers' addresses lies inside a network of the device's own interfaces.
+//! A client pool lies inside a network of the device's own interfaces.
 
 use crate::addresses::{by_holder, mistyped_pools};
 use crate::check::{Answer, Check, Fail, Run, Verdict};

@@ -1,4 +1,4 @@
-//! A pool lies in address space that is somebody else's, or nobody's.
+//! A pool lies in foreign or unassigned public address space.
 
 use crate::addresses::mistyped_pools;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
@@ -50,7 +50,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     }
     for (device, name, bad) in mistyped_pools(estate) {
         let ask = format!(
-            "Please state the intended pool of {name}: the configured range is malformed ({}).",
+            "Please state the intended pool of {name} and the range in use: the configured range is malformed ({}).",
             bad.why
         );
         answers.push(Answer::new(

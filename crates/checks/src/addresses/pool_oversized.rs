@@ -1,4 +1,4 @@
-//! A pool is far larger than its callers need.
+//! A pool is far larger than its clients need.
 
 use crate::addresses::pool_too_small::{Stores, words};
 use crate::check::{Answer, Check, Fail, Run, Verdict};

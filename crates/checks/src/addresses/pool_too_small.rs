@@ -1,4 +1,4 @@
-//! A pool has fewer addresses than callers may come.
+//! A pool has fewer addresses than clients.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -32,18 +32,18 @@ pub(crate) const CHECK: Check = Check {
 
 /// How many may come, what says so, and where.
 pub(super) struct Need {
-    /// Callers.
+    /// Number of clients.
     pub(super) callers: u32,
-    /// What says so.
+    /// Source of the number.
     pub(super) says: &'static str,
     /// Where.
     pub(super) origin: Origin,
 }
 
-/// The pools of an estate by the tunnel they are of, each a store for its callers, with what is known of these.
+/// The pools of an estate by tunnel, each with the number of its clients.
 pub(super) struct Stores<'a> {
     pools: BTreeMap<Of<'a>, Vec<&'a Pool>>,
-    /// Names of each list that let somebody in, counted, and where the first stands.
+    /// Number of login names in each list, with the place of the first.
     names: BTreeMap<Of<'a>, (u32, Origin)>,
     sessions: BTreeMap<Of<'a>, (u32, Origin)>,
 }
@@ -73,7 +73,7 @@ impl<'a> Stores<'a> {
         made
     }
 
-    /// How many callers may come to a tunnel: the limit that is stated, and the names of its list.
+    /// Number of clients that a tunnel may have: the stated limit, and the names of its list.
     pub(super) fn needs(&self, holder: &'a PoolOwner) -> Vec<Need> {
         let of = (holder.device, holder.name.as_str());
         let need =
@@ -85,8 +85,8 @@ impl<'a> Stores<'a> {
             .collect()
     }
 
-    /// For how many callers a tunnel's pools have room, at least and at most: of the IP version with more of them, since a
-    /// caller gets one address of each.
+    /// Number of clients that a tunnel's pools can serve, at least and at most, counted for the IP version with more addresses, since a
+    /// client receives one of each.
     pub(super) fn room(&self, holder: &'a PoolOwner) -> Option<(u128, u128)> {
         let (mut least, mut most) = ([0u128; 2], [0u128; 2]);
         for pool in self.pools.get(&(holder.device, holder.name.as_str())).into_iter().flatten() {

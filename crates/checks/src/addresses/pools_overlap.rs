@@ -1,4 +1,4 @@
-//! Two pools hand out the same addresses.
+//! Two pools assign the same addresses.
 
 use crate::addresses::MOST_TOLD;
 use crate::check::{Answer, Check, Fail, Run, Verdict};

@@ -1,4 +1,4 @@
-//! An address that somebody has for good lies in a range that is handed out to others.
+//! An address in use lies in a range that is assigned to other clients.
 
 use crate::addresses::{by_holder, listed};
 use crate::check::{Answer, Check, Fail, Run, Verdict};

@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-/// What is wrong with a range, and the line that shows it.
+/// The error of a range, and the line that shows it.
 struct Fault {
     severity: Severity,
     what: String,
@@ -90,11 +90,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// What DHCP servers state beside their ranges.
+/// Settings of DHCP servers besides their ranges.
 struct Served {
     /// The network of a range, by device and place.
     networks: BTreeMap<(usize, Origin, IpRange), Vec<(IpRange, Origin)>>,
-    /// Routers that clients are told, by device.
+    /// Routers sent to clients, by device.
     routers: Vec<Vec<(IpAddr, Origin)>>,
 }
 

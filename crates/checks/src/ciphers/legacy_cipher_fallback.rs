@@ -1,4 +1,4 @@
-//! A tunnel goes back to old encryption for old callers.
+//! A tunnel falls back to legacy encryption for old clients.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::tunnels::openvpn;

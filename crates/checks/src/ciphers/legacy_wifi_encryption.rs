@@ -1,4 +1,4 @@
-//! A radio network is protected by what has been broken.
+//! A Wi-Fi network uses a broken encryption method.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

@@ -49,13 +49,13 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// What is too long, with its line; a length of 0 is for ever.
+/// The setting that is too long, with its line; a length of 0 is unlimited.
 fn too_long(what: &str, setting: &Setting<u64>, most: u64) -> Option<(String, Origin)> {
     let (seconds, origin) = setting.stated()?;
     match seconds {
-        0 => Some((format!("{what} are never renewed"), origin)),
+        0 => Some((format!("never renews {what}"), origin)),
         seconds if *seconds > most => {
-            Some((format!("{what} live {} hours, maximum {}", hours(*seconds), hours(most)), origin))
+            Some((format!("uses {what} for {} hours (maximum {})", hours(*seconds), hours(most)), origin))
         }
         _ => None,
     }
@@ -93,8 +93,8 @@ fn verdict(tunnel: &Tunnel, found: &[(String, Origin)]) -> Verdict {
     let (detail, evidence) = listed(found);
     Verdict::Fail(Fail {
         rating: CHECK.rated("an attacker must obtain the key first"),
-        title: format!("{}: {first}", tunnel.name).into(),
-        detail: detail.into(),
+        title: format!("{} {first}", tunnel.name).into(),
+        detail: format!("{} {detail}", tunnel.name).into(),
         evidence,
     })
 }

@@ -40,7 +40,7 @@ struct Known<'a> {
     algorithm: &'static Algorithm,
 }
 
-/// How grave it is: a step less for what the program takes by itself, mostly as its last choice.
+/// Severity: one level lower for defaults of the program, which are mostly its last choice.
 fn severity(one: &Known<'_>) -> Severity {
     let severity = one.algorithm.status.severity().unwrap_or(Severity::Low);
     match (severity, one.offered.default) {
@@ -137,7 +137,7 @@ fn by_line(
     kept.into_iter().map(told).collect()
 }
 
-/// What a SSH server is told to take. Its own lists, which hold where nothing is stated, are not judged.
+/// Algorithms configured for an SSH server. Its defaults, which apply where nothing is stated, are not judged.
 fn shell(server: &SshServer) -> Vec<Offer> {
     let mut offers = Vec::new();
     for (keyword, role) in [
@@ -287,7 +287,7 @@ fn fail(
     })
 }
 
-/// What to offer in place of it.
+/// Recommended replacement.
 fn in_its_place(estate: &EstateMap, worst: &Known<'_>) -> String {
     if worst.offer.spelling == Spelling::Trade {
         let what = match worst.algorithm.role() {

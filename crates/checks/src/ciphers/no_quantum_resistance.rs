@@ -1,4 +1,4 @@
-//! A tunnel's key exchange does not hold against quantum computers.
+//! The key exchange of a tunnel is not quantum-resistant.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;

@@ -64,14 +64,13 @@ fn handed_on(one: ServiceCase<'_>, part: &ServiceResource) -> Option<Verdict> {
         .iter()
         .find(|place| place.carried == TransportSecurity::Plain && !place.is_local())?;
     let question = format!(
-        "Please state whether {} of {} requires a password: it is proxied from a connection without encryption.",
-        part.title(),
-        one.title()
+        "Please state whether {} requires a password: it is proxied from a connection without encryption.",
+        one.part(part)
     );
     Some(Verdict::ask(question, vec![handed, plain.origin]))
 }
 
-/// Lines that show that no encryption is asked for.
+/// Lines that show that encryption is not required.
 fn bare(one: ServiceCase<'_>, part: &ServiceResource) -> Option<Vec<Origin>> {
     if part.sources.is_local() {
         return None;
@@ -95,7 +94,7 @@ fn fail(one: ServiceCase<'_>, part: &ServiceResource, lines: Vec<Origin>) -> Ver
     one.fail(
         CHECK.rating(),
         part,
-        format!("{} of {} accepts passwords without encryption", part.title(), one.title()),
+        format!("{} accepts passwords without encryption", one.part(part)),
         "The password, or an equivalent of it, can be read in transit.".into(),
         lines.into_iter().chain(part.lines()).collect(),
     )

@@ -1,4 +1,4 @@
-//! What a device logs leaves it as it is.
+//! Log messages leave a device unencrypted.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

@@ -1,4 +1,4 @@
-//! A service listens on all addresses where only callers of a tunnel need it.
+//! A service listens on all addresses although only VPN clients need it.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;

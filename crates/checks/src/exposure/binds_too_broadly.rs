@@ -1,4 +1,4 @@
-//! A database listens to networks from which it lets nobody in.
+//! A database listens on networks whose clients it rejects.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

@@ -1,4 +1,4 @@
-//! A database answers the outside.
+//! A database is reachable from the Internet.
 
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;

@@ -1,4 +1,4 @@
-//! File sharing answers the outside.
+//! File sharing is reachable from the Internet.
 
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;

@@ -1,4 +1,4 @@
-//! A protocol for machines answers the outside.
+//! An industrial protocol is reachable from the Internet.
 
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;

@@ -1,4 +1,4 @@
-//! A service for management answers the outside.
+//! A management service is reachable from the Internet.
 
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;

@@ -1,4 +1,4 @@
-//! A service in plain text answers the outside.
+//! A clear-text service is reachable from the Internet.
 
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
@@ -32,7 +32,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     each_exposed(estate, plain, |one| one.judge(CHECK.rating()))
 }
 
-/// Whether a service is in plain text, and told by no other check.
+/// Whether a service uses clear text, and is not covered by another check.
 fn is_plain(device: &Device, service: &Service) -> bool {
     let by_files = matches!(service.what, What::Served(..));
     let plain = if by_files {
@@ -46,7 +46,7 @@ fn is_plain(device: &Device, service: &Service) -> bool {
     plain && !elsewhere && (by_files || service.what == What::Socket)
 }
 
-/// Whether whoever comes to a site at this place stays without encryption: it is not asked for, and nobody is sent on to it.
+/// Whether clients of a site at this address and port remain unencrypted: encryption is not required, and requests are not redirected.
 fn stays_plain(one: &Served, service: &Service) -> bool {
     let here = |place: &&Endpoint| (place.port, place.address) == (service.port, service.address);
     let plain =

@@ -1,4 +1,4 @@
-//! A page meant for users answers the outside.
+//! A user page is reachable from the Internet.
 
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
@@ -35,7 +35,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     )
 }
 
-/// A page of an appliance, or of a server that faces the outside only through a forward.
+/// A page of an appliance, or of a server that is exposed only through a forward.
 fn is_portal(estate: &Analyses, device: usize, service: &Service) -> bool {
     let encrypted = service.port_known().is_none_or(|known| known.encrypted != Encrypted::No);
     let serves_the_public = matches!(estate.devices[device].kind, DeviceKind::Server)

@@ -28,7 +28,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     each_exposed(estate, |_, service| reflects(service), |one| one.judge(CHECK.rating()))
 }
 
-/// Whether a service answers forged requests with more, and no other check tells that it is reached.
+/// Whether a service amplifies forged requests, and its exposure is not covered by another check.
 fn reflects(service: &Service) -> bool {
     let amplifies = service.port_known().is_some_and(|known| known.amplifies);
     let kind =

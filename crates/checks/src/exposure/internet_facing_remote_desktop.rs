@@ -1,4 +1,4 @@
-//! A remote desktop answers the outside.
+//! A remote desktop is reachable from the Internet.
 
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;

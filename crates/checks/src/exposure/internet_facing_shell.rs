@@ -1,4 +1,4 @@
-//! A remote shell answers the outside.
+//! A remote shell is reachable from the Internet.
 
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;

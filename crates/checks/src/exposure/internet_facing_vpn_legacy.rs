@@ -1,4 +1,4 @@
-//! A tunnel that is no longer fit answers the outside.
+//! A legacy VPN is reachable from the Internet.
 
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;

@@ -1,4 +1,4 @@
-//! Disks are reached by callers or from outside.
+//! iSCSI is reachable by VPN clients or from the Internet.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -34,12 +34,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 
 fn judge(one: ServiceCase<'_>) -> Verdict {
     let (severity, why, reached) = match one.who(&Sources::everybody()) {
-        Who::Outside(reached) => (CHECK.severity.raise(), "Reachable from the Internet".to_owned(), reached),
+        Who::Outside(reached) => (CHECK.severity.raise(), "reachable from the Internet".to_owned(), reached),
         Who::SomeOutside(reached) => {
-            (CHECK.severity, "Reachable from the Internet by some sources".to_owned(), reached)
+            (CHECK.severity, "reachable from the Internet by some sources".to_owned(), reached)
         }
         Who::RemoteClients(tunnel, reached) => {
-            (CHECK.severity, format!("Reachable by clients of {tunnel}"), reached)
+            (CHECK.severity, format!("reachable by clients of {tunnel}"), reached)
         }
         Who::Off(_) | Who::Inside => return Verdict::Pass,
     };
@@ -62,12 +62,7 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why.clone()),
-        title: format!(
-            "{why}: {} of {}",
-            one.served.label.as_deref().unwrap_or(&one.served.name),
-            one.device_name()
-        )
-        .into(),
+        title: format!("{} is {why}", one.served.label.as_deref().unwrap_or(&one.served.name)).into(),
         detail: format!(
             "The portal listens on TCP {}.",
             one.served.endpoints.first().map_or(3260, |place| place.port)

@@ -1,4 +1,4 @@
-//! A page for looking after a server or a device is open to everybody.
+//! A management page of a server or a device is open to any address.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

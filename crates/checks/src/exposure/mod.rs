@@ -43,7 +43,7 @@ use trevlin_analysis::services::{Known, Service};
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_model::Origin;
 
-/// A service with every way in which the outside reaches it.
+/// A service with every path by which untrusted networks reach it.
 pub(super) struct Exposed<'a> {
     pub(super) estate: &'a Analyses,
     pub(super) device: usize,
@@ -65,7 +65,7 @@ impl Exposed<'_> {
         }
     }
 
-    /// The way that counts: for everybody before for some, certain before not.
+    /// The decisive path: from any address before limited sources, certain before uncertain.
     pub(super) fn best(&self) -> &Reachable {
         let rank = |one: &&&Reachable| (!one.certain, !one.everybody, one.forward);
         self.ways.iter().min_by_key(rank).map_or(self.ways[0], |one| *one)
@@ -114,7 +114,7 @@ impl Exposed<'_> {
         format!("Reachable by {from} at {}{through}; {known}.", self.called())
     }
 
-    /// How severe it is: as the check has it for everybody, less for some.
+    /// Its severity: that of the check for any address, lower for limited sources.
     pub(super) fn rate(&self, base: Rating) -> Rating {
         if self.best().everybody {
             base.because("reachable from the Internet")
@@ -143,7 +143,7 @@ impl Exposed<'_> {
     }
 }
 
-/// Asks about every service of a kind: what the outside reaches is judged, what it does not passes.
+/// Judges every service of a kind: a reachable one is passed to `judge`, any other passes.
 pub(super) fn each_exposed(
     estate: &Analyses,
     wanted: impl Fn(usize, &Service) -> bool,
@@ -184,7 +184,7 @@ pub(super) fn each_exposed(
     answers
 }
 
-/// Asks about every port forward that connections from outside may meet; `judge` is given it and what to call it.
+/// Judges every port forward that connections from untrusted networks may match; `judge` receives it and its title.
 pub(super) fn each_forward(estate: &Analyses, judge: impl Fn(&ForwardFate, &str) -> Verdict) -> Vec<Answer> {
     let told = estate.views().outside.forwards.iter().map(|one| {
         let forward = &estate.devices[one.device].facts.forwards[one.number];
@@ -267,7 +267,7 @@ pub(crate) mod testing {
         answers(check, &small(one))
     }
 
-    /// What every check of a kind of service has to say: a socket of the kind on the gate, as `tcp` or `udp` and a port.
+    /// Tests shared by the checks of a kind of service: a socket of the kind on the gateway, as `tcp` or `udp` and a port.
     pub(crate) fn kind(check: &Check, protocol: &str, port: u16, severity: &str, lower: &str) {
         let state = if protocol == "tcp" { "LISTEN" } else { "UNCONN" };
         let socket = |address: &str| format!("{protocol} {state} 0 9 {address}:{port} 0.0.0.0:*\n");

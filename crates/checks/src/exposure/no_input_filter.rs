@@ -1,4 +1,4 @@
-//! An interface that faces the outside has no filter, or one that accepts by default.
+//! An interface that faces an untrusted network has no filter, or accepts by default.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -68,7 +68,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// A device that serves callers and of which no interface was exported: the question itself is open.
+/// A device that serves VPN clients without exported interfaces: its exposure is not known.
 fn nothing_known(estate: &Analyses, at: usize, device: &Device) -> Option<Answer> {
     let tunnel = device.facts.tunnels.iter().find(|tunnel| tunnel.answers_callers())?;
     if device.facts.has_interfaces || !estate.outside(at).is_empty() {
@@ -82,7 +82,7 @@ fn nothing_known(estate: &Analyses, at: usize, device: &Device) -> Option<Answer
     Some(Answer::new(at, Subject::of(SubjectKind::Interfaces), Verdict::ask(question, vec![tunnel.origin])))
 }
 
-/// IP versions that the interface speaks: by its addresses, or both where they are not known.
+/// IP versions of the interface: by its addresses, or both where they are not known.
 fn families(device: &Device, interface: &OutsideInterface) -> Vec<Family> {
     if interface.addresses.is_empty() {
         return vec![Family::V4];
@@ -103,7 +103,7 @@ fn families(device: &Device, interface: &OutsideInterface) -> Vec<Family> {
         .collect()
 }
 
-/// What is judged: always what the device itself takes, and what it forwards where it stands between networks.
+/// Judged traffic: to the device itself, and forwarded traffic where it connects networks.
 fn ways(device: &Device) -> Vec<Way> {
     match device.kind {
         DeviceKind::Firewall | DeviceKind::Router => vec![Way::ToDevice, Way::Through],
@@ -111,7 +111,7 @@ fn ways(device: &Device) -> Vec<Way> {
     }
 }
 
-/// What is missing to judge an interface: what asks for the same is asked once.
+/// Missing information about an interface: the same information is requested once.
 #[derive(PartialEq)]
 enum Missing<'a> {
     /// A reader for what filters packets as well.
@@ -120,7 +120,7 @@ enum Missing<'a> {
     Filter(Family, &'a str),
     /// A part of it.
     Part(Family),
-    /// What a rule that is not modelled does.
+    /// Effect of a rule that is not analysed.
     Rule(&'a str),
     /// Which way the interface faces.
     Facing(&'a str),
@@ -150,11 +150,10 @@ fn judge<'a>(
     }
     let tables = estate.tables(at, family);
     if tables.is_empty() {
-        let command = if family == Family::V4 { "iptables-save" } else { "ip6tables-save" };
         let question = format!(
-            "Please provide `{command}` or `nft list ruleset` of {}: no {family} filter was exported, so the exposure of \
-             {} is not known.",
-            device.name, interface.name
+            "{}: no {family} filter was exported, so the exposure of {} is not known.",
+            crate::support::provide_filter(&device.name),
+            interface.name
         );
         return Judged::Asks(Missing::Filter(family, &interface.name), Verdict::ask(question, place));
     }

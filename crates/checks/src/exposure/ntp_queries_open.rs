@@ -1,4 +1,4 @@
-//! A clock tells its state, or serves the time, to everybody.
+//! An NTP server answers status queries, or serves time, to any address.
 
 use crate::check::{Answer, Check, Run, Verdict};
 use crate::subject::Subject;

@@ -1,4 +1,4 @@
-//! A service is closed to the outside by IPv4 and open by IPv6.
+//! A service is blocked from the Internet over IPv4 and open over IPv6.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

@@ -1,4 +1,4 @@
-//! A rule opens a port of a device to the outside, and no export says what answers there.
+//! A rule opens a port of a device to the Internet, and no export shows a service there.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -32,7 +32,7 @@ pub(crate) const CHECK: Check = Check {
 /// More ports than this in one rule are no opening for a service, but a side without a filter.
 const SIDE: u32 = 60_000;
 
-/// What one rule of a device lets in.
+/// Traffic that one rule of a device permits.
 #[derive(Default)]
 struct Opened {
     ports: BTreeSet<(u8, PortRange)>,

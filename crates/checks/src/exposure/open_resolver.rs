@@ -1,4 +1,4 @@
-//! A name server looks names up for everybody.
+//! A DNS server answers recursive queries from any address.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

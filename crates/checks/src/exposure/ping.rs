@@ -1,4 +1,4 @@
-//! A device answers a ping from outside.
+//! A device answers ICMP echo requests from the Internet.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

@@ -1,4 +1,4 @@
-//! A port forward lets the outside in to an inner host.
+//! A port forward exposes an internal host to the Internet.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;

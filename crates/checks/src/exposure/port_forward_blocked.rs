@@ -1,4 +1,4 @@
-//! A port forward from outside is stopped further in.
+//! A port forward from the Internet is blocked downstream.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;
@@ -31,18 +31,18 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let where_to =
                 last.and_then(|step| estate.devices.get(step.device)).map(|device| device.name.clone());
             let how = match (&one.fate, &where_to) {
-                (ForwardOutcome::Lost, _) => "the packets loop".to_owned(),
+                (ForwardOutcome::Lost, _) => "enters a routing loop".to_owned(),
                 (_, Some(device)) if *device == estate.devices[one.device].name => {
-                    "the filter of the device itself blocks them".to_owned()
+                    "is blocked by the filter of the device itself".to_owned()
                 }
-                (_, Some(device)) => format!("{device} blocks them"),
-                (_, None) => "they are blocked on the path".to_owned(),
+                (_, Some(device)) => format!("is blocked by {device}"),
+                (_, None) => "is blocked on the path".to_owned(),
             };
             Verdict::Fail(Fail {
                 rating: CHECK.rated("no connection passes at present"),
-                title: format!("{name} is blocked downstream: {how}").into(),
+                title: format!("{name} {how}").into(),
                 detail: format!(
-                    "Connections from the Internet match the forward, and none is delivered: {how}."
+                    "Connections from the Internet match the forward, and none is delivered: the traffic {how}."
                 )
                 .into(),
                 evidence: [one.origin].into_iter().chain(last.and_then(|step| step.origin)).collect(),

@@ -1,4 +1,4 @@
-//! A port forward from outside leads to an address that nobody has.
+//! A port forward from the Internet leads to an unassigned address.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;

@@ -1,4 +1,4 @@
-//! A port forward from outside leads to a port that nothing serves.
+//! A port forward from the Internet leads to a port without a service.
 
 use crate::check::{Addressee, Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;

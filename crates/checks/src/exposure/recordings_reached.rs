@@ -1,4 +1,4 @@
-//! Callers who are meant to service machines reach recorded files.
+//! Maintenance clients reach recorded files without need.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;

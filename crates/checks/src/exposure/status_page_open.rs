@@ -1,4 +1,4 @@
-//! A page that tells how a server is doing is open.
+//! The status page of a server is open.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

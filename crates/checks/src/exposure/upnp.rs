@@ -1,4 +1,4 @@
-//! Ports are opened for whoever asks.
+//! Ports are opened on request of any host.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

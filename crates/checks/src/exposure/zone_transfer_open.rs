@@ -1,4 +1,4 @@
-//! A name server hands whole zones to everybody.
+//! A DNS server permits zone transfers to any address.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

@@ -1,4 +1,4 @@
-//! Everybody is let in.
+//! Authentication accepts any user.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

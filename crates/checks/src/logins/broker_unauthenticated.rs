@@ -1,4 +1,4 @@
-//! A cache or a broker of messages lets anybody in.
+//! A cache or message broker accepts clients without authentication.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

@@ -1,4 +1,4 @@
-//! A TLS-based tunnel server lets callers in without a client certificate.
+//! A TLS-based VPN server accepts clients without a client certificate.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;

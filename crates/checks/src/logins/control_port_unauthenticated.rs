@@ -1,4 +1,4 @@
-//! A service is steered by whoever reaches its port of control.
+//! A control interface accepts commands without authentication.
 
 use crate::check::{Answer, Check, Run, Verdict};
 use crate::subject::Subject;
@@ -61,7 +61,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     one.fail(
         limited(CHECK.rating(), &part.sources),
         part,
-        format!("{} of {} accepts commands without a login", part.title(), one.title()),
+        format!("{} accepts commands without a login", one.part(part)),
         format!("Permitted sources: {}.", part.sources.words()),
         part.lines(),
     )

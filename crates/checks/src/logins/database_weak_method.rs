@@ -1,4 +1,4 @@
-//! A database proves who somebody is in a way that does not hold.
+//! A database uses a weak authentication method.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

@@ -1,4 +1,4 @@
-//! One certificate or login lets in several callers at once.
+//! One certificate or login permits several simultaneous connections.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;

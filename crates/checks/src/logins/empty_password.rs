@@ -17,7 +17,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Account without a password",
     severity: Severity::Medium,
-    why: "Any service that asks for this account grants access by name alone. Other files decide which services do, so a \
+    why: "Any service that uses this account grants access by name alone. Other files decide which services do, so a \
           change there exposes the account without further notice.",
     fix: "Lock the account (`passwd -l NAME`) or set a password. Remove `nullok` and `PermitEmptyPasswords` from the \
           services that set them.",
@@ -80,7 +80,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Names that a RADIUS server accepts whatever is sent with them. What is said of everybody is another check's.
+/// Names that a RADIUS server accepts with any password. Entries for any user are covered by another check.
 fn named_radius(device: &Device) -> Option<Verdict> {
     let named = |one: &&RadiusEntry| one.user != "DEFAULT" && !one.rejects;
     let entries = || device.facts.radius_entries.iter().filter(named);

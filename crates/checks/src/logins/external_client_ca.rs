@@ -1,4 +1,4 @@
-//! An authority that is not the organisation's own vouches for callers.
+//! Client certificates of an external CA are accepted.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;

@@ -1,4 +1,4 @@
-//! Disks are given out without a login.
+//! An iSCSI target requires no login.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

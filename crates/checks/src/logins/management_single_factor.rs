@@ -1,4 +1,4 @@
-//! A daemon's management port asks for one factor or none.
+//! A daemon's management port requires one factor or none.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;

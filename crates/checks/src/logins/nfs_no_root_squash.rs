@@ -1,4 +1,4 @@
-//! The superuser of a client is the superuser of the server's files.
+//! Root of an NFS client has root rights on the server's files.
 
 use crate::check::{Answer, Check, Run, Verdict};
 use crate::subject::Subject;

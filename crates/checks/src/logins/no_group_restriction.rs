@@ -30,10 +30,10 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-/// Modules that sort callers by name or group.
+/// Modules that restrict users by name or group.
 const SORTING: [&str; 4] = ["pam_access", "pam_listfile", "pam_succeed_if", "pam_wheel"];
 
-/// Whether a line sorts callers before they are in.
+/// Whether a line restricts users before login.
 fn sorts(line: &PamLine) -> bool {
     let about = matches!(line.facility, None | Some(PamFacility::Auth | PamFacility::Account));
     about && SORTING.contains(&line.module.as_str())

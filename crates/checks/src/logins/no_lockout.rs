@@ -97,8 +97,8 @@ fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdi
         Ok(lines) => lines,
         Err(missing) => {
             let ask = format!(
-                "Please provide `/etc/pam.d/{missing}`, and state whether another program counts failed logins: it decides \
-                 whether failed logins to {what} are limited."
+                "Please provide `/etc/pam.d/{missing}`: it decides whether failed logins to {what} are limited, unless another \
+                 program counts them."
             );
             return Verdict::ask(ask, vec![asked_at]);
         }

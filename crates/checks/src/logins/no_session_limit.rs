@@ -89,7 +89,7 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("it assists an attacker who already has access"),
-        title: format!("{}: {}", tunnel.name, missing.join("; ")).into(),
+        title: format!("{} has {}", tunnel.name, missing.join(" and ")).into(),
         detail: "Limits that are not set are off by default.".into(),
         evidence,
     })

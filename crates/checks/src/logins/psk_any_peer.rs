@@ -1,4 +1,4 @@
-//! One pre-shared key lets in whoever calls.
+//! A pre-shared key is valid for any peer.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

@@ -1,4 +1,4 @@
-//! RADIUS crosses the outside in the open.
+//! RADIUS crosses an untrusted network without TLS.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

@@ -1,4 +1,4 @@
-//! The superuser may log in to a shell with a password.
+//! Root may log in by SSH with a password.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;

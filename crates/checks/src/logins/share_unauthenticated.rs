@@ -1,4 +1,4 @@
-//! Files are given out without a login.
+//! Files are shared without a login.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

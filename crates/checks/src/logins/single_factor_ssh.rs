@@ -54,7 +54,7 @@ fn judge(estate: &Analyses, at: usize, server: &SshServer) -> Verdict {
     judge_connection(estate, at, server, &SshConnection::default(), None)
 }
 
-/// Ways in under a condition, as far as they are easier than everybody's.
+/// Login paths under a condition, where they are weaker than the general one.
 fn conditional(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Answer> {
     if server.refused.is_some() || server.missing_configuration().is_some() {
         return Vec::new();

@@ -34,7 +34,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-/// Lines of logins shown beside the line that asks.
+/// Lines of logins shown in addition to the deciding line.
 const SHOWN_LOGINS: usize = 4;
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
@@ -64,7 +64,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Adds to a fault from where callers reach the tunnel, which weighs.
+/// Adds the reachability of the tunnel to a fault, which affects its severity.
 fn with_forward(estate: &Analyses, at: usize, tunnel: &Tunnel, verdict: Verdict) -> Verdict {
     let Verdict::Fail(mut fail) = verdict else { return verdict };
     let ports = tunnel.listeners.iter().filter_map(|one| Some((one.protocol, one.port.value().copied()?)));
@@ -91,7 +91,7 @@ fn not_exported(tunnel: &Tunnel, missing: &Reference) -> Verdict {
     Verdict::ask_reference(missing, &format!("which factors {} requires", tunnel.name))
 }
 
-/// A configuration with which the daemon would not start is not the one that callers meet.
+/// A configuration with which the daemon would not start is not in force.
 fn refused(tunnel: &Tunnel, why: &str, origin: Origin) -> Verdict {
     let question = format!(
         "Please provide the configuration in use of {}, and the output of `ss -lntup`: the daemon rejects the exported \
@@ -157,7 +157,7 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
     })
 }
 
-/// A certificate that IPsec asks for around L2TP is a factor of its own, where nobody comes in without IPsec.
+/// A certificate that IPsec requires around L2TP is a factor of its own, where clients without IPsec are rejected.
 fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -> Verdict {
     let Verdict::Fail(fail) = &alone else { return alone };
     let Some(around) = l2tp::certificate_around(estate, at, tunnel) else { return alone };
@@ -183,7 +183,7 @@ fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -
     }
 }
 
-/// WireGuard asks for the key of a peer, kept in a file, and for nothing else.
+/// WireGuard requires the key of a peer, stored in a file, and nothing else.
 fn keys(tunnel: &Tunnel) -> Verdict {
     let callers: Vec<_> = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none()).collect();
     let shown: Vec<_> = callers.iter().take(6).map(|peer| format!("`{}`", peer.who)).collect();
@@ -204,7 +204,7 @@ fn keys(tunnel: &Tunnel) -> Verdict {
     })
 }
 
-/// The easiest of several ways in decides.
+/// The weakest of several login paths decides.
 fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     // The line that opens the way is the one to cite.
     let ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, opened)| match factors {
@@ -297,7 +297,7 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     }
 }
 
-/// What somebody else asks for, followed through the exports.
+/// Factors that another service requires, followed through the exports.
 fn by_somebody(
     estate: &Analyses,
     at: usize,

@@ -1,4 +1,4 @@
-//! A device tells its values to every machine.
+//! SNMP is readable from any address.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

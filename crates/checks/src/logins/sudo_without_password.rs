@@ -1,4 +1,4 @@
-//! Somebody who logs in from afar may do everything without a password.
+//! A remote user may run any command as root without a password.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -101,7 +101,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Names of a rule that are told out.
+/// Number of names in a rule that are listed.
 const MOST_NAMED: usize = 32;
 
 fn judge(who: &str, rule: &SudoRule, dials_in: bool) -> Verdict {

@@ -1,4 +1,4 @@
-//! A RADIUS server takes an EAP method that shows the password's hash to anybody.
+//! A RADIUS server accepts an EAP method that reveals the password hash.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

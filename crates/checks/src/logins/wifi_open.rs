@@ -1,4 +1,4 @@
-//! A radio network lets anybody in.
+//! A Wi-Fi network is open.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

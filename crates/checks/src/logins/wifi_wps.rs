@@ -1,4 +1,4 @@
-//! Clients join a radio network by button or number.
+//! Clients join a Wi-Fi network by button or PIN (WPS).
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

@@ -34,7 +34,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     each_rule(estate, judge)
 }
 
-/// Whether a rule logs everything that another holds for: it logs, and asks for nothing that the other does not ask for.
+/// Whether a rule logs all traffic that another matches: it logs, and has no further condition.
 fn logs_for(log: &Rule, rule: &Rule) -> bool {
     // A log line that is written only now and then is still one: the limit keeps the log from running over.
     let limit = |one: &Match| matches!(&one.kind, MatchKind::NotModelled(residual) if residual.kind == ResidualKind::RateLimit);

@@ -142,8 +142,8 @@ fn context(estate: &Analyses, judged: &Judged<'_>, addresses: f64) -> (Severity,
     (CHECK.severity, what.into(), None)
 }
 
-/// The tunnel that ends in an interface of a device, with its line. A pattern such as `wg*` means those whose names begin so,
-/// and `ppp*` what callers that dial in are given.
+/// The tunnel that ends in an interface of a device, with its line. A pattern such as `wg*` matches all names with the prefix, and `ppp*`
+/// the interfaces of PPP clients.
 fn tunnel(estate: &Analyses, device: usize, name: String) -> Option<(String, Origin)> {
     let facts = &estate.devices[device].facts;
     let fits = |one: &str| match name.strip_suffix('+') {

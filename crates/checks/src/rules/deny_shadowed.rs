@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Deny rule shadowed by a permit",
     severity: Severity::High,
-    why: "Traffic that was meant to be blocked is permitted: rules are evaluated from the top, and an earlier rule permits \
+    why: "Traffic that the deny rule names is permitted: rules are evaluated from the top, and an earlier rule permits \
           it. Readers of the rule base rely on the deny, and no error shows.",
     fix: "Move the deny before the permit, or narrow the permit.",
     judged: "Fails where earlier rules match everything that a deny matches and at least one of them permits new \

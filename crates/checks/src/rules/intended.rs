@@ -1,14 +1,14 @@
-//! What the two checks of intents share.
+//! Common parts of the two checks of intents.
 
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability::From;
 use trevlin_analysis::services::endpoint;
 use trevlin_model::PortRange;
 
-/// How many parts one finding tells.
+/// Number of parts listed in one finding.
 pub(super) const MOST_TOLD: usize = 6;
 
-/// The device that a finding about an intent belongs to where no line does: the one that callers enter, else the first.
+/// The device of a finding about an intent without a line: the one that clients enter, otherwise the first.
 pub(super) fn place(estate: &Analyses, from: &str) -> usize {
     match From::parse(from) {
         Ok(From::Named(name)) => {

@@ -1,4 +1,4 @@
-//! Access goes beyond what is meant.
+//! Access exceeds the intents.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::rules::intended::{MOST_TOLD, place, ports};

@@ -1,4 +1,4 @@
-//! Access that is meant does not come through.
+//! Intended access is blocked.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::rules::intended::{MOST_TOLD, place, ports};
@@ -82,7 +82,7 @@ mod tests {
                 intent,
                 "fail low gate iptables-save.txt:3",
             ),
-            ("", "[[intent]]\nfrom = \"nobody\"\nto = \"10.4.0.20\"\n", "ask gate"),
+            ("", "[[intent]]\nfrom = \"missing\"\nto = \"10.4.0.20\"\n", "ask gate"),
         ] {
             assert_eq!(on_gate_with(&CHECK, rules, &[], file), [wanted], "{rules}");
         }

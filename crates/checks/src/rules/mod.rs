@@ -42,7 +42,7 @@ pub(super) struct Judged<'a> {
 }
 
 impl Judged<'_> {
-    /// What is judged, the same from run to run: the chain, and what the rule asks for and does.
+    /// The subject, the same in every run: the chain, and the conditions and action of the rule.
     pub(super) fn subject(&self) -> Subject {
         Subject::of(SubjectKind::Rule)
             .with(&self.review.filter.table)
@@ -52,13 +52,12 @@ impl Judged<'_> {
     }
 }
 
-/// What a rule asks for and does, in the notation of written facts.
+/// Conditions and action of a rule, in the notation of written facts.
 fn written(rule: &Rule) -> String {
     serde_json::to_string(&(&rule.matches, &rule.target)).unwrap_or_default()
 }
 
-/// Asks a check about every rule of every filter. Rules that say the same in one chain are told apart by their number among
-/// those.
+/// Applies a check to every rule of every filter. Identical rules of one chain are distinguished by number.
 pub(super) fn each_rule(
     estate: &Analyses,
     judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,
@@ -104,10 +103,10 @@ pub(super) fn named(rule: &Rule) -> String {
     format!("{} {service} from {} to {}{more}", words.action, words.from, words.to)
 }
 
-/// What most of these checks refer to.
+/// References of most of these checks.
 pub(super) const REFERENCES: &[&str] = &["NIST SP 800-41 Rev. 1, 4.1 and 5.2"];
 
-/// The controls that ask for it.
+/// Controls of most of these checks.
 pub(super) const CONTROLS: &[Control] =
     &[Control::grundschutz("NET.3.2.A2"), Control::grundschutz("NET.3.2.A9")];
 

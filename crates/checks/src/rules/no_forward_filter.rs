@@ -63,12 +63,10 @@ fn judge(estate: &EstateMap, at: usize, family: Family) -> Verdict {
     let tables = estate.tables(at, family);
     let evidence = || origin.into_iter().chain(networks.iter().copied()).collect();
     if tables.is_empty() {
-        let command = if family == Family::V4 { "iptables-save" } else { "ip6tables-save" };
         return Verdict::ask(
             format!(
-                "Please provide `{command}` or `nft list ruleset` of {0}: it forwards {family} between its networks, and no \
-                 filter was exported.",
-                device.name
+                "{}: it forwards {family} between its networks, and no filter was exported.",
+                crate::support::provide_filter(&device.name)
             ),
             evidence(),
         );

@@ -57,7 +57,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             } else {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, why),
-                    title: format!("{interface} accepts spoofed source addresses").into(),
+                    title: format!("Interface {interface} accepts spoofed source addresses").into(),
                     detail: format!(
                         "Source validation of {interface} is off, and no rule checks the reverse path."
                     )

@@ -1,4 +1,4 @@
-//! What checks of reach share: whether a network is open as a whole.
+//! Common parts of the reachability checks: whether a network is open as a whole.
 
 use ipnet::IpNet;
 use trevlin_analysis::context::Analyses;
@@ -14,7 +14,7 @@ pub(super) fn whole(ports: &[PortRange], thresholds: &Thresholds) -> bool {
     count >= thresholds.whole_ports
 }
 
-/// Networks of a device where other hosts live, beside the interface that is looked from and those that face the outside.
+/// Networks of a device with other hosts, except that of the source interface and those that face untrusted networks.
 pub(super) fn networks_behind(estate: &Analyses, device: usize, interface: &str) -> Vec<IpNet> {
     let faces = |name: &str| estate.outside(device).iter().any(|one| one.name == name);
     let inside = estate.devices[device]
@@ -31,9 +31,9 @@ pub(super) fn networks_behind(estate: &Analyses, device: usize, interface: &str)
 pub(super) struct Reached {
     /// It is.
     pub(super) certain: bool,
-    /// It may be: a rule that is not modelled decides.
+    /// Uncertain: a condition that is not analysed decides.
     pub(super) perhaps: bool,
-    /// What lets it through.
+    /// The permitting rules.
     pub(super) rules: Vec<Origin>,
 }
 
@@ -68,7 +68,7 @@ impl Reached {
 
 #[cfg(test)]
 pub(crate) mod testing {
-    //! A gate with WireGuard callers 10.9.0.0/24, the outside on eth0 and the inside 10.4.0.0/24 on eth1.
+    //! A gateway with WireGuard clients 10.9.0.0/24, the Internet on eth0 and the internal network 10.4.0.0/24 on eth1.
 
     use crate::check::Check;
     use crate::testing::{answers, estate_with};

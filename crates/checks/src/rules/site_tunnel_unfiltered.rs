@@ -45,9 +45,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let unknown = estate.tables_in_force(end.device).is_empty();
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
-                "Please provide `nft list ruleset`, or `iptables-save` and `ip6tables-save`, of {}: no packet filter was \
-                 exported.",
-                estate.devices[end.device].name
+                "{}: no packet filter was exported.",
+                crate::support::provide_filter(&estate.devices[end.device].name)
             );
             Verdict::ask(question, joined.origins.clone())
         } else if reached.iter().all(|one| one.certain) {

@@ -1,4 +1,4 @@
-//! Callers of a tunnel reach the management of devices.
+//! VPN clients reach management interfaces.
 
 use crate::check::{Addressee, Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -70,9 +70,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let family = trevlin_model::Family::of(first.address);
             let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
                 let question = format!(
-                    "Please provide the packet filter of {}: it decides whether clients of {} reach management interfaces of \
-                     {}.",
-                    estate.devices[silent].name, callers.tunnel, estate.devices[device].name
+                    "{}: it decides whether clients of {} reach management interfaces of {}.",
+                    crate::support::provide_filter(&estate.devices[silent].name),
+                    callers.tunnel,
+                    estate.devices[device].name
                 );
                 Verdict::ask(question, evidence).addressed_to(Addressee::Device(silent))
             } else if first.certain {

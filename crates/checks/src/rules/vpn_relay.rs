@@ -1,4 +1,4 @@
-//! Callers of a tunnel are relayed to the outside with whole protocols.
+//! VPN clients are relayed to the Internet with whole protocols.
 
 use crate::check::{Addressee, Answer, Check, Fail, Run, Verdict};
 use crate::rules::reach::whole;
@@ -44,8 +44,9 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let family = first.addresses.first().map_or(Family::V4, IpRange::family);
         let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
             let question = format!(
-                "Please provide the packet filter of {}: it decides whether clients of {} are relayed to the Internet.",
-                estate.devices[silent].name, callers.tunnel
+                "{}: it decides whether clients of {} are relayed to the Internet.",
+                crate::support::provide_filter(&estate.devices[silent].name),
+                callers.tunnel
             );
             Verdict::ask(question, evidence).addressed_to(Addressee::Device(silent))
         } else if first.certain {

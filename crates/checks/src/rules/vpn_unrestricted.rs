@@ -1,4 +1,4 @@
-//! Callers of a tunnel reach the whole inside with every service.
+//! VPN clients reach the whole internal network with every service.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::rules::reach::{Reached, networks_behind};
@@ -49,9 +49,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let unknown = estate.tables_in_force(callers.device).is_empty();
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
-                "Please provide `nft list ruleset`, or `iptables-save` and `ip6tables-save`, of {}: no packet filter was \
-                 exported.",
-                estate.devices[callers.device].name
+                "{}: no packet filter was exported.",
+                crate::support::provide_filter(&estate.devices[callers.device].name)
             );
             Verdict::ask(question, vec![callers.origin])
         } else if reached.iter().all(|one| one.certain) {

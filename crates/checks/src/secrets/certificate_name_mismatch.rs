@@ -1,4 +1,4 @@
-//! A certificate does not name what clients dial.
+//! A certificate does not contain the names that clients connect to.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Secrets,
     title: "Certificate does not match the server name",
     severity: Severity::Medium,
-    why: "The name in a certificate tells clients that they reached the right server. Where names differ, verification is \
+    why: "The name in a certificate proves to clients that they reached the right server. Where names differ, verification is \
           disabled or warnings are ignored, and any certificate is then accepted.",
     fix: "Reissue the certificate with every name that clients connect to among its subject alternative names, and enable \
           verification on clients.",

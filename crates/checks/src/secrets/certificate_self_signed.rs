@@ -1,4 +1,4 @@
-//! A server shows a certificate that nobody vouches for, or that stands for any host.
+//! A server uses a self-signed or wildcard certificate.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;

@@ -19,7 +19,7 @@ pub(super) mod weak_service_secret;
 use crate::check::Verdict;
 use trevlin_model::HeldSecret;
 
-/// The question about a secret that there is and that nobody told.
+/// The request for a secret that exists and was withheld.
 pub(super) fn withheld(held: &HeldSecret, what: &str) -> Option<Verdict> {
     held.secret.is_withheld().then(|| {
         let ask = format!(

@@ -1,4 +1,4 @@
-//! A private key stands in an export without a passphrase.
+//! An export contains a private key without a passphrase.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

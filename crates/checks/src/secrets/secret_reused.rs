@@ -1,4 +1,4 @@
-//! One secret stands in two places.
+//! A secret is used in several places.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -52,7 +52,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         .collect()
 }
 
-/// Passwords that stand in files which were not exported, and cannot be compared with any other.
+/// Passwords in files that were not exported, and therefore cannot be compared.
 fn not_comparable(estate: &EstateMap) -> Vec<Answer> {
     let mut found = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -73,7 +73,7 @@ fn not_comparable(estate: &EstateMap) -> Vec<Answer> {
     found
 }
 
-/// Where passwords stand that let somebody in, or that the device dials out with.
+/// Places of passwords that permit a login, or that the device uses at other services.
 fn of_logins(estate: &EstateMap, device: usize) -> BTreeSet<Origin> {
     let device = &estate.devices[device];
     let logins = device.logins.iter().filter_map(|login| Some(login.secret.as_ref()?.origin));
@@ -89,12 +89,12 @@ fn of_logins(estate: &EstateMap, device: usize) -> BTreeSet<Origin> {
     logins.chain(out).collect()
 }
 
-/// Whether a secret opens something: a line of a list that lets nobody in does not.
+/// Whether a secret grants access: a line of a list without effect does not.
 fn in_use(one: &HeldSecret, of_logins: &BTreeSet<Origin>) -> bool {
     !one.secret.is_placeholder() && (one.kind != SecretKind::LoginPassword || of_logins.contains(&one.origin))
 }
 
-/// Whether a group has to be equal: a key shared by both ends, or one person's password told twice.
+/// Whether a group has to be equal: a key shared by both ends, or one user's password in two places.
 fn equal_by_design(group: &[(usize, &Arc<HeldSecret>)]) -> bool {
     if group.iter().all(|(_, one)| one.kind == SecretKind::SharedKey) {
         return true;

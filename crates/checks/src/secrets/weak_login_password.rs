@@ -125,10 +125,10 @@ fn reachability_from<'e>(estate: &'e Analyses, at: usize, login: &Login) -> Reac
     }
 }
 
-/// An empty third column. In the list for PAP it lets in whatever password is given (pppd(8), AUTHENTICATION).
+/// An empty third column. In the list for PAP it accepts any password (pppd(8), AUTHENTICATION).
 ///
-/// Packages ship such a line for use with pppd's `login`, which asks the system's own accounts; it is nothing as long as
-/// no server of the device consults the list, or where one does so with `login`.
+/// Packages ship such a line for use with pppd's `login`, which checks the system's own accounts; it has no effect unless a server of the
+/// device uses the list without `login`.
 fn empty_password(estate: &Analyses, at: usize, login: &Login, file: SecretsFile) -> Option<Verdict> {
     let device = &estate.devices[at];
     if file == SecretsFile::Pap {
@@ -159,7 +159,7 @@ fn empty_password(estate: &Analyses, at: usize, login: &Login, file: SecretsFile
     }))
 }
 
-/// A user name for people; `*` stands for anybody.
+/// A user name for output; `*` becomes "any user".
 fn shown(user: &str) -> String {
     if user == "*" { "any user (`*`)".into() } else { format!("`{user}`") }
 }

@@ -56,7 +56,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     })
 }
 
-/// Whether it stands in a line of a service.
+/// Whether it is in a line of a service.
 fn is_of_service(estate: &Analyses, held: &HeldSecret) -> bool {
     const WORD: &str = "createuser";
     let export = estate.export(held.origin.export);

@@ -1,4 +1,4 @@
-//! What checks on keys for IKE have in common.
+//! Common parts of checks on keys for IKE.
 
 use crate::check::{Answer, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -20,7 +20,7 @@ pub(crate) fn keys_not_exported(estate: &EstateMap, at: usize) -> Vec<Answer> {
         .collect()
 }
 
-/// Tests that a check asks about a file of keys that is read in by name and missing, and about no pattern.
+/// Tests that a check requests a missing file of keys that is included by name, and no pattern.
 #[cfg(test)]
 pub(crate) fn asks_for_missing_files(check: &crate::check::Check) {
     let answers = |line| {

@@ -1,4 +1,4 @@
-//! What several checks share.
+//! Common parts of several checks.
 
 pub(crate) mod ike;
 pub(crate) mod rated;
@@ -11,12 +11,17 @@ use trevlin_analysis::map::EstateMap;
 /// Devices that one core is given at a time: few, so that none is left with many while the others wait.
 const AT_A_TIME: usize = 16;
 
-/// Asks about each device by itself, on every core; the answers come in order of devices.
+/// Applies a function to each device, on every core; the answers are in order of devices.
 pub(crate) fn each_device(
     estate: &EstateMap,
     ask: impl Fn(usize) -> Vec<Answer> + Sync + Send,
 ) -> Vec<Answer> {
     (0..estate.devices.len()).into_par_iter().with_max_len(AT_A_TIME).flat_map_iter(ask).collect()
+}
+
+/// The beginning of a request for the packet filter of a device, the same in every check, so that requests can be joined.
+pub(crate) fn provide_filter(device: &str) -> String {
+    format!("Please provide `nft list ruleset`, or `iptables-save` and `ip6tables-save`, of {device}")
 }
 
 /// A few of many names, with the number of the others.

@@ -1,4 +1,4 @@
-//! Services by their files, with what bears on how grave a fault in one of them is: whether it runs, and who reaches it.
+//! Configured services, with the properties that affect the severity of a fault: whether they run, and who reaches them.
 
 use crate::check::{Answer, Fail, Verdict};
 use crate::rating::Rating;
@@ -44,20 +44,20 @@ pub(crate) fn of_kinds<'a>(
 
 /// Who reaches something.
 pub(crate) enum Who<'a> {
-    /// Nobody, since it is switched off.
+    /// No client, since it is disabled.
     Off(Origin),
-    /// Anybody outside.
+    /// Any Internet address.
     Outside(&'a Reachable),
     /// Some outside.
     SomeOutside(&'a Reachable),
     /// RemoteClients of a tunnel, by its name.
     RemoteClients(&'a str, &'a Reachable),
-    /// Whoever is inside, as far as the exports tell.
+    /// Internal networks, as far as the exports show.
     Inside,
 }
 
 impl<'a> ServiceCase<'a> {
-    /// Whether anybody beyond the device may meet it: it is not switched off, and not for the device alone.
+    /// Whether hosts other than the device may reach it: it is not disabled, and not limited to the device.
     pub(crate) fn is_met(&self) -> bool {
         trevlin_analysis::services::is_met(&self.estate.devices[self.device], self.served)
     }
@@ -72,7 +72,15 @@ impl<'a> ServiceCase<'a> {
         self.served.name.clone()
     }
 
-    /// How one of its parts is reached by somebody from a list of what is reached.
+    /// A resource with its service; the service alone where the resource is all of it.
+    pub(crate) fn part(&self, part: &ServiceResource) -> String {
+        match part.title() {
+            title if title == self.served.name => title,
+            title => format!("{title} of {}", self.served.name),
+        }
+    }
+
+    /// Reachability of one of its resources in a list of results.
     fn reached_in<'e>(&self, exposure: &'e Exposure, sources: &Sources) -> Option<&'e Reachable> {
         let services = &self.estate.views().services[self.device];
         let mine = |one: &&Reachable| {
@@ -116,8 +124,8 @@ impl<'a> ServiceCase<'a> {
             .map_or(Who::Inside, |(tunnel, reached)| Who::RemoteClients(tunnel, reached))
     }
 
-    /// How severe a fault is that is met by whoever comes from these sources: a step more for anybody outside, no more than low for
-    /// what is switched off; with the lines that prove it.
+    /// Severity of a fault that affects clients from these sources: one level higher for any Internet address, at most low for disabled
+    /// services; with the lines that prove it.
     pub(crate) fn rate(&self, base: Rating, sources: &Sources) -> (Rating, Vec<Origin>) {
         let lines = |reached: &Reachable| -> Vec<Origin> {
             reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
@@ -157,7 +165,7 @@ impl<'a> ServiceCase<'a> {
         self.fail_of(base, &part.sources, title, detail, lines)
     }
 
-    /// A fault that whoever comes from these sources meets.
+    /// A fault that affects clients from these sources.
     pub(crate) fn fail_of(
         &self,
         base: Rating,
@@ -180,7 +188,7 @@ impl<'a> ServiceCase<'a> {
         Verdict::Fail(Fail { rating, title: title.into(), detail: detail.into(), evidence })
     }
 
-    /// A question about what a part asks for, where its files leave that open: the version decides, or another program.
+    /// A request for the authentication of a resource, where its files do not determine it: the version decides, or another program.
     pub(crate) fn ask_login(&self, part: &ServiceResource) -> Verdict {
         let why = match &part.login {
             Setting::Unknown { why } => why.clone(),
@@ -192,10 +200,8 @@ impl<'a> ServiceCase<'a> {
             Setting::Stated { .. } => String::new(),
         };
         let question = format!(
-            "Please state the authentication that {} of {} requires ({why}): provide the version in use or the result of a \
-             test.",
-            part.title(),
-            self.title()
+            "Please state the authentication that {} requires ({why}): provide the version in use or the result of a test.",
+            self.part(part)
         );
         Verdict::ask(question, vec![part.origin])
     }
@@ -212,19 +218,19 @@ impl<'a> ServiceCase<'a> {
     }
 }
 
-/// Whether only so few machines are meant, by their addresses, that naming them is as good as a lock.
+/// Whether the permitted hosts are so few that the limit is an effective protection.
 pub(crate) fn is_few(sources: &Sources, thresholds: &Thresholds) -> bool {
     sources.names.is_empty()
         && sources.ranges.iter().fold(0u128, |sum, one| sum.saturating_add(one.size()))
             <= u128::from(thresholds.few_addresses)
 }
 
-/// A rating for what is open to these: a step milder where not everybody is meant.
+/// A rating for resources limited to these sources: one level lower where not any address is permitted.
 pub(crate) fn limited(base: Rating, sources: &Sources) -> Rating {
     if sources.is_everybody() { base } else { base.lowered("not every source address is permitted") }
 }
 
-/// Whether any of those who reach it is let in; names are let in by somebody.
+/// Whether any of the sources that reach it is permitted; names count as permitted sources.
 fn admits(sources: &Sources, reached: &[IpRange]) -> bool {
     !sources.names.is_empty()
         || sources.ranges.iter().any(|one| reached.iter().any(|other| one.intersection(other).is_some()))

@@ -1,4 +1,4 @@
-//! Callers reach each other through the tunnel.
+//! VPN clients reach each other through the tunnel.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::tunnels::openvpn;

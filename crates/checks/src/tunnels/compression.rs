@@ -72,7 +72,7 @@ fn compresses(directive: &str, value: &str) -> bool {
     }
 }
 
-/// The line that switches it on, the last of its kind, or one that callers are told.
+/// The line that enables it, the last of its kind, or one that is pushed to clients.
 fn switched_on(tunnel: &Tunnel) -> Option<(String, Origin)> {
     let own = ["comp-lzo", "compress"].into_iter().find_map(|name| {
         let (value, origin) = tunnel.setting(name)?.stated()?;

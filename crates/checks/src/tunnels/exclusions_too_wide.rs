@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Split-tunnel exclusions cover protected networks",
     severity: Severity::Medium,
-    why: "Traffic to an excluded network bypasses the tunnel unencrypted. An exclusion meant for a printer or a video \
+    why: "Traffic to an excluded network bypasses the tunnel unencrypted. An exclusion for a printer or a video \
           service, written too wide, also excludes internal servers, and users do not notice.",
     fix: "Exclude single networks only, and none that contains an internal network.",
     judged: "Fails where excluded networks cover half of all addresses or more, or the whole of a network that is routed \

@@ -1,4 +1,4 @@
-//! Callers look names of the inside up where they are.
+//! VPN clients resolve internal names outside the tunnel.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::tunnels::told;
@@ -46,7 +46,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         rating: CHECK.rated_at(
             if full.is_some() { Severity::Low } else { CHECK.severity },
             if full.is_some() {
-                "all traffic is meant to use the tunnel, and DNS queries do not"
+                "all traffic uses the tunnel except DNS queries"
             } else {
                 "queries reveal names, not content"
             },

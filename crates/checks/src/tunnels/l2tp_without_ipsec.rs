@@ -1,4 +1,4 @@
-//! An L2TP server answers callers without IPsec.
+//! An L2TP server accepts clients without IPsec.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -243,7 +243,7 @@ mod tests {
         }
     }
 
-    /// Generated filters: the check fails, passes and asks just where `reach` allows, blocks and depends.
+    /// Generated filters: the check fails, passes and requests information exactly where `reach` allows, blocks and depends.
     #[test]
     fn it_says_what_reach_says() {
         use trevlin_analysis::reachability::{From, Question, Transport, Verdict, reach};

@@ -17,7 +17,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Legacy protocol enabled beside its replacement",
     severity: Severity::Medium,
-    why: "The new VPN protects nobody while the old protocol is enabled, since an attacker uses the weaker one. Migration \
+    why: "The new VPN adds no protection while the old protocol is enabled, since an attacker uses the weaker one. Migration \
           periods often never end.",
     fix: "Find remaining users in the log, migrate them, and disable the legacy protocol.",
     judged: "Fails for PPTP, L2TP and IKEv1-only servers where an OpenVPN, WireGuard, OpenConnect or IKEv2 server has the \
@@ -87,7 +87,7 @@ fn is_new(tunnel: &Tunnel) -> bool {
     kind || (tunnel.ipsec.is_some() && !only(tunnel, IkeVersions::First) && !carries)
 }
 
-/// Names of callers: from the lists of logins that it asks, and from addresses kept for one caller each.
+/// Names of clients: from the login lists it uses, and from addresses reserved for one client each.
 fn callers<'a>(device: &'a Device, tunnel: &'a Tunnel) -> BTreeSet<&'a str> {
     let logins =
         device.logins.iter().filter(|login| login.service == tunnel.name).map(|login| login.user.as_str());
@@ -99,8 +99,8 @@ fn ranges(tunnel: &Tunnel) -> impl Iterator<Item = IpRange> {
     tunnel.addresses.pools.iter().flat_map(|pool| &pool.ranges).map(|(range, _)| *range)
 }
 
-/// A newer server with the same callers, and how they are the same, in words. Names that come in by either say most, then
-/// addresses in one network, then that both answer on one device.
+/// A newer server with the same clients, and the evidence, in words. Names accepted by both are the strongest evidence, then addresses in
+/// one network, then location on one device.
 fn beside(estate: &Analyses, new: &New<'_>, at: usize, old: &Tunnel) -> Option<(Server, String)> {
     let device = &estate.devices[at];
     let mut shared: BTreeMap<Server, Vec<&str>> = BTreeMap::new();

@@ -1,4 +1,4 @@
-//! Callers who send everything through a tunnel still reach the network they are in.
+//! Clients of a full tunnel still reach their local network.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -35,7 +35,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Lines that send everything, their own or told to callers, with the flags they have.
+/// Lines that route all traffic through the tunnel, local or pushed to clients, with their flags.
 fn redirects(tunnel: &Tunnel) -> Vec<(String, Origin)> {
     let stated =
         tunnel.settings.iter().filter_map(|(name, setting)| Some((name.as_str(), setting.stated()?)));

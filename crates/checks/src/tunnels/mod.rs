@@ -64,7 +64,7 @@ pub(super) fn ipsec(
     answers
 }
 
-/// Judges the servers whose own configuration tells callers what to send and whom to ask: OpenVPN, OpenConnect and IPsec.
+/// Judges servers whose own configuration pushes routes and DNS servers to clients: OpenVPN, OpenConnect and IPsec.
 fn told(estate: &EstateMap, judge: impl Fn(&EstateMap, usize, &Tunnel) -> Verdict) -> Vec<Answer> {
     let tells = |one: &&Tunnel| {
         matches!(one.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec)
@@ -79,7 +79,7 @@ fn told(estate: &EstateMap, judge: impl Fn(&EstateMap, usize, &Tunnel) -> Verdic
     answers
 }
 
-/// Servers that answer callers, each with what pppd is told for it: the lines of both tell callers something.
+/// Servers that accept clients, each with the options of pppd for it: the lines of both push settings to clients.
 fn with_options(estate: &EstateMap) -> impl Iterator<Item = (usize, &Tunnel, Option<&PppProfile>)> {
     estate.devices.iter().enumerate().flat_map(move |(at, device)| {
         let tunnels = device.facts.tunnels.iter().enumerate().filter(|(_, one)| one.answers_callers());
@@ -87,14 +87,14 @@ fn with_options(estate: &EstateMap) -> impl Iterator<Item = (usize, &Tunnel, Opt
     })
 }
 
-/// What was found, as one sentence, and its lines.
+/// The results, as one sentence, and their lines.
 pub(super) fn listed(found: &[(String, Origin)]) -> (String, Vec<Origin>) {
     let texts: Vec<&str> = found.iter().map(|(text, _)| text.as_str()).collect();
     (format!("{}.", texts.join("; ")), found.iter().map(|(_, origin)| *origin).collect())
 }
 
-/// The answer where one of these directives is stated, or may stand in a part that was not exported; `None` where they
-/// are missing for certain. `what` ends a sentence that begins with "whether NAME".
+/// The answer where one of these directives is stated, or may be in a part that was not exported; `None` where they are certainly missing.
+/// `what` ends a sentence that begins with "whether NAME".
 fn stated_or_missing(tunnel: &Tunnel, directives: &[&str], what: &str) -> Option<Verdict> {
     if directives.iter().any(|name| tunnel.setting(name).is_some()) {
         return Some(Verdict::Pass);

@@ -1,4 +1,4 @@
-//! A tunnel server speaks TLS with anybody.
+//! A VPN server answers TLS handshakes of any source.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::tunnels::{openvpn, stated_or_missing};

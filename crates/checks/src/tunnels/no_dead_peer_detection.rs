@@ -1,4 +1,4 @@
-//! Nobody asks whether the other end of a tunnel still lives.
+//! Dead peers of a tunnel are not detected.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -16,7 +16,7 @@ pub(crate) const CHECK: Check = Check {
     title: "No dead-peer detection",
     severity: Severity::Low,
     why: "Without dead-peer detection a vanished client keeps its address and session, and traffic to an unavailable site is \
-          lost until keys expire. Users then ask for permanent workarounds.",
+          lost until keys expire. Users then request permanent workarounds.",
     fix: "Set `dpd_delay = 30s` (swanctl.conf), `dpdaction=clear` and `dpddelay=30s` (ipsec.conf), or `keepalive 10 60` \
           (OpenVPN).",
     judged: "Fails for IPsec connections without DPD (the default of all daemons), for OpenVPN servers with neither \

@@ -37,7 +37,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 /// A range of a peer: the range, the peer's number, and the line.
 type Allowed = (IpRange, usize, Origin);
 
-/// Pairs of different peers whose ranges meet, each peer's range held against the widest one open before it.
+/// Pairs of different peers with overlapping ranges: each peer's range is compared with the widest one open before it.
 fn meeting(tunnel: &Tunnel) -> Vec<(Allowed, Allowed)> {
     let mut all: Vec<Allowed> = Vec::new();
     for (number, peer) in tunnel.peers.iter().enumerate() {

@@ -1,4 +1,4 @@
-//! Callers are told a name server that is not the organisation's.
+//! A public DNS server is pushed to VPN clients.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;

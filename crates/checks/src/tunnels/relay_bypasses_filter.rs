@@ -1,4 +1,4 @@
-//! A relay hands callers on past the packet filter.
+//! A relay forwards connections past the packet filter.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -77,8 +77,8 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     })
 }
 
-/// What a client of the SSH hands on: a port that it opens at the other end leads back in, past every filter on the way
-/// (ssh_config(5), RemoteForward); one that it opens here for everybody leads there.
+/// Forwards of an SSH client: a port that it opens at the other end leads back in, past every filter on the path (ssh_config(5),
+/// RemoteForward); one that it opens locally for any address leads there.
 fn of_caller(tunnel: &Tunnel) -> Verdict {
     let host = tunnel.stated("remote").map_or("", |(host, _)| host);
     let open = tunnel.stated("gatewayports").is_some_and(|(value, _)| value == "yes");
@@ -116,7 +116,7 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
     })
 }
 
-/// Whether users may open ports to everybody, or bring up a network interface (sshd_config(5)).
+/// Whether users may open ports to any address, or create a network interface (sshd_config(5)).
 fn of_shell(server: &SshServer) -> Verdict {
     let connection = SshConnection::default();
     let stated = |keyword: &str| {

@@ -1,4 +1,4 @@
-//! A caller takes any certificate for the server's.
+//! A client accepts any server certificate.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -83,7 +83,7 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     })
 }
 
-/// A relay that calls asks for no certificate by itself (stunnel(8), verifyChain).
+/// A relay in client mode verifies no certificate by default (stunnel(8), verifyChain).
 fn of_relay(tunnel: &Tunnel) -> Verdict {
     let required =
         tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required);

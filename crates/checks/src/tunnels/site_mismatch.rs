@@ -128,8 +128,8 @@ fn suites(offer: &Offer) -> Option<Vec<Vec<&'static Algorithm>>> {
 const ROLES: [AlgorithmRole; 4] =
     [AlgorithmRole::Encryption, AlgorithmRole::Integrity, AlgorithmRole::Prf, AlgorithmRole::KeyExchange];
 
-/// Whether one choice of each of these kinds is in both suites. A kind that only one of them names is not held against the other:
-/// what is left out follows from the rest, or is filled in.
+/// Whether both suites share a choice of each of these kinds. A kind that only one of them names is ignored: omitted kinds follow from the
+/// rest, or are filled in.
 fn in_common(a: &[&Algorithm], b: &[&Algorithm], roles: &[AlgorithmRole]) -> bool {
     let of = |all: &[&Algorithm], role: AlgorithmRole| -> Vec<String> {
         all.iter().filter(|one| one.role() == role).map(|one| one.name.clone()).collect()
@@ -223,7 +223,7 @@ fn identities(estate: &EstateMap, one: &End<'_>, other: &End<'_>, found: &mut Ve
     }
 }
 
-/// Whether the keys that the ends share are the same: told without a word of either.
+/// Whether the pre-shared keys of the ends are equal; neither is printed.
 fn shared_keys(estate: &EstateMap, a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
     let by_key = |end: &End<'_>| end.connection.shared_key().is_some();
     let (ours, theirs) = (keys_of(estate, a.device, a.connection), keys_of(estate, b.device, b.connection));

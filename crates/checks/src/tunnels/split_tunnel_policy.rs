@@ -1,4 +1,4 @@
-//! Callers send something else through a tunnel than is wanted.
+//! Split or full tunnelling contrary to policy.
 
 use crate::addresses::cover;
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};

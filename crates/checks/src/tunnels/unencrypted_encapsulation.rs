@@ -1,4 +1,4 @@
-//! A tunnel that encrypts nothing crosses the outside.
+//! A tunnel without encryption crosses an untrusted network.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;

@@ -65,7 +65,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// What of a condition is not known.
+/// The unknown part of a condition.
 fn residuals(one: &Match) -> Vec<&str> {
     match &one.kind {
         MatchKind::NotModelled(what) => vec![what.text.as_str()],

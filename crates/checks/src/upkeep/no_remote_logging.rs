@@ -1,4 +1,4 @@
-//! What a device logs never leaves it.
+//! Log messages never leave a device.
 
 use crate::check::{Addressee, Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -70,10 +70,8 @@ pub(super) fn ask(estate: &EstateMap, silent: &[usize], what: &str, files: &str)
     let some_have = silent.len() < estate.devices.len();
     let first = silent.first().filter(|_| some_have)?;
     let names: Vec<String> = silent.iter().map(|at| estate.devices[*at].name.clone()).collect();
-    let question = format!(
-        "Please provide {files} of {}: it decides {what}, and is in no export.",
-        crate::support::some_names(&names)
-    );
+    let question =
+        format!("Please provide {files} of {}: it decides {what}, and is in no export.", names.join(", "));
     Some(Answer::new(
         *first,
         Subject::of(SubjectKind::Device),

@@ -1,4 +1,4 @@
-//! A device's clock follows nobody.
+//! A device has no time source.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

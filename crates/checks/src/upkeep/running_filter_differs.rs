@@ -46,7 +46,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Whether two chains let through the same packets; `None` where it cannot be told.
+/// Whether two chains permit the same packets; `None` where it is not known.
 fn same_effect(estate: &EstateMap, running: (&Filter, &Chain), stored: (&Filter, &Chain)) -> Option<bool> {
     if running.1.kind == ChainKind::Nat {
         return None;

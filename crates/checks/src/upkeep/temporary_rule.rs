@@ -1,4 +1,4 @@
-//! A rule whose words say that it was meant for a time.
+//! A rule marked as temporary by its comment.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

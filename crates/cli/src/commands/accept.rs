@@ -78,7 +78,7 @@ fn find<'a>(outcome: &'a Outcome, fingerprint: &str) -> anyhow::Result<&'a Findi
     }
 }
 
-/// Adds the entry to the estate file, which keeps everything else as it stands. Gives the entry's line.
+/// Adds the entry to the estate file and keeps everything else unchanged. Returns the entry's line.
 fn write(at: &Path, finding: &Finding, arguments: &args::Accept) -> anyhow::Result<usize> {
     let text = match fs::read_to_string(at) {
         Ok(text) => text,

@@ -1,4 +1,4 @@
-//! `trevlin addresses`: who lays claim to which address.
+//! `trevlin addresses`: allocations and their owners.
 
 use crate::args::{self, TableFormat};
 use crate::context::{print, verbosity, width};

@@ -1,4 +1,4 @@
-//! `trevlin checks`: what is asked.
+//! `trevlin checks`: the list of checks.
 
 use crate::args::{self};
 use crate::context::{print, width};

@@ -12,7 +12,7 @@ use trevlin_audit::tables::exposure::{ExposureSheet, sheet};
 /// Runs the command.
 ///
 /// # Errors
-/// When nothing tells where connections set out, or the picture cannot be written.
+/// When the source of the connections is not known, or the picture cannot be written.
 pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result<ExitCode> {
     if let Some(file) = &arguments.picture {
         output::may_write(file, "picture", &arguments.paths, arguments.force)?;
@@ -43,13 +43,13 @@ pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result
     Ok(ExitCode::SUCCESS)
 }
 
-/// What the outside reaches.
+/// Exposure to the Internet.
 pub(crate) fn of_outside(estate: &Analyses) -> ExposureSheet {
     let views = estate.views();
     sheet(estate, &views.services, &views.outside, &name(&From::Outside))
 }
 
-/// A place as it was asked for.
+/// A source as it was given.
 pub(crate) fn name(from: &From) -> String {
     match from {
         From::Outside => "outside".to_owned(),

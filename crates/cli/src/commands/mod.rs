@@ -1,4 +1,4 @@
-//! What each command does.
+//! The commands.
 
 mod accept;
 mod addresses;

@@ -58,7 +58,7 @@ fn everything(estate: &Analyses, arguments: &args::Reach, from: &From) -> anyhow
     Ok(ExitCode::SUCCESS)
 }
 
-/// What is meant, held against what is.
+/// Evaluation of intents.
 fn intents(estate: &Analyses, arguments: &args::Reach) -> anyhow::Result<ExitCode> {
     if estate.intents.is_empty() {
         bail!(

@@ -1,4 +1,4 @@
-//! `trevlin report`: what the audit hands over, as files.
+//! `trevlin report`: the report of an audit, as files.
 
 use crate::args::{self, Common, ReportFormat};
 use crate::commands::exposure::of_outside;
@@ -18,7 +18,7 @@ use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif, html, markdown_r
 impl ReportFormat {
     const ALL: [Self; 6] = [Self::Html, Self::Markdown, Self::Csv, Self::Sarif, Self::Json, Self::Oscal];
 
-    /// What its file is called in a folder.
+    /// Its file name in a folder.
     fn file(self) -> &'static str {
         match self {
             Self::Html => "report.html",
@@ -142,12 +142,12 @@ fn title(estate: &Analyses, paths: &[PathBuf]) -> String {
     names.join(", ")
 }
 
-/// Makes a table, and tells how long that took where somebody asks.
+/// Computes a table, and reports the time it took where requested.
 fn timed<T>(table: &'static str, make: impl FnOnce() -> T) -> T {
     debug_span!("table", of = table).in_scope(make)
 }
 
-/// What people read beside the findings; programs have commands of their own for it.
+/// Tables for readers, besides the findings; programs use their own commands for them.
 struct Sheets {
     logins: Vec<logins::LoginPath>,
     tunnels: Vec<tables::tunnels::TunnelRow>,

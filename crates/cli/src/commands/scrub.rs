@@ -162,7 +162,7 @@ fn may_write(arguments: &args::Scrub) -> anyhow::Result<()> {
 /// The schema of key files.
 const SCHEMA: &str = "trevlin-scrub-key/1";
 
-/// What stands-ins are made from: of an earlier run where its key file is given, else new.
+/// The key for stand-ins: that of an earlier run where its key file is given, otherwise a new one.
 fn key(file: Option<&Path>) -> anyhow::Result<(ScrubKey, String)> {
     let from = |digits: &str| -> Option<[u8; 32]> {
         let bytes: Option<Vec<u8>> = (0..digits.len() / 2)
@@ -189,7 +189,7 @@ fn key(file: Option<&Path>) -> anyhow::Result<(ScrubKey, String)> {
     Ok((ScrubKey::new(bytes), digits))
 }
 
-/// Writes what stands for what, for nobody else to read.
+/// Writes the mapping of replacements, readable by the owner only.
 fn keep(file: &Path, seed: &str, work: &Work) -> anyhow::Result<()> {
     let addresses: BTreeMap<String, String> = work
         .addresses
@@ -202,7 +202,7 @@ fn keep(file: &Path, seed: &str, work: &Work) -> anyhow::Result<()> {
     output::replace(file, format!("{whole:#}\n").as_bytes())
 }
 
-/// What is done to a text.
+/// Replacements made in a text.
 struct Work {
     scrubber: Scrubber,
     addresses: Option<AddressMap>,
@@ -228,13 +228,13 @@ impl Work {
         }
     }
 
-    /// Addresses and names, as far as they are asked for.
+    /// Addresses and names, as far as their replacement is requested.
     fn rest(&self, text: &str) -> String {
         let text = self.names.as_ref().map_or(Cow::Borrowed(text), |names| names.map_text(text).into());
         self.addresses.as_ref().map(|map| map.map_text(&text)).unwrap_or_else(|| text.into_owned())
     }
 
-    /// A line that nobody understood, with everything replaced that may be a secret.
+    /// A line that was not understood, with everything replaced that may be a secret.
     fn doubtful(&self, line: &str, count: &mut usize) -> String {
         let mut out = String::with_capacity(line.len());
         let mut at = 0;
@@ -275,17 +275,17 @@ impl Work {
     }
 }
 
-/// Paths of the copy: what was two stays two, whatever becomes of the names.
+/// Paths of the copy: distinct names stay distinct.
 #[derive(Default)]
 struct Paths {
-    /// What a folder of the estate is called in the copy, by its path in the estate.
+    /// Names of the estate's folders in the copy, by path in the estate.
     folders: BTreeMap<PathBuf, PathBuf>,
     /// Files and folders of the copy.
     taken: BTreeSet<PathBuf>,
 }
 
 impl Paths {
-    /// Where the file goes that `mapped` stands for. Who would take another's place gets a number, which is told.
+    /// Destination of the file `mapped`. A destination that is already taken gets a number, which is reported.
     fn of(&mut self, path: &str, mapped: &Path, renamed: &mut Vec<String>) -> PathBuf {
         let original = path.trim_start_matches('/');
         let (mut from, mut to) = (PathBuf::new(), PathBuf::new());
@@ -310,7 +310,7 @@ impl Paths {
         to
     }
 
-    /// A path that is nobody's yet.
+    /// An unused path.
     fn free(&mut self, wanted: PathBuf, original: &str, renamed: &mut Vec<String>) -> PathBuf {
         if self.taken.insert(wanted.clone()) {
             return wanted;
@@ -353,7 +353,7 @@ fn write(at: &Path, made: &Made) -> anyhow::Result<()> {
     }
 }
 
-/// What is told in the end.
+/// The final message.
 #[derive(Default)]
 struct Told {
     files: usize,

@@ -83,7 +83,7 @@ fn counted(number: usize, one: &str, many: &str) -> String {
     format!("{number} {}", if number == 1 { one } else { many })
 }
 
-/// What an audit of the sheet alone would leave open, each question once.
+/// Requests that an audit of the sheet alone would raise, each once.
 fn questions(file: &Path) -> Vec<String> {
     let Ok(estate) = load::estate(&[file.to_owned()], Verbosity::Nothing) else { return Vec::new() };
     // No question depends on the day.

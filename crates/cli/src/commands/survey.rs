@@ -65,7 +65,7 @@ fn target(arguments: &args::Survey) -> anyhow::Result<PathBuf> {
     Ok(at)
 }
 
-/// A first estate file: what the exports tell, and room for what they do not.
+/// An initial estate file: known values, and placeholders for the others.
 fn estate_file(found: &Survey) -> String {
     let texts = |all: &[String]| -> String {
         let all: Vec<String> = all.iter().map(|one| Value::from(one.as_str()).to_string()).collect();

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
-/// A place: what is written there, with `@` for the secret.
+/// A place: the text there, with `@` for the secret.
 const LINES: [&str; 22] = [
     "# password: @",
     "# old psk @",
@@ -233,7 +233,7 @@ fn what_a_line_announces_is_in_no_output_and_in_no_copy() {
     assert!(leaks.is_empty(), "{} leaks of {} secrets:\n{}", leaks.len(), secrets.len(), leaks.join("\n"));
 }
 
-/// What a copy has other words for, line by line: whoever makes the layer catch more sees here what it catches that is no secret.
+/// Replacements in a copy, line by line: a change of the layer shows here which non-secrets it replaces.
 #[test]
 fn what_is_replaced_in_the_demo_is_as_written_down() {
     let into = tempfile::tempdir().unwrap();

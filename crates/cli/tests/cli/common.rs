@@ -1,11 +1,11 @@
-//! What the tests of the built program share.
+//! Common parts of the tests of the built program.
 
 use assert_cmd::Command;
 use std::fs;
 use std::path::{Path, PathBuf};
 use tempfile::TempDir;
 
-/// The built program, with nothing of the caller's environment that changes its output.
+/// The built program, without environment variables that change its output.
 pub(crate) fn trevlin(arguments: &[&str]) -> Command {
     let mut command = Command::cargo_bin("trevlin").expect("the program is built");
     command
@@ -27,7 +27,7 @@ pub(crate) fn folder(files: &[(&str, &str)]) -> TempDir {
     folder
 }
 
-/// What the program printed, and its exit status.
+/// Output and exit status of the program.
 pub(crate) fn run(arguments: &[&str]) -> (String, String, i32) {
     let output = trevlin(arguments).output().expect("run");
     let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("UTF-8");

@@ -1,4 +1,4 @@
-//! Two audits held against each other, as the built program does it.
+//! Comparison of two audits with the built program.
 
 use crate::common::{demo, folder, run};
 use std::fs;

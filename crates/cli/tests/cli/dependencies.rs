@@ -1,4 +1,4 @@
-//! What the program is built from: documented, from one registry, under licences that are allowed, and no more versions than known.
+//! Dependencies of the program: documented, from one registry, under permitted licences, and no more versions than known.
 
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
@@ -10,7 +10,7 @@ fn top() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
 }
 
-/// Everything that is built, as Cargo tells it for this system; nothing is fetched.
+/// All packages of the build on this system, according to Cargo; nothing is fetched.
 fn metadata() -> Value {
     let host = String::from_utf8(Command::new("rustc").arg("-vV").output().unwrap().stdout).unwrap();
     let host = host.lines().find_map(|line| line.strip_prefix("host: ")).unwrap().to_owned();
@@ -106,7 +106,7 @@ fn no_crate_of_ours_may_be_unsafe() {
     }
 }
 
-/// What docs/architecture.md says of who knows whom is what the manifests say.
+/// The dependencies in docs/architecture.md are those of the manifests.
 #[test]
 fn the_picture_of_the_crates_is_true() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");

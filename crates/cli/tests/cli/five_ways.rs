@@ -33,7 +33,7 @@ fn findings(way: &str) -> BTreeMap<String, usize> {
     found
 }
 
-/// What is reached from outside: addresses, ports, from whom.
+/// Exposure: addresses, ports, sources.
 fn exposed(way: &str) -> Vec<String> {
     let answer = json(&["exposure", &estate(way)]);
     let mut found = Vec::new();

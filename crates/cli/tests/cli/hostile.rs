@@ -1,5 +1,4 @@
-//! Hostile and broken input, as the built program takes it: nothing panics, nothing goes on without end, and every limit that is hit
-//! is told with what was left out.
+//! Hostile and broken input to the built program: no panic, no endless run, and every limit is reported with the parts left out.
 
 use crate::common::{folder, json, run, trevlin};
 use std::fs;
@@ -11,7 +10,7 @@ use tempfile::TempDir;
 /// A file of a sound device, so that there is something to judge beside what is hostile.
 const SOUND: (&str, &str) = ("sound/etc/snmp/snmpd.conf", "rocommunity public\nagentaddress udp:161\n");
 
-/// Audits a folder: what it printed and told, and that what is sound was judged.
+/// Audits a folder: output and messages, and that intact files were judged.
 fn audited(estate: &TempDir, more: &[&str]) -> (String, String) {
     let path = estate.path().to_string_lossy().into_owned();
     let arguments: Vec<&str> = ["audit", &path, "-v"].into_iter().chain(more.iter().copied()).collect();
@@ -25,7 +24,7 @@ fn audited(estate: &TempDir, more: &[&str]) -> (String, String) {
     (out, err)
 }
 
-/// What a run left out, as the JSON has it.
+/// Files skipped by a run, according to the JSON.
 fn left_out(estate: &Path, more: &[&str]) -> Vec<String> {
     let whole = json(estate, more);
     let all = whole["left_out"].as_array().cloned().unwrap_or_default();

@@ -1,5 +1,5 @@
 //! The language of everything that a client, an auditor or a contributor reads: the words of `language.toml` occur in no output, no
-//! help text, no page and no check.
+//! help text, no page, no check and no documentation comment.
 
 use crate::common::{demo, run};
 use std::collections::BTreeSet;
@@ -30,27 +30,29 @@ fn table() -> Table {
     Table { avoid: table["avoid"].as_array().unwrap().iter().map(entry).collect() }
 }
 
-/// A text as words in small letters, each with whether it begins a sentence. What stands in backticks is left out, as one word that
-/// is no word.
+/// A text as words in small letters, each with whether it begins a sentence: after a mark, or at the start of a line with a capital
+/// letter (a line may continue a sentence). Text in backticks counts as one word that matches nothing.
 fn words(text: &str) -> Vec<(String, bool)> {
     let mut found = Vec::new();
-    let (mut word, mut begins, mut ticked) = (String::new(), true, false);
+    let (mut word, mut begins, mut line, mut ticked) = (String::new(), false, true, false);
     for letter in text.chars().chain([' ']) {
         if letter == '`' {
             ticked = !ticked;
             if ticked {
                 found.push(("`".to_owned(), false));
-                begins = false;
+                (begins, line) = (false, false);
             }
         } else if ticked {
         } else if letter.is_alphanumeric() || matches!(letter, '\'' | '-' | '_' | '/' | '=') {
+            begins |= line && word.is_empty() && letter.is_uppercase();
+            line &= !word.is_empty() || !letter.is_alphanumeric();
             word.extend(letter.to_lowercase());
         } else {
             if !word.is_empty() {
                 found.push((std::mem::take(&mut word), begins));
                 begins = false;
             }
-            if matches!(letter, '.' | '!' | '?' | ':' | ';' | '•' | '|' | '\n') {
+            if matches!(letter, '.' | '!' | '?' | ':' | ';' | '•' | '|') {
                 begins = true;
             }
         }
@@ -100,7 +102,7 @@ fn files(folder: &Path) -> Vec<PathBuf> {
     found
 }
 
-/// What the files of an estate say, and how they are called, in small letters: names that outputs repeat.
+/// Content and names of the files of an estate, in small letters: outputs repeat these names.
 fn said(folder: &Path) -> String {
     let text = |path: &PathBuf| {
         let text = String::from_utf8_lossy(&fs::read(path).unwrap()).to_lowercase();
@@ -252,6 +254,36 @@ fn every_text_of_every_check() {
     assert!(found.is_empty(), "{found}");
 }
 
+/// Documentation comments of all crates, each paragraph as one line.
+#[test]
+fn every_documentation_comment() {
+    let table = table();
+    let mut found = String::new();
+    for file in files(&tree().join("crates")).into_iter().chain(files(&tree().join("fuzz/src"))) {
+        if file.extension().is_none_or(|one| one != "rs") {
+            continue;
+        }
+        let name = file.strip_prefix(tree()).unwrap().display().to_string();
+        let text = fs::read_to_string(&file).unwrap();
+        let mut paragraph = String::new();
+        let mut begins = 0;
+        for (number, line) in (1..).zip(text.lines().chain([""])) {
+            let comment = line.trim_start();
+            let comment = comment.strip_prefix("///").or_else(|| comment.strip_prefix("//!")).map(str::trim);
+            if let Some(comment) = comment.filter(|comment| !comment.is_empty()) {
+                if paragraph.is_empty() {
+                    begins = number;
+                }
+                paragraph.extend([comment, " "]);
+            } else if !paragraph.is_empty() {
+                found += &wrong(&table, &format!("{name}:{begins}"), &paragraph, "");
+                paragraph.clear();
+            }
+        }
+    }
+    assert!(found.is_empty(), "{found}");
+}
+
 /// The first letters of the words of a title, by which words of one family are the same.
 fn stems(text: &str) -> BTreeSet<String> {
     let words = text.split(|letter: char| !letter.is_alphanumeric());
@@ -265,7 +297,6 @@ fn titles_name_their_subject() {
     let made = Maker::new(1).unwrap().every_fault().unwrap();
     let written = made.into_iter().map(|one| one.write(folder.path()).unwrap());
     estate_file(folder.path(), written.collect()).unwrap();
-    let names = stems(&said(folder.path()));
     let (titles, _, _) = run(&["checks"]);
     let title_of = |check: &str| {
         let line = titles.lines().find(|line| line.starts_with(&format!("{check} "))).unwrap();
@@ -273,6 +304,7 @@ fn titles_name_their_subject() {
     };
     for estate in [folder.path(), &demo()] {
         let outcome = crate::common::json(estate, &[]);
+        let names = stems(&said(estate));
         for one in outcome["findings"].as_array().unwrap() {
             let (title, check) = (one["title"].as_str().unwrap(), one["check"].as_str().unwrap());
             let words = stems(title);

@@ -61,7 +61,7 @@ impl Mint {
         trimmed
     }
 
-    /// What stands for a hash: modular crypt form.
+    /// A stand-in for a hash: modular crypt form.
     fn hash(&mut self, scheme: &str) -> String {
         let salt = self.from("abcdefghijkmnpqrstuvwxyz23456789", 8);
         let digest = self.from("abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789./", 43);

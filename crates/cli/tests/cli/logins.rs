@@ -76,7 +76,7 @@ fn a_condition_that_changes_the_way_in_is_a_row_of_its_own() {
     assert_eq!(rows[0]["limits"][0], "2 sessions");
 }
 
-/// One line for each row: what the table is for, without the place that proves it.
+/// One line for each row, without the place that proves it.
 fn told(files: &[(&str, &str)]) -> Vec<String> {
     let list = |value: &serde_json::Value| {
         value

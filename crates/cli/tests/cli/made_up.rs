@@ -1,4 +1,4 @@
-//! Made-up estates: what is wrong in them is known, and is all that is found.
+//! Generated estates: their faults are known, and exactly these are found.
 
 use crate::common::run;
 use std::fs;

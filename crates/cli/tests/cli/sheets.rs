@@ -30,7 +30,7 @@ fn demo_as_sheets(into: &Path) -> Vec<String> {
     names
 }
 
-/// What an output says, without the places where it is stated.
+/// An output without the places of its statements.
 fn without_places(value: &mut Value) {
     const PLACES: [&str; 8] =
         ["path", "line", "end_line", "excerpt", "evidence", "exports", "place", "fingerprint"];
@@ -44,7 +44,7 @@ fn without_places(value: &mut Value) {
     }
 }
 
-/// Findings by what they say, secrets apart: a sheet tells none.
+/// Findings by content, without secrets: a sheet contains none.
 fn findings(audited: &Value) -> BTreeMap<String, usize> {
     let mut found = BTreeMap::new();
     for one in audited["findings"].as_array().unwrap() {
@@ -133,7 +133,7 @@ fn sheets_fit_the_published_schema() {
     assert!(!validator.is_valid(&strange));
 }
 
-/// The guide for a kind of device with every answer given as it stands.
+/// The guide for a kind of device with every example answer enabled.
 fn filled_in(kind: &str) -> String {
     let answered = |line: &str| match line.strip_prefix('#') {
         Some(rest) if !rest.starts_with(' ') => rest.to_owned(),

@@ -1,4 +1,4 @@
-//! The first look, and answers to what the exports cannot tell, as the built program gives them.
+//! Survey, and answers to information requests, with the built program.
 
 use crate::common::{demo, folder, json, run};
 use std::fs;

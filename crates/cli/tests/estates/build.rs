@@ -142,7 +142,7 @@ impl Built {
         self.within(machine, &["ip", "link", "set", &interface.name, "up"]);
     }
 
-    /// What an auditor would be given of the devices.
+    /// Exports of the devices, as an auditor would receive them.
     pub(crate) fn export(&self, estate: &Estate, folder: &Path) {
         for machine in estate.machines.iter().filter(|one| one.exported) {
             let at = folder.join("estate").join(&machine.name);
@@ -168,7 +168,7 @@ impl Built {
         }
     }
 
-    /// Sends, and tells what arrived where.
+    /// Sends, and reports the arrivals.
     pub(crate) fn send(&mut self, probes: &[Probe]) -> BTreeMap<usize, (IpAddr, u16)> {
         let mut arrived = BTreeMap::new();
         // A few at a time, so that hosts that ask for each other's hardware addresses lose nothing.

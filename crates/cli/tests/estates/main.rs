@@ -1,6 +1,6 @@
-//! Estates of several devices against the kernel: each is built of network namespaces, real packets are sent from outside, from a
-//! network of callers, from hosts inside and from the devices themselves, and what arrives, and where, has to be what `trevlin
-//! reach` says of the devices' own dumps.
+//! Estates of several devices compared with the kernel: each is built of network namespaces, real packets are sent from untrusted networks,
+//! from VPN clients, from internal hosts and from the devices themselves, and arrivals must match the result of `trevlin reach` for the
+//! devices' own dumps.
 //!
 //! Run by `scripts/conformance.sh`; needs root. Without `--ignored` nothing is done, as for other tests of that kind.
 

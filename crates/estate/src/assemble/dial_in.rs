@@ -1,4 +1,4 @@
-//! What pppd is told when a tunnel server hands a caller over to it.
+//! Options of pppd for clients that a tunnel server passes to it.
 
 use crate::assemble::Estate;
 pub use crate::assemble::estate::DialIn;
@@ -23,7 +23,7 @@ const QUIET_PLUGINS: [&str; 9] = [
     "passwordfd",
 ];
 
-/// Works out every dial-in tunnel and completes the tunnel with what the options say.
+/// Resolves the options of every PPP tunnel, and completes the tunnel with them.
 pub(super) fn settle(estate: &mut Estate) {
     let mut settled = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
@@ -117,7 +117,7 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
     DialIn { profile, missing, elsewhere }
 }
 
-/// What xl2tpd itself tells pppd about authentication (xl2tpd.conf(5): `require`, `refuse`, `name`).
+/// Authentication options that xl2tpd itself passes to pppd (xl2tpd.conf(5): `require`, `refuse`, `name`).
 fn by_daemon(tunnel: &Tunnel) -> Option<PppProfile> {
     let yes = |key: &str| tunnel.stated(key).filter(|(value, _)| *value == "yes").map(|(_, origin)| origin);
     let mut profile = PppProfile::new("", tunnel.origin);

@@ -30,7 +30,7 @@ pub struct ExportRecord {
     pub export: Export,
     /// Name of the format, where a reader took it.
     pub format: Option<&'static str>,
-    /// What became of its lines.
+    /// Classification of its lines.
     pub ledger: Ledger,
 }
 
@@ -66,30 +66,30 @@ pub struct Estate {
     pub report: ReportEntry,
     /// Public address space of its own, as far as the estate file names it.
     pub networks: Vec<IpNet>,
-    /// What the estate file wants of every tunnel.
+    /// Requirements of the estate file for every tunnel.
     pub wanted: Wanted,
     /// Interfaces that share a network, as the estate file says.
     pub joined: Vec<InterfacePair>,
     /// Those that do not.
     pub apart: Vec<InterfacePair>,
-    /// Who is meant to reach what.
+    /// Intended access.
     pub intents: Vec<Intent>,
-    /// Findings that somebody took responsibility for.
+    /// Accepted findings.
     pub accepts: Vec<Accept>,
-    /// What was given and could not be read.
+    /// Files that could not be read.
     pub left_out: Vec<LeftOutFile>,
     /// How far it is followed.
     pub limits: Limits,
-    /// Answers to what the exports cannot tell.
+    /// Answers to information requests.
     pub answers: Vec<GivenAnswer>,
-    /// Whom to ask about a device, by its name.
+    /// Contact for a device, by its name.
     pub contacts: BTreeMap<String, String>,
-    /// What the estate file says of thresholds of devices and places that there are none of.
+    /// Entries of the estate file with thresholds for devices that do not exist, with their places.
     pub baselines_of_nobody: Vec<String>,
     pub(crate) device_baselines: Arc<DeviceBaselines>,
-    /// What pppd is told for each dial-in tunnel, by device and tunnel.
+    /// Options of pppd for each PPP tunnel, by device and tunnel.
     pub(crate) dial_in: BTreeMap<(usize, usize), DialIn>,
-    /// Interfaces that face the outside, by device.
+    /// Interfaces that face an untrusted network, by device.
     pub(crate) outside: Vec<Vec<OutsideInterface>>,
     /// Devices by the addresses of their interfaces.
     pub(crate) by_address: BTreeMap<IpAddr, Vec<usize>>,
@@ -181,13 +181,13 @@ impl Estate {
         format!("{}:{}", export.path(), export.line_of(origin.start))
     }
 
-    /// What pppd is told for a dial-in tunnel.
+    /// Options of pppd for a PPP tunnel.
     #[must_use]
     pub fn dial_in(&self, device: usize, tunnel: usize) -> Option<&DialIn> {
         self.dial_in.get(&(device, tunnel))
     }
 
-    /// Interfaces of a device that face the outside, for certain or probably.
+    /// Interfaces of a device that face an untrusted network, certainly or probably.
     #[must_use]
     pub fn outside(&self, device: usize) -> &[OutsideInterface] {
         &self.outside[device]
@@ -240,7 +240,7 @@ impl Estate {
         find_path(path, self.export(named_in).path(), &paths).map(|at| files[at])
     }
 
-    /// Whether something stands in a file of a device.
+    /// Whether a place is in a file of a device.
     pub fn stands_in(&self, device: usize, origin: Origin, file: DeviceFile<'_>) -> bool {
         if file.export.is_some() {
             return file.export == Some(origin.export);
@@ -255,19 +255,19 @@ impl Estate {
     }
 }
 
-/// pppd's options for the callers of one tunnel: `/etc/ppp/options`, then the file that the tunnel server names.
+/// Options of pppd for the clients of one tunnel: `/etc/ppp/options`, then the file that the tunnel server names.
 #[derive(Debug)]
 pub struct DialIn {
     /// All options joined, the later overriding the earlier.
     pub profile: PppProfile,
     /// Files that belong to it and are not among the exports.
     pub missing: Vec<Reference>,
-    /// Who decides about a caller in place of the secrets files, with the line.
+    /// Service that authenticates clients in place of the secrets files, with the line.
     pub elsewhere: Vec<(PasswordSource, Origin)>,
 }
 
 impl DialIn {
-    /// Whether the methods asked for (or any, where none is named) include one.
+    /// Whether the required methods (or any, where none is named) include one.
     #[must_use]
     pub fn may_ask(&self, methods: &[&str]) -> bool {
         self.profile.require.is_empty()
@@ -275,20 +275,20 @@ impl DialIn {
     }
 }
 
-/// Why an interface is taken to face the outside.
+/// Reason to assume that an interface faces an untrusted network.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum OutsideReason {
     /// The estate file says so.
     Stated,
     /// The default route leaves by it, towards a next hop that is no device of the estate.
     DefaultRoute(Origin),
-    /// It has a public address, and no default route tells better.
+    /// It has a public address, and no default route is more conclusive.
     PublicAddress(Origin),
-    /// Whatever leaves by it is given its address, which nothing else tells.
+    /// Source translation is applied to traffic that leaves by it, and nothing else is known.
     Hides(Origin),
 }
 
-/// An interface that faces the outside.
+/// An interface that faces an untrusted network.
 #[derive(Debug, Clone)]
 pub struct OutsideInterface {
     /// Name.

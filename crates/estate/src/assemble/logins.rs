@@ -1,4 +1,4 @@
-//! Logins of a device: which lines of its lists let somebody in.
+//! Logins of a device: the lines of its lists that permit a login.
 
 use crate::assemble::Estate;
 use indexmap::IndexMap;

@@ -35,7 +35,7 @@ pub struct Input {
     pub format: Option<&'static str>,
     /// Its facts.
     pub facts: Box<Facts>,
-    /// What became of its lines.
+    /// Classification of its lines.
     pub ledger: Ledger,
 }
 
@@ -46,7 +46,7 @@ impl Estate {
         Self::within(inputs, file, Limits::default())
     }
 
-    /// The same as far as these limits go. What readers left out for one is told, and so is what is left out here.
+    /// The same within these limits. Everything that readers or this function leave out is reported.
     #[must_use]
     pub fn within(inputs: Vec<Input>, file: &ValidEstateFile, limits: Limits) -> Self {
         let mut exports = Vec::with_capacity(inputs.len());
@@ -146,7 +146,7 @@ impl Estate {
         estate
     }
 
-    /// Works out who has which address and where port forwards lead.
+    /// Indexes addresses and the targets of port forwards.
     fn index(&mut self) {
         for (at, device) in self.devices.iter().enumerate() {
             for address in device.facts.interfaces.iter().flat_map(|one| &one.addresses) {
@@ -167,7 +167,7 @@ impl Estate {
         }
     }
 
-    /// What its checks judge by on a date.
+    /// The baseline for its checks on a date.
     #[must_use]
     pub fn baseline(&self, as_of: Date) -> Baseline {
         Baseline::new(as_of, Arc::clone(&self.device_baselines))
@@ -267,8 +267,7 @@ fn find_ways(facts: &mut Facts) {
     }
 }
 
-/// A tunnel whose callers have fixed addresses, and whose own address stands in another file, has that address's network
-/// as its own.
+/// For a tunnel with fixed client addresses whose own address is in another file, adds that address's network.
 fn lend_networks(facts: &mut Facts) {
     let without =
         |one: &&mut trevlin_model::Tunnel| one.addresses.pools.is_empty() && !one.addresses.fixed.is_empty();
@@ -279,9 +278,9 @@ fn lend_networks(facts: &mut Facts) {
     }
 }
 
-/// Files that are the same on both ends name one side left and the other right: this end is the one whose address the device
-/// has (ipsec.conf(5)). The readers take left; where only right is an address of the device, the sides are turned. A side
-/// that hands out addresses knows which it is.
+/// Files that are the same on both ends name one side left and the other right: the local end is the one whose address the device has
+/// (ipsec.conf(5)). The readers assume left; where only right is an address of the device, the sides are exchanged, except where a side
+/// assigns addresses and is therefore known.
 fn turn_sides(facts: &mut Facts) {
     let own: BTreeSet<IpAddr> =
         facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.addr()).collect();

@@ -1,4 +1,4 @@
-//! Which interfaces face the outside.
+//! Interfaces that face an untrusted network.
 
 use crate::assemble::Estate;
 pub use crate::assemble::estate::{OutsideInterface, OutsideReason};
@@ -96,7 +96,7 @@ fn hides(target: &Target) -> bool {
     matches!(target, Target::Translate(translation) if kinds.contains(&translation.kind))
 }
 
-/// The interface that a rule asks to leave by, where it asks for nothing else; `None` where it does.
+/// The outgoing interface of a rule without further conditions; `None` otherwise.
 fn leaving_alone(rule: &Rule) -> Option<Option<&str>> {
     let mut leaving = None;
     for one in &rule.matches {
@@ -109,7 +109,7 @@ fn leaving_alone(rule: &Rule) -> Option<Option<&str>> {
     Some(leaving)
 }
 
-/// Whether the name of an interface says that it faces the outside: `wan`, `outside`, `external`, `internet`, with a number or not.
+/// Whether the name of an interface indicates an untrusted network: `wan`, `outside`, `external`, `internet`, with a number or not.
 fn is_named_so(name: &str) -> bool {
     let bare = name
         .trim_end_matches(|last: char| last.is_ascii_digit() || last == '-' || last == '_')

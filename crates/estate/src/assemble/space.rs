@@ -4,7 +4,7 @@ use crate::assemble::Estate;
 use crate::special::{Space, space_of};
 use trevlin_model::IpRange;
 
-/// Public space of the organisation's own: what its interfaces stand in, and what the estate file names.
+/// Public address space of the organisation: the networks of its interfaces, and those in the estate file.
 pub fn own_space(estate: &Estate) -> Vec<IpRange> {
     let interfaces = estate.devices.iter().flat_map(|device| &device.facts.interfaces);
     let nets = interfaces.flat_map(|one| &one.addresses).map(|address| IpRange::from(address.net.trunc()));

@@ -90,7 +90,7 @@ fn options_are_read_in_the_daemon_s_order() {
     assert_eq!(tunnel.addresses.pools[0].placement.value(), Some(&trevlin_model::PoolPlacement::ProxyArp));
 }
 
-/// Interfaces that face the outside, an uncertain one with `?`.
+/// Interfaces that face an untrusted network, an uncertain one with `?`.
 fn outside(addresses: &str, routes: &str, more: &[(&str, &str)]) -> String {
     let mut files = vec![("d/ip-addr.json", addresses), ("d/ip-route.json", routes)];
     files.extend(more);

@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use trevlin_model::secret::Grade;
 
-/// What is judged by: thresholds for each device, and the date.
+/// The criteria of the checks: thresholds for each device, and the date.
 #[derive(Debug, Clone)]
 pub struct Baseline {
     /// The date for which validity is judged.
@@ -21,9 +21,9 @@ pub struct Baseline {
 /// Thresholds of an estate.
 #[derive(Debug, Clone)]
 pub struct DeviceBaselines {
-    /// What holds where nothing else is said.
+    /// Default thresholds.
     pub base: Arc<DeviceBaseline>,
-    /// What holds for each device of the estate; the base for those that there is none for.
+    /// Thresholds for each device of the estate; the default where none are stated.
     pub devices: Vec<Arc<DeviceBaseline>>,
 }
 
@@ -48,7 +48,7 @@ pub struct Thresholds {
     pub login_password_grade: Grade,
     /// A login password of fewer characters is weak whatever its grade.
     pub login_password_length: u64,
-    /// A community, a service's password or a radio passphrase below this grade is weak.
+    /// A community string, a service password or a Wi-Fi passphrase below this grade is weak.
     pub service_secret_grade: Grade,
     /// One of fewer characters is weak whatever its grade.
     pub service_secret_length: u64,
@@ -58,7 +58,7 @@ pub struct Thresholds {
     pub shared_secret_length: u64,
     /// A key with fewer bits of security is weak.
     pub key_strength: u64,
-    /// A pre-shared key with fewer bits of entropy falls to whoever cares.
+    /// A pre-shared key with fewer bits of entropy can be guessed by a determined attacker.
     pub guessing_bits: u64,
     /// A certificate that ends within so many days is about to.
     pub days_before_expiry: u64,
@@ -72,9 +72,9 @@ pub struct Thresholds {
     pub few_addresses: u64,
     /// An export of files to a network with more addresses is wide.
     pub export_addresses: u64,
-    /// A pool with room for so many callers is looked at.
+    /// Smallest number of addresses for which the size of a pool is judged.
     pub pool_clients: u64,
-    /// So many times the callers' need is far more than they need.
+    /// A pool that is this many times larger than the number of its clients is oversized.
     pub pool_times_need: u64,
     /// So many ports are as good as all of them.
     pub whole_ports: u64,
@@ -88,7 +88,7 @@ enum Slot<'a> {
     Seconds(&'a mut u64),
 }
 
-/// What there is to know of a threshold but its value.
+/// Description of a threshold, without its value.
 struct Mark {
     key: &'static str,
     about: &'static str,
@@ -159,7 +159,7 @@ const MARKS: [Mark; 17] = [
 pub struct ReadyMade {
     /// How it is named in the estate file.
     pub name: String,
-    /// What it is for.
+    /// Purpose.
     pub purpose: String,
     thresholds: BTreeMap<String, Figure>,
 }
@@ -189,7 +189,7 @@ pub fn ready_made() -> &'static [ReadyMade] {
 pub struct BaselineRow {
     /// Its key in the estate file.
     pub key: &'static str,
-    /// What it is about.
+    /// Subject of the threshold.
     pub about: &'static str,
     /// Its value, with the unit.
     pub value: String,
@@ -271,7 +271,7 @@ fn span(seconds: u64) -> String {
 /// Puts a value in its place.
 ///
 /// # Errors
-/// What was expected, when the value is of another kind.
+/// The expected type, when the value has another.
 fn set(mark: &Mark, thresholds: &mut Thresholds, value: &toml::Value) -> Result<(), String> {
     match (mark.slot)(thresholds) {
         Slot::Grade(grade) => {

@@ -18,7 +18,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use toml::de::{DeTable, DeValue};
 
-/// What the estate file says of thresholds.
+/// Thresholds in the estate file.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct BaselineFile {
     /// For the whole estate.
@@ -59,9 +59,9 @@ fn known_base(name: &str) -> Result<&'static ReadyMade, UnknownBaseline> {
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[error("there is no baseline `{name}`; {hint}")]
 pub struct UnknownBaseline {
-    /// What was asked for.
+    /// The requested name.
     pub name: String,
-    /// What there is.
+    /// The known names.
     pub hint: String,
 }
 

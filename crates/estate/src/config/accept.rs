@@ -8,7 +8,7 @@ use toml::Spanned;
 /// Fewest characters of a fingerprint that name a finding.
 pub const SHORTEST_FINGERPRINT: usize = 8;
 
-/// Findings that somebody took responsibility for.
+/// An entry for accepted findings.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Accept {
     /// Which.
@@ -57,7 +57,7 @@ impl Until {
     /// The day.
     ///
     /// # Errors
-    /// What was expected, when it is none.
+    /// The expected format, when the value is not a date.
     pub(super) fn date(self) -> Result<Date, String> {
         let text = match self {
             Self::Date(date) => date.to_string(),

@@ -1,4 +1,4 @@
-//! Answers to open questions, as the estate file records them: who said what, and when.
+//! Answers to information requests, as the estate file records them: content, source and date.
 
 use crate::config::{EstateFileError, KnownCheck, accept};
 use jiff::civil::Date;
@@ -8,13 +8,13 @@ use toml::Spanned;
 /// An answer to what the exports could not tell.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct GivenAnswer {
-    /// The check that asks.
+    /// The check that raises the request.
     pub check: &'static str,
-    /// Only what it asks about this device.
+    /// Only requests about this device.
     pub device: Option<String>,
-    /// Only questions about what is called so: a name, a file, or what stands in a line that makes one ask.
+    /// Only requests about this subject: a name, a file, or text in a line that raises the request.
     pub about: Option<String>,
-    /// What was said.
+    /// The answer.
     pub answer: String,
     /// Whether that is as it should be.
     pub right: bool,

@@ -1,4 +1,4 @@
-//! What is wrong with an estate file, and where.
+//! Error of an estate file, and its place.
 
 /// Why an estate file was not taken, with the line.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
@@ -6,7 +6,7 @@
 pub struct EstateFileError {
     /// Line, from 1.
     pub line: usize,
-    /// What was found and what was expected.
+    /// The problem and the expected content.
     pub text: String,
 }
 
@@ -14,9 +14,9 @@ pub struct EstateFileError {
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[error("there is no check `{id}`{}", hint(*near))]
 pub struct UnknownCheck {
-    /// What was asked for.
+    /// The requested id.
     pub id: String,
-    /// The one that was meant, perhaps.
+    /// The id that was probably intended.
     pub near: Option<&'static str>,
 }
 

@@ -4,59 +4,59 @@
 //!
 //! ```toml
 //! organisation = ["Veyholm Ferry Line", "veyholm"]
-//! networks = ["192.0.2.16/29"]   # public address space of its own
+//! networks = ["192.0.2.16/29"]   # own public address space
 //!
-//! [device.edge]            # the folder's name
-//! name = "harbour-edge"    # how outputs call it
+//! [device.edge]            # name of the folder
+//! name = "harbour-edge"    # name in outputs
 //! kind = "router"          # firewall, router, server or storage
-//! outside = ["eth0"]       # interfaces that face the outside
-//! site = "harbour"        # where it stands
-//! contact = "Oda Lind"     # whom to ask about it
-//! server_names = ["gate.veyholm.example"]   # names by which clients call it
-//! ike = "libreswan"        # whose ipsec.conf it has: strongswan or libreswan
-//! sends = "some networks"  # what its callers are to send through their tunnel
+//! outside = ["eth0"]       # interfaces that face an untrusted network
+//! site = "harbour"         # location
+//! contact = "Oda Lind"     # addressee of information requests
+//! server_names = ["gate.veyholm.example"]   # names that clients connect to
+//! ike = "libreswan"        # daemon of its ipsec.conf: strongswan or libreswan
+//! sends = "some networks"  # traffic that its VPN clients should send through the tunnel
 //!
-//! [tunnels]                # what is wanted of every tunnel
+//! [tunnels]                # requirements for every tunnel
 //! sends = "everything"     # everything, or some networks
-//! quantum_resistant = true # keys are to hold against quantum computers
+//! quantum_resistant = true # require quantum-resistant key exchange
 //!
-//! [rules]                  # what is wanted of every packet filter
-//! accepts_logged = true    # what is let in is to leave a log line
+//! [rules]                  # requirements for every packet filter
+//! accepts_logged = true    # require logging of permitted connections
 //!
-//! [shape]                  # where addresses do not tell, or tell wrong, which interfaces share a network
+//! [shape]                  # interfaces that share a network, where addresses are not conclusive or are misleading
 //! joined = [["edge:eth1", "files:eth0"]]
 //! apart = [["north:eth0", "yard:eth0"]]
 //!
-//! [[intent]]               # who is meant to reach what
-//! from = "WireGuard wg0"   # outside, a network, an address, a device, a tunnel (its callers), a group
+//! [[intent]]               # intended access
+//! from = "WireGuard wg0"   # outside, a network, an address, a device, a tunnel (its clients), a group
 //! to = ["10.4.0.0/24"]     # networks, addresses, devices, tunnels, or outside
-//! services = ["tcp 443"]   # protocol and ports; left out for every service
-//! only = true              # nothing else is meant for them
+//! services = ["tcp 443"]   # protocol and ports; omitted for every service
+//! only = true              # no other access is intended
 //!
-//! [[accept]]               # findings that somebody took responsibility for
+//! [[accept]]               # accepted findings
 //! fingerprint = "3089540224f12926"      # of one finding; or `check`, for all of a check
 //! device = "aaa"           # only on this device
-//! owner = "Astrid Holm"    # who answers for it
+//! owner = "Astrid Holm"    # risk owner
 //! reason = "the terminal is replaced in spring"
-//! until = 2027-03-31       # the last day; from then on it is open again
+//! until = 2027-03-31       # last day; afterwards the finding is open again
 //!
-//! [[answer]]               # what somebody said where the exports cannot tell
-//! check = "upkeep/no-time-source"    # the check that asks
-//! device = "aaa"           # only on this device; `about` = words of the question, where there are several
+//! [[answer]]               # answers to information requests
+//! check = "upkeep/no-time-source"    # the check that raises the request
+//! device = "aaa"           # only on this device; `about` = words of the request, where there are several
 //! answer = "it follows the edge"
-//! right = true             # whether that is as it should be; else it becomes a finding
+//! right = true             # whether that is in order; otherwise it becomes a finding
 //! by = "Oda Lind"
 //! on = 2026-11-20
 //!
-//! [report]                 # the front page of a report: title, client, period, scope, classification, author, version
+//! [report]                 # front page of a report: title, client, period, scope, classification, author, version
 //! client = "Veyholm Ferry Line"
 //!
-//! [baseline]              # what checks judge by; `trevlin baseline` lists the thresholds
-//! base = "strict"          # a ready-made one; the default where left out
+//! [baseline]               # thresholds of the checks; `trevlin baseline` lists them
+//! base = "strict"          # a predefined baseline; the default where omitted
 //! local_logins = 5
-//! [baseline.site.yard]    # for the devices of a place
+//! [baseline.site.yard]     # for the devices of a site
 //! base = "legacy-site"
-//! [baseline.device.edge]  # for one device
+//! [baseline.device.edge]   # for one device
 //! key_strength = 128
 //! ```
 
@@ -86,17 +86,17 @@ pub struct ValidEstateFile {
     pub networks: Vec<IpNet>,
     /// Devices by folder.
     pub devices: BTreeMap<String, DeviceEntry>,
-    /// What is wanted of every tunnel.
+    /// Requirements for every tunnel.
     pub wanted: Wanted,
     /// Interfaces that share a network, each by device and name.
     pub joined: Vec<InterfacePair>,
     /// Interfaces that do not.
     pub apart: Vec<InterfacePair>,
-    /// Who is meant to reach what.
+    /// Intended access.
     pub intents: Vec<Intent>,
-    /// Findings that somebody took responsibility for.
+    /// Accepted findings.
     pub accepts: Vec<Accept>,
-    /// Answers to what the exports cannot tell.
+    /// Answers to information requests.
     pub answers: Vec<GivenAnswer>,
     /// The thresholds that checks judge by.
     pub baseline: BaselineFile,
@@ -114,7 +114,7 @@ pub struct ReportEntry {
     pub client: Option<String>,
     /// Period of the audit.
     pub period: Option<String>,
-    /// What was audited.
+    /// Scope of the audit.
     pub scope: Option<String>,
     /// Who may read it, such as `confidential`.
     pub classification: Option<String>,
@@ -140,7 +140,7 @@ impl ReportEntry {
     }
 }
 
-/// An access that is meant to exist.
+/// Intended access.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Intent {
     /// From where, as written.
@@ -149,7 +149,7 @@ pub struct Intent {
     pub to: Vec<String>,
     /// Protocols by number, with ports; none for every service.
     pub services: Vec<(u8, PortRange)>,
-    /// Whether nothing else is meant for those.
+    /// Whether all other access of these sources is unintended.
     pub only: bool,
     /// Its line in the estate file, from 1.
     pub line: usize,
@@ -158,35 +158,35 @@ pub struct Intent {
 /// Two interfaces, each by the name of its device and its own.
 pub type InterfacePair = [(String, String); 2];
 
-/// What is wanted of tunnels.
+/// Requirements for tunnels.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Wanted {
-    /// What callers are to send through their tunnel.
+    /// Traffic that clients should send through the tunnel.
     pub sends: Option<Sends>,
-    /// Whether keys are to hold against quantum computers.
+    /// Whether key exchange must be quantum-resistant.
     pub quantum_resistant: bool,
     /// Whether rules that let new connections in are to log them.
     pub accepts_logged: bool,
 }
 
-/// What the estate file says of one device.
+/// Entry of the estate file for one device.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct DeviceEntry {
     /// How outputs call it.
     pub name: Option<String>,
     /// Kind.
     pub kind: Option<DeviceKind>,
-    /// Interfaces that face the outside.
+    /// Interfaces that face an untrusted network.
     pub outside: Option<Vec<String>>,
     /// The site where it stands.
     pub site: Option<String>,
-    /// Whom to ask about it.
+    /// Contact for it.
     pub contact: Option<String>,
     /// Names and addresses by which clients call it.
     pub server_names: Vec<String>,
     /// Whose files for IKE it has.
     pub ike: Option<IkeDaemon>,
-    /// What its callers are to send through their tunnel.
+    /// Traffic that its clients should send through the tunnel.
     pub sends: Option<Sends>,
 }
 
@@ -290,7 +290,7 @@ impl OneOrMany {
 }
 
 impl ValidEstateFile {
-    /// What it says of the device in a folder, by the whole path or the last part of it.
+    /// Its entry for the device in a folder, by the whole path or its last part.
     #[must_use]
     pub fn device(&self, folder: &str) -> Option<&DeviceEntry> {
         let short = folder.rsplit('/').next().unwrap_or(folder);

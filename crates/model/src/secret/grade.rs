@@ -16,8 +16,7 @@ const BITS_A_DIGIT: f64 = std::f64::consts::LOG2_10;
 /// Bits in one letter of a text in words: about what a language leaves open (NIST SP 800-63-1, appendix A: 1.5 to 2).
 const BITS_A_LETTER: f64 = 2.0;
 
-/// What the estimator said of a value, by a digest of it and of the context that nobody else can make: one secret stands in many
-/// places, and estimating takes long.
+/// Estimate of a value, stored by a keyed digest of the value and its context: one secret occurs in many places, and estimating takes long.
 #[derive(Debug, Clone, Copy)]
 struct Estimate {
     score: zxcvbn::Score,
@@ -76,11 +75,11 @@ const TRIVIAL_DIGITS: f64 = 3.0;
 /// How well a key for machines holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum KeyGrade {
-    /// Among the first that anybody tries.
+    /// Among the first values of any password list.
     Trivial,
     /// Falls to guessing on a recorded exchange.
     Weak,
-    /// Holds against whoever guesses in passing, and not for as long as is asked.
+    /// Resists casual guessing, but not for the required time.
     Short,
     /// Holds.
     Holds,
@@ -92,7 +91,7 @@ pub fn prepare() {
     let _ = zxcvbn::zxcvbn("load", &[]);
 }
 
-/// A secret that everybody knows, since it is published.
+/// A published secret.
 #[derive(Debug, Deserialize)]
 pub struct DefaultSecret {
     value: String,
@@ -111,13 +110,13 @@ crate::table! { static DEFAULTS: Defaults = "../../tables/default-secrets.toml";
 /// How hard a password is to guess, in five steps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Grade {
-    /// Among the first that anybody tries.
+    /// Among the first values of any password list.
     Trivial,
     /// Falls to guessing over the network.
     Weak,
-    /// Holds against guessing over the network while attempts are limited, not against guessing offline.
+    /// Resists online guessing while attempts are limited, not offline guessing.
     Middling,
-    /// Holds against slow guessing offline.
+    /// Resists slow offline guessing.
     Good,
     /// Holds.
     Strong,
@@ -138,7 +137,7 @@ impl Grade {
 }
 
 impl Secret {
-    /// How hard it is to guess for somebody who knows the words in `context` (names of user, device, organisation).
+    /// Difficulty of guessing for an attacker who knows the words in `context` (names of user, device, organisation).
     ///
     /// The estimator reckons with separators and digits between known words; people who know the names try those
     /// joins first, so a secret that is nothing but such words, separators and closing digits is trivial.
@@ -160,8 +159,8 @@ impl Secret {
         }
     }
 
-    /// How well a machine key holds against guessing at home, for somebody who knows the words in `context`, as far as its
-    /// characters can tell: `asked` and `casual` are bits of entropy.
+    /// Resistance of a machine key to offline guessing by an attacker who knows the words in `context`, as far as its characters show:
+    /// `asked` and `casual` are bits of entropy.
     ///
     /// The estimator counts ten guesses for a character that fits no pattern. Where nearly every character is such a
     /// one, and the whole is not made of words in some language it does not know, the secret came from a generator, and
@@ -199,7 +198,7 @@ impl Secret {
         }
     }
 
-    /// Who publishes this very secret, where somebody does.
+    /// The publisher of this exact secret, if it is a published one.
     #[must_use]
     pub fn known_default(&self) -> Option<&'static DefaultSecret> {
         let is_it = |known: &&DefaultSecret| {
@@ -256,8 +255,8 @@ const FOLLOWS: [&[u8; 26]; 26] = [
     b"30004000300002200001100021",
 ];
 
-/// How many tenths of a bit pairs are likelier in words than at random, on the average, where a text is taken for words: of a
-/// thousand passphrases of three to five words 972 come to that, of a million random keys of 28 letters and digits 32.
+/// Threshold in tenths of a bit by which pairs of letters are more frequent in words than at random, on average, for a text to count as
+/// words: 972 of a thousand passphrases of three to five words reach it, and 32 of a million random keys of 28 letters and digits.
 const LIKELIER_IN_WORDS: i32 = 3;
 
 /// Whether a text reads like words: most of it in runs of letters of one case, in which letters follow each other as they do in
@@ -352,7 +351,7 @@ fn made_of(text: &str, words: &[&str]) -> bool {
 mod tests {
     use super::*;
 
-    /// What a generator made does not read like words, whatever letters it takes: of tens of thousands a few do.
+    /// Generated values rarely read like words, whatever letters they contain: a few of tens of thousands do.
     #[test]
     fn random_keys_are_not_taken_for_words() {
         const LOWER: &str = "abcdefghijklmnopqrstuvwxyz";

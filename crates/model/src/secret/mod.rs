@@ -1,8 +1,7 @@
 //! Secrets: read once, compared and graded here, and never shown.
 //!
-//! A [`Secret`] has no `Display` and no `Serialize`, its `Debug` shows nothing, and it is wiped when dropped.
-//! What leaves this module is its kind, a class of length, a grade, whether two are equal, and a copy of a text
-//! with every secret masked.
+//! A [`Secret`] has no `Display` and no `Serialize`, its `Debug` shows nothing, and it is wiped when dropped. This module exposes its kind,
+//! a class of length, a grade, whether two are equal, and a copy of a text with every secret masked.
 
 mod encoded;
 mod grade;
@@ -19,14 +18,14 @@ use crate::Origin;
 use crate::account::{HashCost, HashScheme};
 use secrecy::{ExposeSecret, SecretString};
 
-/// What a secret is for.
+/// Purpose of a secret.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum SecretKind {
     /// Lets a person in.
     LoginPassword,
-    /// The device's own password towards somebody else.
+    /// The device's own password at another service.
     OwnPassword,
     /// A hash of a password.
     PasswordHash,
@@ -40,13 +39,13 @@ pub enum SecretKind {
     RadiusSecret,
     /// Protects a private key.
     Passphrase,
-    /// Lets a program act for the device at a service of somebody else.
+    /// Lets a program act for the device at another service.
     Token,
-    /// A community of SNMP: whoever knows it reads, or changes, a device's values.
+    /// An SNMP community string: grants reading, or changing, of a device's values.
     Community,
     /// Protects a service of the device: a cache, a disk, a module.
     ServicePassword,
-    /// The passphrase of a radio network.
+    /// A Wi-Fi passphrase.
     RadioPassphrase,
 }
 
@@ -121,7 +120,7 @@ impl LengthClass {
     }
 }
 
-/// Stands for a secret that nobody told. No file holds it, since a text has no such characters.
+/// Represents a withheld secret. No file contains it, since texts have no such characters.
 const WITHHELD: &str = "\u{fdd0}withheld\u{fdd0}";
 
 /// A secret value. There is no way to print it.
@@ -140,13 +139,13 @@ impl Secret {
         Self(SecretString::from(value.into()))
     }
 
-    /// A secret that exists and that nobody told.
+    /// A secret that exists and was withheld.
     #[must_use]
     pub fn withheld() -> Self {
         Self::new(WITHHELD)
     }
 
-    /// Whether nobody told it, so that it can be neither compared nor graded.
+    /// Whether it was withheld, so that it can be neither compared nor graded.
     #[must_use]
     pub fn is_withheld(&self) -> bool {
         self.expose() == WITHHELD
@@ -162,7 +161,7 @@ impl Secret {
         self.expose().is_empty()
     }
 
-    /// Whether it is one of the signs that lists write where no password is meant to fit.
+    /// Whether it is one of the markers that lists contain in place of a usable password.
     #[must_use]
     pub fn is_placeholder(&self) -> bool {
         matches!(self.expose(), "*" | "-" | "!" | "!!" | "x")
@@ -196,7 +195,7 @@ impl Secret {
         HashScheme::of(self.expose())
     }
 
-    /// What a guess against it costs, where this is a hash that says so.
+    /// Cost of one guess, where this is a hash that states it.
     #[must_use]
     pub fn hash_cost(&self) -> Option<HashCost> {
         HashCost::of(self.expose())
@@ -214,7 +213,7 @@ impl Secret {
 pub struct HeldSecret {
     /// The value.
     pub secret: Secret,
-    /// What it is for.
+    /// Purpose.
     pub kind: SecretKind,
     /// Whose it is: a user name, or the tunnel it belongs to.
     pub owner: String,

@@ -36,7 +36,7 @@ pub fn reuse_groups(held: &[Arc<HeldSecret>]) -> Vec<ReuseGroup> {
     groups
 }
 
-/// What nearly equal secrets have in common. Keys and hashes are made by machine, so that only equal ones count.
+/// The common part of nearly equal secrets. Keys and hashes are generated, so only equal ones count.
 fn common(one: &HeldSecret) -> Zeroizing<String> {
     common_of(one.kind, one.secret.expose())
 }

@@ -1,7 +1,7 @@
 //! Stand-ins for secrets, so that an export can be handed on: equal secrets have equal ones, what is nearly equal stays so, and
 //! each fits where the secret stood.
 //!
-//! Long because a stand-in has to fit every form in which secrets stand in files, and all forms are looked at together.
+//! Long because a stand-in must fit every form in which secrets are written in files, and all forms are handled together.
 
 use super::mask::{MASKED_ANYWHERE, MASKED_INSIDE_WORDS, forms, hex, is_of_machines, is_told_by_value};
 use super::{HeldSecret, KeyGrade, Secret, SecretKind};
@@ -15,11 +15,11 @@ use std::ops::Range;
 use std::sync::{Arc, Mutex, PoisonError};
 use zeroize::Zeroizing;
 
-/// What stand-ins are made from. Whoever has it can try guesses at a secret against its stand-in, so it stays with who scrubbed.
+/// The key from which stand-ins are made. It allows guesses at a secret to be compared with its stand-in, so it must stay with its owner.
 #[derive(Clone)]
 pub struct ScrubKey {
     bytes: Zeroizing<[u8; 32]>,
-    /// Stems that were tried before, by a digest that only the key gives: one secret stands in many places, and trying takes long.
+    /// Stems that were tried before, by a keyed digest: one secret occurs in many places, and trying takes long.
     stems: Arc<Mutex<BTreeMap<[u8; 32], String>>>,
 }
 
@@ -149,8 +149,8 @@ impl Scrubber {
         (out, count)
     }
 
-    /// The places of an export in their order, none within another. What may be a secret and reaches over lines that are understood,
-    /// as after a quote that nobody closed, leaves these lines.
+    /// The places of an export in order, none within another. A possible secret that extends over lines that are understood, as after an
+    /// unclosed quote, is limited to the other lines.
     fn places(&self, export: ExportId, text: &str) -> Vec<(Range<usize>, Option<&Arc<HeldSecret>>)> {
         let all = self.by_place.get(&export).map_or(&[][..], Vec::as_slice);
         let mut found: Vec<(Range<usize>, Option<&Arc<HeldSecret>>)> = Vec::new();
@@ -249,7 +249,7 @@ fn is_a_name(before: &str, behind: &str) -> bool {
     element || member || setting
 }
 
-/// What comes in the place of a known secret, in the form in which it is written there.
+/// The replacement of a known secret, in the form in which it is written there.
 fn in_place(key: &ScrubKey, held: &HeldSecret, inside: &str) -> String {
     if inside.contains('\n') {
         return block(key, inside);
@@ -319,7 +319,7 @@ fn stand_in(key: &ScrubKey, kind: SecretKind, value: &str) -> String {
     format!("scrubbed-{stem}-{own}")
 }
 
-/// What the stems of stand-ins are made of: enough of it holds as a key, so that a stand-in is never found weak itself.
+/// Alphabet of the stems of stand-ins: their entropy is that of a key, so that a stand-in is never graded weak.
 const STEM: &[u8; 32] = b"abcdefghijklmnopqrstuvwxyz234567";
 
 /// A stem that holds as a key; of random ones a few have patterns in them that an estimator counts against them.
@@ -373,8 +373,8 @@ fn hash(key: &ScrubKey, value: &str) -> String {
     format!("{lock}{kept}{}", shaped(key, secret))
 }
 
-/// A block of lines: its frame and its headers stay, and so does the first line of an OpenSSH key, which tells whether a passphrase
-/// protects it and holds nothing secret (PROTOCOL.key of OpenSSH).
+/// A block of lines: its frame and its headers stay, and so does the first line of an OpenSSH key, which shows whether a passphrase
+/// protects it and contains nothing secret (PROTOCOL.key of OpenSSH).
 fn block(key: &ScrubKey, text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut openssh = false;

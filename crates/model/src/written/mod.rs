@@ -1,8 +1,8 @@
 //! How facts are written down and read back: the few types whose written form is not simply that of their fields.
 //!
-//! A place of an export means nothing outside of it, so an [`Origin`] is never written; who reads facts back fills in where
-//! each is written now. A secret is never written either. Both are left as marks ([`ORIGIN`], [`SECRET`]) under names that no field
-//! can have, for the writer to take out, and are asked for under the same names when facts are read.
+//! A place of an export has no meaning outside of it, so an [`Origin`] is never written; when facts are read back, the place of each value
+//! in the written form is inserted. A secret is never written either. Both are left as markers ([`ORIGIN`], [`SECRET`]) under names that no
+//! field can have, for the writer to remove, and are requested under the same names when facts are read.
 
 #[cfg(feature = "schema")]
 mod schema;
@@ -28,13 +28,13 @@ use std::net::IpAddr;
 use std::str::FromStr;
 use std::sync::{Mutex, PoisonError};
 
-/// Name under which the place of a value is written and asked for.
+/// Name under which the place of a value is written and read.
 pub const ORIGIN: &str = "$origin";
-/// Name under which a secret is asked for, and its place left open.
+/// Name under which a secret is read; it is left empty when written.
 pub const SECRET: &str = "$secret";
-/// Name under which a setting is asked for: a number (0 stated, 1 default, 2 unknown) and what belongs to it.
+/// Name under which a setting is read: a number (0 stated, 1 default, 2 unknown) and its content.
 pub const SETTING: &str = "$setting";
-/// Name under which a condition is asked for: whether it is turned round, and the condition.
+/// Name under which a condition is read: whether it is negated, and the condition.
 pub const NOT: &str = "$not";
 
 /// Visits a list of exactly these two.
@@ -103,7 +103,7 @@ impl Serialize for HeldSecret {
 }
 
 impl<'de> Deserialize<'de> for HeldSecret {
-    /// What it is for and whose it is are for the reader to fill in.
+    /// Purpose and owner are inserted by the reader.
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let (value, origin): (Option<String>, Origin) = pair(from, SECRET)?;
         let secret = value.map_or_else(Secret::withheld, Secret::new);

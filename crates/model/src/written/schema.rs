@@ -1,4 +1,4 @@
-//! What the types look like whose written form is not simply that of their fields, as JSON Schema.
+//! JSON Schema of the types whose written form differs from that of their fields.
 
 use super::{ORIGIN, STATES};
 use crate::{ConnectionStates, HeldSecret, Match, MatchKind, Origin, Setting};

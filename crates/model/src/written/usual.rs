@@ -13,7 +13,7 @@ pub(crate) mod on_unless_off {
     }
 }
 
-/// A truth that may not be known; what is known to be off is written as a word, since a plain `false` counts as nothing said.
+/// A truth value that may be unknown; a known `false` is written as a word, since a plain `false` counts as not stated.
 pub(crate) mod known_truth {
     use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -63,7 +63,7 @@ macro_rules! unless_said {
 }
 
 unless_said! {
-    /// Everybody may.
+    /// Any client.
     everybody: crate::served::Sources = crate::served::Sources::everybody();
     /// Both versions of IP.
     both: crate::Families = crate::Families::Both;

@@ -1,4 +1,4 @@
-//! What is at hand while the steps of a program are reviewed, and the questions that are asked of each.
+//! State of a review, and the decisions made for each step.
 //!
 //! Long because each question reads what the others left on the same desk.
 
@@ -25,24 +25,24 @@ const EDGES_FOR_ONE: usize = 4;
 const WORK_OF_CUT: usize = 24;
 /// How many steps that a sketch shows not to meet count as one cube.
 const PASSED_FOR_ONE: usize = 16;
-/// The part of all work that every rule has an equal share of at first. What is left of it goes to those for which that was too little.
+/// The share of the work limit that is divided equally among the rules at first. The remainder is used for those that need more.
 const FIRST: usize = 4;
 /// How many times as much a rule has to be given, for it to be looked at again.
 const MORE: usize = 2;
 /// Packets of a cube that are tried.
 const TRIES: u64 = 12;
-/// Cubes of a rule of which packets are tried: what shows none by then is worked out.
+/// Number of cubes of a rule for which sample packets are tried before the exact computation.
 const MOST_CUBES: usize = 50;
 
-/// What was found when the steps before one were taken away from it.
+/// The remainder of a step after subtracting the steps before it.
 struct Remainder {
-    /// What is left.
+    /// The remainder.
     set: Set,
     /// Steps that took a part, in order.
     takers: Vec<u32>,
 }
 
-/// What may still be looked at for one rule, in cubes; the same every time, so that what is found never hangs on the machine.
+/// Remaining work for one rule, in cubes; deterministic, so that results do not depend on the machine.
 struct Work {
     left: usize,
     /// Whether it was too little.
@@ -112,7 +112,7 @@ impl<'a> RuleReviewer<'a> {
         &self.program.steps[number as usize]
     }
 
-    /// What is found of every step of a rule, by its number, with so much work for all of them.
+    /// Results of every step of a rule, by its number, within a common work limit.
     pub(super) fn share_out(&self, mut work: usize) -> BTreeMap<u32, RuleReview> {
         let mut found = BTreeMap::new();
         let mut open: Vec<u32> =
@@ -139,7 +139,7 @@ impl<'a> RuleReviewer<'a> {
         }
     }
 
-    /// What is found of a step with some work, and what is left of that.
+    /// Results of a step within a work limit, and the remaining work.
     fn review(&self, number: u32, mut work: Work) -> (RuleReview, Work) {
         let step = self.step(number);
         let mut review = RuleReview {
@@ -276,7 +276,7 @@ impl<'a> RuleReviewer<'a> {
             .walking(work.left.saturating_mul(EDGES_FOR_ONE))
     }
 
-    /// What sets gave, once they are paid for. Sets that ran out of nodes for want of work make it short.
+    /// Result of set operations, with their work deducted. Sets that exceed the node budget for lack of work count as not decided.
     fn paid<T>(&self, sets: &Diagrams, found: Result<T, OverBudget>, work: &mut Work) -> Option<T> {
         work.short |= found.is_err() && sets.len() < self.nodes;
         let cost = WORK_OF_NODE * sets.len() + sets.walked() / EDGES_FOR_ONE;
@@ -328,7 +328,7 @@ impl<'a> RuleReviewer<'a> {
         if found.len() > most { Meeting::TooMany(found) } else { Meeting::All(found) }
     }
 
-    /// What the steps before one that meet a region leave of it. `None` where that costs too much.
+    /// The remainder of a region after the overlapping steps before it. `None` where that exceeds the limit.
     fn remainder(
         &self,
         sets: &mut Diagrams,
@@ -385,8 +385,8 @@ impl<'a> RuleReviewer<'a> {
         Ok(Remainder { set: left, takers })
     }
 
-    /// How much of the new connections a step holds for is left to it, and which opposite rules took the rest. What is known of
-    /// the steps before it that meet its region is handed over.
+    /// Share of a step's new connections that is left to it, and the opposite rules that took the rest. Known overlapping steps before it
+    /// are passed in.
     fn what_is_left(
         &self,
         number: u32,

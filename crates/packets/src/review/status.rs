@@ -1,4 +1,4 @@
-//! What a review says of one rule.
+//! Result of a review for one rule.
 
 use crate::cube::{Cube, Field, Region, ranges, state};
 use crate::program::RuleId;
@@ -15,13 +15,13 @@ pub enum RuleStatus {
         /// Those, in order; each takes a part that none before it takes.
         by: Vec<RuleId>,
     },
-    /// A part of the chain is missing, or a condition before it is not modelled.
+    /// A part of the chain is missing, or a condition before it is not analysed.
     NotDecided,
     /// Telling would have cost too much.
     TooCostly,
 }
 
-/// What is known of one rule at one base chain.
+/// Results for one rule at one base chain.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RuleReview {
     /// Whether it ever decides.

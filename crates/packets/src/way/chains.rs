@@ -10,7 +10,7 @@ use crate::trace::Of;
 use trevlin_model::{Chain, ChainKind, Filter, Hook, Rule, Target};
 
 impl<'a> Way<'a> {
-    /// What of a packet leaves a hook; ways that end there are put with the others.
+    /// The part of a packet set that leaves a hook; paths that end there are added to the others.
     pub(super) fn hook(&self, hook: Hook, packet: Packet, ends: &mut Vec<Ended>) -> Vec<Packet> {
         let mut packets = vec![packet];
         for (filter, chain) in base_chains(&self.host.tables, self.family, hook) {

@@ -34,7 +34,7 @@ pub struct Sent {
 pub struct TrafficClass {
     /// As they are sent.
     pub sent: Sent,
-    /// What becomes of each. Addresses and ports in it are those of one of them.
+    /// Its result. Addresses and ports in it are those of one packet.
     pub answer: Answer,
     /// Where one of them is delivered, or may be where it depends.
     pub delivery: Option<Delivery>,
@@ -42,7 +42,7 @@ pub struct TrafficClass {
     pub delivered: (Vec<IpRange>, Vec<PortRange>),
 }
 
-/// What becomes of a set of packets.
+/// Results for a set of packets.
 #[derive(Debug, Clone, Default)]
 pub struct Cells {
     /// Together all that was asked about. Two may share packets, of which both say the same.
@@ -52,7 +52,7 @@ pub struct Cells {
 }
 
 impl Net<'_> {
-    /// What becomes of every packet of a set, exactly. At most `most` cells are made.
+    /// Exact results for every packet of a set. At most `most` cells are created.
     #[must_use]
     pub fn explore(&self, start: Start<'_>, sent: &Sent, most: usize) -> Cells {
         let mut cells = Cells::default();

@@ -20,7 +20,7 @@ pub fn has_ports(protocol: u8) -> bool {
     matches!(protocol, TCP | UDP | 33 | 132 | 136)
 }
 
-/// A connection that somebody tries to open.
+/// An attempted connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Flow<'a> {
     /// Interface by which its first packet enters.
@@ -29,7 +29,7 @@ pub struct Flow<'a> {
     pub source: IpAddr,
     /// Destination address, of the same IP version.
     pub destination: IpAddr,
-    /// Transport protocol. Of ICMP a request for an echo is followed.
+    /// Transport protocol. For ICMP an echo request is followed.
     pub protocol: u8,
     /// Source port.
     pub source_port: u16,

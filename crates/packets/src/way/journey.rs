@@ -35,11 +35,11 @@ struct Arrival {
 struct Out {
     interface: String,
     gateway: Option<IpAddr>,
-    /// Where the first packet came from, where nothing tells another way.
+    /// Origin of the first packet, where no other path is known.
     back: Option<Place>,
 }
 
-/// What one leg comes to.
+/// Results of one leg.
 #[derive(Default)]
 struct Ways {
     arrived: Vec<Arrival>,
@@ -284,7 +284,7 @@ impl Net<'_> {
         Some(Out { interface, gateway: None, back })
     }
 
-    /// What of a device's policies wraps a packet as it is.
+    /// The policy of a device that applies to the unencrypted packet.
     fn wrapped(&self, way: &Way<'_>, packet: &Packet) -> Option<(Option<Place>, Origin)> {
         let (source, destination) = (packet.known(Field::Source), packet.known(Field::Destination));
         for policy in self.shape.policies(packet.device) {
@@ -379,14 +379,14 @@ impl Net<'_> {
         }
     }
 
-    /// Whether this is the interface by which the first packet came in from outside.
+    /// Whether this is the interface by which the first packet entered from an untrusted network.
     fn is_outside_entrance(&self, start: Start<'_>, place: &Place) -> bool {
         let entered = matches!(start, Start::Entering { device, interface, .. } if device == place.device && interface == place.interface);
         entered && self.shape.is_outside(place)
     }
 
-    /// Whether an answer that leaves here comes to who asked: by the interface it entered by, on the same network, or by the
-    /// outside where it came from there.
+    /// Whether a reply that leaves here returns to the sender: by the interface of the first packet, on the same network, or by an Internet
+    /// interface if it came from there.
     fn is_home(&self, start: Start<'_>, place: &Place, packet: &Packet, to: Option<&Place>) -> bool {
         let Start::Entering { device, interface, .. } = start else { return false };
         let entered = Place { device, interface: interface.to_owned() };

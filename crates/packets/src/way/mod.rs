@@ -2,8 +2,8 @@
 //! next; and for TCP the way of the answer back and of the packet that answers it, since a connection needs all three.
 //!
 //! Order and meaning follow the kernel: nft(8) "ADDRESS FAMILIES" and "CHAINS" (hooks and priorities), iptables(8) "TABLES",
-//! iptables-extensions(8) (DNAT, SNAT, MASQUERADE, REDIRECT, NETMAP). What is not modelled is followed both ways: where they
-//! end differently, the answer is that it depends, with the rule.
+//! iptables-extensions(8) (DNAT, SNAT, MASQUERADE, REDIRECT, NETMAP). A condition that is not analysed is followed both ways: where they
+//! end differently, the result is `depends`, with the rule.
 
 mod chains;
 mod explore;
@@ -34,7 +34,7 @@ use trevlin_model::{Family, Filter, Interface, IpRange, Limit, Limits, Origin, R
 
 /// How deep jumps are followed.
 const DEPTH: usize = 64;
-/// How many ways are followed at a time, where rules are not modelled or translation may choose.
+/// Maximum number of simultaneous paths, where conditions are not analysed or translation may choose.
 const MOST_WAYS: usize = 64;
 /// How many addresses a translation may choose from for each to be followed.
 const MOST_CHOICES: u128 = 16;
@@ -53,7 +53,7 @@ pub enum Verdict {
     Allowed,
     /// It is not.
     Blocked,
-    /// Something that is not modelled, or not exported, decides.
+    /// A condition that is not analysed, or a part that was not exported, decides.
     Depends,
 }
 
@@ -81,7 +81,7 @@ pub struct Answer {
     pub verdict: Verdict,
     /// Where it is delivered, where that is certain.
     pub delivered: Option<Delivery>,
-    /// What decided.
+    /// The deciding steps.
     pub steps: Vec<Step>,
 }
 
@@ -97,35 +97,35 @@ pub enum SourceCheck {
     Loose,
 }
 
-/// What of a device decides about packets.
+/// The parts of a device that decide about packets.
 #[derive(Debug, Clone, Default)]
 pub struct Host<'a> {
     /// Tables to ask.
     pub tables: Vec<&'a Filter>,
     /// Interfaces; none where they were not exported.
     pub interfaces: &'a [Interface],
-    /// Routes; none where they were not exported, and then the networks of the interfaces stand in.
+    /// Routes; none where they were not exported, in which case the networks of the interfaces are used.
     pub routes: &'a [Route],
     /// Whether packets are sent on for others, by IP version (sysctl `ip_forward`, `forwarding`), with the line.
     pub forwards: [Option<(bool, Option<Origin>)>; 2],
     /// Source check by interface name, with the line.
     pub source_checks: Vec<(String, SourceCheck, Origin)>,
-    /// Addresses of callers of a tunnel, with its interface: they are routed there once they have called.
+    /// Addresses of a tunnel's clients, with its interface: they are routed there while connected.
     pub callers: Vec<(IpRange, String, Origin)>,
-    /// What of it is missing, so that what is there does not decide alone.
+    /// Missing parts, because of which the present ones are not conclusive.
     pub lacks: Vec<Lack>,
-    /// Whether every destination counts as one of its own: for what its filter lets in, where its addresses were not exported.
+    /// Whether every destination counts as one of its own: for the traffic that its filter permits, where its addresses were not exported.
     pub every_address: bool,
 }
 
 /// Something that decides about packets and that no export holds, or none that is followed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Lack {
-    /// What it is, as a phrase.
+    /// Name, as a phrase.
     pub what: String,
     /// Whether all it can do to a packet is to stop it.
     pub only_blocks: bool,
-    /// The line that tells of it.
+    /// The line that refers to it.
     pub origin: Origin,
 }
 
@@ -138,7 +138,7 @@ pub struct Net<'a> {
     nodes: usize,
 }
 
-/// What of a device is worked out once for all packets of an IP version.
+/// Properties of a device computed once for all packets of an IP version.
 #[derive(Debug)]
 struct Ready {
     space: Space,
@@ -148,12 +148,12 @@ struct Ready {
 /// Destinations that go one way, by what sends them there.
 type ByPrefix = Mutex<BTreeMap<Sends, Ranges>>;
 
-/// What sends destinations one way.
+/// A set of destinations with the same next hop.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 enum Sends {
     /// A prefix, where none that is longer fits.
     Prefix(Option<IpNet>),
-    /// The callers of a tunnel, by its interface and the line that says so, where no others come before.
+    /// The clients of a tunnel, by its interface and the deciding line, where no other entry precedes.
     Callers(String, Origin),
 }
 
@@ -227,7 +227,7 @@ impl<'a> Net<'a> {
         Way { host: &self.hosts[device], space: &ready.space, by_prefix: &ready.by_prefix, family, trace }
     }
 
-    /// What becomes of a connection that starts here.
+    /// Result of a connection that starts here.
     #[must_use]
     pub fn ask(&self, start: Start<'_>, flow: &Flow<'_>) -> Answer {
         let family = Family::of(flow.destination);
@@ -256,13 +256,13 @@ impl<'a> Walker<'a> {
         space.names().map(str::to_owned).chain([NO_NAME.to_owned()]).collect()
     }
 
-    /// What becomes of every packet of a set that enters by an interface, out of IPsec or not. At most `most` cells are made.
+    /// Results for every packet of a set that enters by an interface, decrypted by IPsec or not. At most `most` cells are created.
     #[must_use]
     pub fn explore(&self, entering: &str, ipsec: bool, sent: &Sent, most: usize) -> Cells {
         self.net.explore(Start::Entering { device: 0, interface: entering, ipsec }, sent, most)
     }
 
-    /// What becomes of a connection.
+    /// Result of a connection.
     #[must_use]
     pub fn ask(&self, flow: &Flow<'_>) -> Answer {
         self.net.ask(Start::Entering { device: 0, interface: flow.entering, ipsec: false }, flow)

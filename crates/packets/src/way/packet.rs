@@ -69,7 +69,7 @@ pub(super) enum Leg {
     Third,
 }
 
-/// What a device remembers of a connection whose first packet it let pass.
+/// State that a device keeps of a connection whose first packet it accepted.
 #[derive(Debug, Clone)]
 pub(super) struct Crossing {
     pub(super) device: usize,
@@ -92,7 +92,7 @@ impl Crossing {
     }
 }
 
-/// Doubts of a packet that are told: an answer that hangs on more is no clearer for them.
+/// Number of reported conditions that are not analysed: more do not make a result clearer.
 const MOST_DOUBTS: usize = 64;
 
 /// A packet on its way. It is handed on often, and is large.
@@ -113,7 +113,7 @@ impl DerefMut for Packet {
     }
 }
 
-/// What is known of a packet on its way.
+/// State of a packet on its path.
 #[derive(Debug, Clone)]
 pub(super) struct Travelling {
     pub(super) family: Family,
@@ -139,7 +139,7 @@ pub(super) struct Travelling {
 }
 
 impl Packet {
-    /// The first packet of a connection, before it comes anywhere. `varies` tells which of its values may differ.
+    /// The first packet of a connection, before it enters a device. `varies` lists the values that may differ.
     pub(super) fn first(flow: &Flow<'_>, varies: &dyn Fn(Field) -> bool) -> Self {
         let mut point: Point = [0; FIELDS];
         let mut of = Origins([Of::Fixed; FROM_SENT.len()]);
@@ -344,7 +344,7 @@ impl Packet {
         }
     }
 
-    /// What the device does when the packet left it, or was delivered to it.
+    /// Actions of a device after sending or delivering the packet.
     pub(super) fn leaves(&mut self, leg: Leg, left_by: Option<&str>) {
         match (leg, self.belongs_to) {
             (Leg::First, _) => {

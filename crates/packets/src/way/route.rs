@@ -84,7 +84,7 @@ impl Way<'_> {
         self.longest(destination, of)
     }
 
-    /// Narrows to the addresses of a tunnel's callers that nobody else has and that are not the device's own, where the value is one.
+    /// Narrows to the addresses of a tunnel's clients that no other entry and no interface of the device has, where the value is one.
     fn narrow_to_callers(&self, interface: &str, origin: Origin, own: &Ranges, (value, of): Known) -> bool {
         let mut known = self.by_prefix.lock().unwrap_or_else(PoisonError::into_inner);
         let alike = known.entry(Sends::Callers(interface.to_owned(), origin)).or_insert_with(|| {

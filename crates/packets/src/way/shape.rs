@@ -1,4 +1,4 @@
-//! How devices are joined: which interfaces share a network, which face the outside, and what tunnels join.
+//! Connections between devices: interfaces that share a network, interfaces that face untrusted networks, and tunnels.
 
 use super::step::Refusal;
 use crate::cube::{Ranges, common, other_ranges, ranges};
@@ -28,7 +28,7 @@ pub struct Wire {
     pub to: Place,
 }
 
-/// What a device wraps into IPsec, as it leaves.
+/// Traffic that a device encrypts with IPsec when it leaves.
 #[derive(Debug, Clone)]
 pub struct IpsecPolicy {
     /// Sources; every one where empty.
@@ -46,9 +46,9 @@ pub struct IpsecPolicy {
 pub enum Egress {
     /// A host of a network that a device is on, and that is none of the devices.
     Host,
-    /// The outside.
+    /// An untrusted network.
     Outside,
-    /// A next hop that is none of the devices, and not of the outside.
+    /// A next hop that is no known device, on an internal network.
     Beyond,
 }
 
@@ -72,19 +72,19 @@ pub struct Shape {
     segments: BTreeMap<Place, usize>,
     /// Who has an address on a network, and who answers for one.
     holders: BTreeMap<(usize, IpAddr), Place>,
-    /// Ranges that a device answers for on a network, as those of its callers, by the network's number.
+    /// Ranges that a device answers for on a network, as those of its VPN clients, by the network's number.
     answers_for: BTreeMap<usize, Vec<(IpRange, Place)>>,
     /// Addresses of a network, by its number.
     prefixes: BTreeMap<usize, Vec<IpRange>>,
     /// The device to which hosts of a network send what is for elsewhere.
     routers: BTreeMap<usize, Place>,
-    /// Interfaces that face the outside.
+    /// Interfaces that face an untrusted network.
     outside: BTreeSet<Place>,
-    /// Who has an address of the outside.
+    /// Owners of public addresses.
     outside_holders: BTreeMap<IpAddr, Place>,
-    /// Destinations that the outside does not carry, but for those of an interface's own network.
+    /// Destinations that are not routed on the Internet, except those of an interface's own network.
     not_carried: Vec<IpRange>,
-    /// What of the outside is nobody's, by IP version: worked out once, since in a large estate many have addresses there.
+    /// Unassigned public addresses, by IP version: computed once, since many devices of a large estate have some.
     free_outside: [OnceLock<Ranges>; 2],
     wires: BTreeMap<Place, Vec<Wire>>,
     policies: BTreeMap<usize, Vec<IpsecPolicy>>,
@@ -117,8 +117,7 @@ impl Shape {
         self.routers.insert(segment, place);
     }
 
-    /// Where a host of the network that an interface is on sends something, and for which destinations that is so. None where
-    /// nothing tells.
+    /// The first hop of traffic from a host of an interface's network, and the destinations it applies to. None where it is not known.
     pub(super) fn sent_by_host(&self, at: &Place, destination: IpAddr) -> Option<(Place, Ranges)> {
         let segment = self.segments.get(at).copied()?;
         if let Some((place, alike)) = self.held(segment, destination) {
@@ -133,7 +132,7 @@ impl Shape {
         Some((self.routers.get(&segment)?.clone(), elsewhere))
     }
 
-    /// Says that an interface has an address on its network. Of two with the same the first stays.
+    /// Registers the address of an interface on its network. The first of two with the same address is kept.
     pub fn holds(&mut self, place: &Place, address: IpAddr) {
         if let Some(segment) = self.segments.get(place) {
             self.holders.entry((*segment, address)).or_insert_with(|| place.clone());
@@ -144,19 +143,19 @@ impl Shape {
         }
     }
 
-    /// Says that an interface answers for a range on its network, as for the addresses of callers (proxy ARP).
+    /// Registers a range that an interface answers for on its network, as for the addresses of VPN clients (proxy ARP).
     pub fn answers_for(&mut self, place: &Place, range: IpRange) {
         if let Some(segment) = self.segments.get(place) {
             self.answers_for.entry(*segment).or_default().push((range, place.clone()));
         }
     }
 
-    /// Says that an interface faces the outside.
+    /// Marks an interface as facing an untrusted network.
     pub fn faces_outside(&mut self, place: Place) {
         self.outside.insert(place);
     }
 
-    /// Says which destinations the outside does not carry (RFC 1918, section 3; RFC 6890).
+    /// Registers destinations that are not routed on the Internet (RFC 1918, section 3; RFC 6890).
     pub fn does_not_carry(&mut self, ranges: Vec<IpRange>) {
         self.not_carried = ranges;
     }
@@ -177,13 +176,13 @@ impl Shape {
         self.policies.entry(device).or_default().push(policy);
     }
 
-    /// What a device wraps into IPsec, in the order in which it looks.
+    /// IPsec policies of a device, in order of evaluation.
     #[must_use]
     pub fn policies(&self, device: usize) -> &[IpsecPolicy] {
         self.policies.get(&device).map_or(&[], Vec::as_slice)
     }
 
-    /// Whether an interface faces the outside.
+    /// Whether an interface faces an untrusted network.
     #[must_use]
     pub fn is_outside(&self, place: &Place) -> bool {
         self.outside.contains(place)
@@ -209,7 +208,7 @@ impl Shape {
         self.answers_for.get(&segment).map_or(&[], Vec::as_slice)
     }
 
-    /// Addresses that nobody has on the outside.
+    /// Unassigned public addresses.
     fn free_outside(&self, family: Family) -> &Ranges {
         self.free_outside[usize::from(family == Family::V6)].get_or_init(|| {
             let held = self.outside_holders.keys().filter(|address| Family::of(**address) == family);
@@ -217,7 +216,7 @@ impl Shape {
         })
     }
 
-    /// Whether the outside carries a destination that leaves by a next hop there, and for which destinations that is so.
+    /// Whether the Internet routes a destination with a next hop there, and the destinations it applies to.
     pub(super) fn carries(&self, destination: IpAddr) -> (bool, Ranges) {
         let family = Family::of(destination);
         let lost = ranges(numbers(&self.not_carried, family));

@@ -1,5 +1,4 @@
-//! What decided about a packet, one thing after the other: as data. What is said of a step is made from it at the end, and
-//! nothing is ever read back from that.
+//! Events that decided about a packet, in order, as data. Texts are generated from them at the end, and are never parsed.
 
 use crate::program::Ending;
 use std::fmt;
@@ -11,13 +10,13 @@ use trevlin_model::{Family, Origin};
 pub struct Step {
     /// The device where it happened.
     pub device: usize,
-    /// What happened.
+    /// The event.
     pub kind: StepKind,
     /// The line that says so, where one does.
     pub origin: Option<Origin>,
 }
 
-/// What happened to a packet.
+/// An event on the path of a packet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum StepKind {
     /// It enters a device by this interface.
@@ -59,7 +58,7 @@ pub enum StepKind {
     },
     /// Whether a rule of this chain holds for it is not known.
     RuleUnknown(String),
-    /// What a rule's target does is not known, by the target's name.
+    /// The effect of a rule's target is not known; name of the target.
     TargetUnknown(String),
     /// The chain that a rule sends it to is not in the export.
     ChainMissing(String),
@@ -102,7 +101,7 @@ pub enum StepKind {
     VersionsDiffer,
     /// Both ends are on one network, and no device stands between.
     SameNetwork(IpAddr),
-    /// Nothing that comes from outside is delivered there.
+    /// No traffic from untrusted networks is delivered there.
     NothingDelivered,
 }
 
@@ -133,14 +132,14 @@ pub enum RouteUnknown {
 /// Why a link does not take a packet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Refusal {
-    /// The outside does not carry its destination (RFC 1918, section 3; RFC 6890).
+    /// The Internet does not route its destination (RFC 1918, section 3; RFC 6890).
     NotCarried,
     /// The other end of a tunnel takes no packets of its source (wg(8), AllowedIPs).
     SourceNotTaken,
 }
 
 impl StepKind {
-    /// Whether it only tells the way to a device, and not what the device decided.
+    /// Whether it only describes the route to a device, and no decision of the device.
     #[must_use]
     pub fn is_route(&self) -> bool {
         matches!(self, Self::Routed { .. })

@@ -1,4 +1,4 @@
-//! What a translation makes of a packet.
+//! Effect of a translation on a packet.
 
 use super::packet::{Known, Packet};
 use super::step::StepKind;
@@ -10,7 +10,7 @@ use std::net::IpAddr;
 use trevlin_model::{Family, Hook, IpRange, Origin, Translation, TranslationKind};
 
 impl Way<'_> {
-    /// What a packet may become by a translation.
+    /// Possible results of a translation of a packet.
     pub(super) fn translate(
         &self,
         packet: Packet,

@@ -1,4 +1,4 @@
-//! The program that runs in each namespace: it listens on all its addresses and sends what it is told to.
+//! The program that runs in each namespace: it listens on all its addresses and sends packets on command.
 
 use socket2::{Domain, Protocol, Socket, Type};
 use std::io::{self, BufRead, Read, Write};
@@ -55,7 +55,7 @@ pub(crate) fn run(arguments: &[String]) {
 }
 
 impl Listening {
-    /// Tells what arrived: the number that was sent, and where.
+    /// Reports arrivals: the number that was sent, and the place.
     fn look(&mut self) {
         for (at, listener) in &self.tcp {
             while let Ok((stream, _)) = listener.accept() {

@@ -1,4 +1,4 @@
-//! The agents, as the test sees them: one in each namespace, told what to send, and telling what arrived.
+//! The agents, as the test uses them: one in each namespace, which receives commands and reports arrivals.
 
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Write};
@@ -51,12 +51,12 @@ impl Agents {
         self.0.push(Agent { to: child.stdin.take().unwrap(), child, from });
     }
 
-    /// Tells one what to send: `NUMBER tcp|udp SOURCE SPORT DESTINATION PORT`.
+    /// Queues a packet: `NUMBER tcp|udp SOURCE SPORT DESTINATION PORT`.
     pub(crate) fn tell(&mut self, number: usize, line: &str) {
         writeln!(self.0[number].to, "{line}").unwrap();
     }
 
-    /// Lets all send, and tells what arrived where.
+    /// Lets all send, and returns the arrivals.
     pub(crate) fn go(&mut self) -> BTreeMap<usize, (IpAddr, u16)> {
         for agent in &mut self.0 {
             writeln!(agent.to, "go").unwrap();

@@ -66,7 +66,7 @@ pub(crate) fn translatable(seed: u64) -> Vec<(bool, String)> {
     (0..24).map(one).collect()
 }
 
-/// What conditions a list has beside those that all have.
+/// Conditions of a list besides the common ones.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Extra {
     None,
@@ -92,7 +92,7 @@ fn list(number: u64, seed: u64) -> RuleList {
 }
 
 impl Extra {
-    /// What it is for tables that are asked early: what is not modelled stays in the last.
+    /// Variant for tables that are evaluated early: conditions that are not analysed are only in the last table.
     fn early(self) -> Self {
         if self == Self::Residual { Self::None } else { self }
     }

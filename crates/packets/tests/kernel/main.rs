@@ -73,7 +73,7 @@ fn main() {
     count.finish(lists.len());
 }
 
-/// What came of all probes.
+/// Totals of all probes.
 #[derive(Default)]
 struct Count {
     probes: usize,

@@ -248,7 +248,7 @@ impl Net {
         self.gate(program, &["-f", &file.path().to_string_lossy()])
     }
 
-    /// What an auditor would be given of the gate.
+    /// Exports of the gateway, as an auditor would receive them.
     pub(crate) fn dumps(&self, kind: Kind) -> Vec<(String, String)> {
         let mut dumps = vec![
             ("ip-addr.json", self.gate("ip", &["-j", "addr", "show"])),
@@ -300,7 +300,7 @@ impl Net {
         probes
     }
 
-    /// Sends, and tells what arrived where.
+    /// Sends, and returns the arrivals.
     pub(crate) fn send(&mut self, probes: &[Probe]) -> BTreeMap<usize, (IpAddr, u16)> {
         for probe in probes {
             let protocol = if probe.tcp { "tcp" } else { "udp" };

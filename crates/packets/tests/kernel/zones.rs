@@ -90,7 +90,7 @@ const CASES: [(&str, Files); 4] = [
 const BUS: &str = "<busconfig><type>system</type><listen>unix:path=SOCKET</listen><policy context=\"default\"><allow own=\"*\"/>\
                    <allow send_destination=\"*\" eavesdrop=\"true\"/><allow eavesdrop=\"true\"/></policy></busconfig>";
 
-/// How many chains were held against those of firewalld, and what differs; none where it cannot be started.
+/// Number of chains compared with those of firewalld, and the differences; none where it cannot be started.
 pub(crate) fn compare(net: &Net) -> Option<(usize, Vec<String>)> {
     let (mut compared, mut wrong) = (0, Vec::new());
     for (what, files) in CASES {
@@ -141,7 +141,7 @@ fn reading(files: Files) -> Vec<Filter> {
     readings.into_iter().flat_map(|reading| reading.facts.filters).collect()
 }
 
-/// What firewalld loads for these files.
+/// Chains that firewalld loads for these files.
 fn loaded(net: &Net, files: Files) -> Option<String> {
     let folder = tempfile::tempdir().unwrap();
     let at = |path: &str| folder.path().join(path);

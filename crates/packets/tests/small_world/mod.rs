@@ -69,7 +69,7 @@ fn holds(one: &Match, packet: &Packet) -> bool {
     plain != one.negated
 }
 
-/// What became of a packet, and on the way there the rules that held for it.
+/// Result of a packet, and the rules that it matched.
 #[derive(Debug, Default, PartialEq, Eq)]
 struct Way {
     ended: Option<(RuleId, Target)>,

@@ -42,7 +42,7 @@ const SIGNS: [&str; 22] = [
     "sql",
 ];
 
-/// Programs whose arguments are looked at stand in lines with one of these.
+/// Words of which a line has at least one where it contains arguments of programs.
 const PROGRAM_SIGNS: [&str; 8] =
     ["curl", "smb", "ldap", "snmp", "mosquitto_", "redis-cli", "ipmitool", "rad"];
 

@@ -19,7 +19,7 @@ const ENDS: [char; 21] = [
     '"', '\'', '`', '=', ':', ',', ';', '(', ')', '<', '>', '[', ']', '{', '}', '&', '?', '|', '!', '\\', '#',
 ];
 
-/// Where values of such settings stand in a line.
+/// Positions of values of such settings in a line.
 pub(super) fn places(line: &str, after: &str) -> Vec<Range<usize>> {
     let words = words_between(line, &ENDS);
     let remark = comment(line);
@@ -214,7 +214,7 @@ fn says_plainly(word: &str) -> bool {
     says(word) == Some(Says::Plainly)
 }
 
-/// What a name says of its value.
+/// The kind of value that a name announces.
 fn says(name: &str) -> Option<Says> {
     let lower = name.trim_start_matches(['-', '$', '@']).to_ascii_lowercase();
     if lower.is_empty() || lower.len() > 64 || WORDS.no_secret.contains(&lower) || lower.contains('/') {

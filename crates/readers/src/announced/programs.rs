@@ -5,7 +5,7 @@ use super::words::{Takes, WORDS};
 use crate::scrub::words_between;
 use std::ops::Range;
 
-/// Where such arguments stand in a line.
+/// Positions of such arguments in a line.
 pub(super) fn places(line: &str) -> Vec<Range<usize>> {
     // Quotes around a word are no part of it.
     let words = words_between(line, &['"', '\'', '`', ';', '(', ')']);
@@ -72,7 +72,7 @@ fn of_option(
     }
 }
 
-/// What follows a sign in a word; the whole word where it has none.
+/// The text after a sign in a word; the whole word where it has none.
 fn after(line: &str, word: Range<usize>, sign: char) -> Range<usize> {
     let text = &line[word.clone()];
     text.split_once(sign).map_or(word.clone(), |(_, rest)| word.end - rest.len()..word.end)

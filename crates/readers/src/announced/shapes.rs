@@ -1,4 +1,4 @@
-//! Secrets that are told by their own shape: logins in addresses of pages, credentials of headers, hashes, key blocks.
+//! Secrets recognised by their shape: logins in URLs, credentials in headers, hashes, key blocks.
 
 use std::ops::Range;
 
@@ -49,7 +49,7 @@ const BRACED: [&str; 16] = [
     "{x-nthash}",
 ];
 
-/// Where such secrets stand in a line.
+/// Positions of such secrets in a line.
 pub(super) fn places(line: &str) -> Vec<Range<usize>> {
     let mut found = Vec::new();
     found.extend(logins(line));
@@ -58,7 +58,7 @@ pub(super) fn places(line: &str) -> Vec<Range<usize>> {
     found
 }
 
-/// What proves a login in the address of a page: behind the colon, or all of it where it has none and looks like a token.
+/// The secret of a login in a URL: after the colon, or all of it where it has none and looks like a token.
 fn logins(line: &str) -> impl Iterator<Item = Range<usize>> {
     line.match_indices("://").filter_map(|(at, sign)| {
         let start = at + sign.len();
@@ -91,7 +91,7 @@ fn logins(line: &str) -> impl Iterator<Item = Range<usize>> {
     })
 }
 
-/// What follows `Basic` and `Bearer` (RFC 7617, RFC 6750).
+/// The text after `Basic` and `Bearer` (RFC 7617, RFC 6750).
 fn credentials(line: &str) -> Vec<Range<usize>> {
     let mut found = Vec::new();
     let lower = line.to_ascii_lowercase();
@@ -182,7 +182,7 @@ pub(super) fn key_block(text: &str, line: Range<usize>) -> Option<Range<usize>> 
     (start < end).then_some(start..end)
 }
 
-/// Where a block ends that nobody closed: at the first line that is none of its own.
+/// The end of an unclosed block: the first line that does not belong to it.
 fn unclosed(text: &str, from: usize) -> usize {
     let mut at = text[from..].find('\n').map_or(text.len(), |end| from + end + 1);
     for line in text[at..].split_inclusive('\n') {

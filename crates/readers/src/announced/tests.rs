@@ -1,6 +1,6 @@
 use super::*;
 
-/// What is found in a text, with a comma between.
+/// Secrets found in a text, separated by commas.
 fn found(text: &str) -> String {
     places(text).into_iter().map(|place| &text[place]).collect::<Vec<_>>().join(", ")
 }

@@ -1,4 +1,4 @@
-//! What may be a secret, and what is an ordinary value.
+//! Values that may be secrets, and ordinary values.
 
 use super::words::WORDS;
 
@@ -26,7 +26,7 @@ pub(super) fn looks_secret(value: &str) -> bool {
         && (is_odd(value) || is_random(value))
 }
 
-/// Whether nobody writes it by chance, so that it is a secret wherever else it stands.
+/// Whether the value is too unusual to occur by chance, so that it is a secret wherever it occurs.
 pub(super) fn is_told_apart(value: &str) -> bool {
     let has = |test: fn(char) -> bool| value.contains(test);
     let kinds = [has(|one| one.is_ascii_digit()), has(char::is_uppercase), has(char::is_lowercase)];

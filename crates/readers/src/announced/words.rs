@@ -9,13 +9,13 @@ use std::collections::{BTreeMap, BTreeSet};
 pub(super) enum Takes {
     /// All of it.
     Whole,
-    /// What is written to the option without a blank.
+    /// The value is attached to the option without a blank.
     Glued,
     /// Either.
     GluedOrWhole,
-    /// What follows the first colon.
+    /// The text after the first colon.
     AfterColon,
-    /// What follows the first percent sign.
+    /// The text after the first percent sign.
     AfterPercent,
     /// The last word of the command.
     Last,

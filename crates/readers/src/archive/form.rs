@@ -10,7 +10,7 @@ pub(super) enum Form {
     Zstd,
 }
 
-/// Of a frame, and of one to be skipped, whose last four bits may be any.
+/// Magic numbers of a frame, and of a skippable frame, whose last four bits are arbitrary.
 pub(super) const FRAME: [u8; 4] = *b"\x28\xb5\x2f\xfd";
 
 /// Whether a frame begins that is to be skipped.

@@ -1,8 +1,8 @@
-//! Archives, as clients send them: what is in them, without a file of them touching the disk.
+//! Archives as received from clients: their content, read in memory without writing files to disk.
 //!
-//! Archives are as hostile as exports. No path leaves the archive, links are told and not followed, and sizes are bounded before
-//! anything is kept: by the size of a file, of all files, their number, how much larger an archive may grow, and how deep one may lie
-//! in another. What comes out is counted whether it is kept or not, and for all archives in one another together.
+//! Archives are as hostile as exports. No path leaves the archive, links are reported and not followed, and sizes are bounded before
+//! anything is kept: the size of a file, of all files, their number, the growth of an archive, and the nesting depth. Output is counted
+//! whether it is kept or not, and for all nested archives together.
 
 mod form;
 mod sealed;
@@ -17,19 +17,19 @@ use streams::{Frames, Refused, Room, Stream, limited};
 use trevlin_model::{Limit, Limits};
 use zeroize::Zeroizing;
 
-/// What may always come out of an archive, however small it is.
+/// Bytes that any archive may expand to, however small it is.
 const FREE: u64 = 1 << 20;
 
-/// What was in archives.
+/// Content of archives.
 #[derive(Debug, Default)]
 pub struct Unpacked {
     /// Files by path, with `/` between its parts. The second name of a file (a hard link) is a file like the first.
     pub files: BTreeMap<String, Zeroizing<Vec<u8>>>,
     /// Symbolic links by path, with where they lead, as written.
     pub links: BTreeMap<String, String>,
-    /// What was left out, and why.
+    /// Parts left out, with the reason.
     pub left_out: Vec<(String, String)>,
-    /// What is said of a path once, however often it comes.
+    /// Messages already given, each once for a path.
     said: BTreeSet<String>,
     /// Archives in the one at hand, opened after it.
     inner: Vec<Inner>,
@@ -62,7 +62,7 @@ pub fn stem(name: &str) -> Option<&str> {
         .map(|ending| &name[..name.len() - ending.len()])
 }
 
-/// Folders in which version control keeps former states, which are nobody's configuration.
+/// Folders in which version control keeps former states, which are not in force.
 const HISTORIES: [&str; 4] = [".git", ".svn", ".hg", ".bzr"];
 
 /// Whether a folder holds what version control keeps, by its name.
@@ -313,7 +313,7 @@ impl Unpacked {
         self.insert(joined(under, path), bytes);
     }
 
-    /// Where an entry goes, unless it leads out of the archive or is no configuration by its place, which is told.
+    /// Destination of an entry, unless it leads out of the archive or its place shows that it is not a configuration; both are reported.
     fn placed(&mut self, name: &str, written: &str) -> Option<String> {
         let Some(path) = safe(written) else {
             self.left_out.push((joined(name, written), OUTSIDE.to_owned()));
@@ -371,7 +371,7 @@ impl Unpacked {
         }
     }
 
-    /// What is a file and a folder at once can only be one of them.
+    /// A path that is both a file and a folder can only be one of them.
     fn settle_clashes(&mut self) {
         let is_folder = |path: &String| {
             let below = format!("{path}/");
@@ -386,7 +386,7 @@ impl Unpacked {
     }
 }
 
-/// Whether a file stands in the archive without its holes, in the way of pax headers.
+/// Whether a sparse file is stored in the archive without its holes, as pax headers describe.
 fn is_packed_without_holes(entry: &mut tar::Entry<'_, impl Read>) -> bool {
     let extensions = entry.pax_extensions().ok().flatten();
     extensions.is_some_and(|mut all| {

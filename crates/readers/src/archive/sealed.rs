@@ -1,6 +1,6 @@
-//! Files that are no text: what they say of themselves, so that one asks for the right thing.
+//! Files that are not text: their type, so that the right file can be requested.
 
-/// What a file says it is, where that is nothing to read: something encrypted, or a container, so that one asks for the right thing.
+/// The type of a file that cannot be read: encrypted, or a container, so that the right file can be requested.
 #[must_use]
 pub fn sealed(bytes: &[u8]) -> Option<&'static str> {
     let begins = |magic: &[u8]| bytes.starts_with(magic);
@@ -20,7 +20,7 @@ pub fn sealed(bytes: &[u8]) -> Option<&'static str> {
     known.iter().find(|(magic, _)| begins(magic)).map(|(_, what)| *what)
 }
 
-/// What bytes seem to be that are no text: without any pattern, every byte about as often as any other, they are encrypted or packed.
+/// The likely type of bytes that are not text: with all byte values about equally frequent they are encrypted or compressed.
 #[must_use]
 pub fn scrambled(bytes: &[u8]) -> Option<&'static str> {
     let sample = bytes.get(..bytes.len().min(64 << 10))?;

@@ -47,7 +47,7 @@ pub(super) struct Room {
     pub(super) by_ratio: bool,
 }
 
-/// What came out of a stream: all of it, or as much as came before it was refused.
+/// Content of a stream: all of it, or the part before an error.
 pub(super) struct Stream {
     pub(super) bytes: Zeroizing<Vec<u8>>,
     pub(super) refused: Option<Refused>,

@@ -1,4 +1,4 @@
-//! How a list of hosts of PostgreSQL is told.
+//! Recognition of PostgreSQL host lists.
 
 use crate::reader::TELLING_LINES;
 use crate::telling::PG_HBA_KINDS as KINDS;

@@ -1,5 +1,5 @@
-//! Option files of MariaDB (MariaDB documentation, "Configuring MariaDB with Option Files"): where the server listens, and whether
-//! it asks who somebody is. The last value wins; dashes and underscores are the same.
+//! Option files of MariaDB (MariaDB documentation, "Configuring MariaDB with Option Files"): listeners and authentication. The last value
+//! wins; dashes and underscores are equivalent.
 
 use crate::ini::sections;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};

@@ -1,7 +1,7 @@
 //! `mosquitto.conf` (mosquitto.conf(5)): listeners of a broker of messages, and who may use them.
 //!
-//! What stands above the first `listener` is about the one on the default port, and about all of them unless
-//! `per_listener_settings` keeps them apart.
+//! Settings above the first `listener` apply to the one on the default port, and to all listeners unless `per_listener_settings` separates
+//! them.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known, truth};
@@ -69,7 +69,7 @@ struct Scope<'a> {
     head: Option<(Vec<&'a str>, Origin)>,
     /// Where its first line stands.
     first: Option<Origin>,
-    /// What was said last of each setting.
+    /// The last value of each setting.
     last: Last<'a>,
 }
 

@@ -1,5 +1,5 @@
-//! `pg_hba.conf` (PostgreSQL manual, "The pg_hba.conf File"): who may open which database from where, and how he proves it. The
-//! first line that fits decides; whom none fits is turned down.
+//! `pg_hba.conf` (PostgreSQL manual, "The pg_hba.conf File"): permitted users, databases and sources, with the authentication method. The
+//! first matching line decides; connections without a match are rejected.
 
 use super::postgresql;
 use crate::addresses;
@@ -119,7 +119,7 @@ fn row(kind: &'static str, rest: &[&str], origin: Origin) -> Option<Row> {
     Some(Row { kind, databases: names(databases), users: names(users), sources, method, certificate, origin })
 }
 
-/// What lines ask of kind, database and user.
+/// Kind, database and user of lines.
 #[derive(PartialEq, Eq, Hash)]
 struct Alike {
     kind: &'static str,

@@ -208,7 +208,7 @@ fn served(state: &State<'_>, origin: Origin) -> Served {
     served
 }
 
-/// What the default user, as whom everybody begins, has to show.
+/// Authentication required of the default user, which all connections begin as.
 fn whole(state: &State<'_>, bound: Option<Origin>, origin: Origin) -> ServiceResource {
     let get = |name: &str| state.values.get(name).and_then(|(words, line)| Some((*words.first()?, *line)));
     let mut part = ServiceResource::new(PartKind::Whole, "cache (Redis)", origin);

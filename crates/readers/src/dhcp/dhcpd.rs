@@ -28,13 +28,13 @@ struct Statements {
 
 trevlin_model::table! { static STATEMENTS: Statements = "../../tables/dhcpd-statements.toml"; }
 
-/// What becomes of a statement that states no address.
+/// Classification of a statement without an address.
 fn other(words: &[&str]) -> LineClass {
     let known = words.first().is_some_and(|word| STATEMENTS.statements.contains(*word));
     if known { LineClass::Ignored } else { LineClass::NotUnderstood }
 }
 
-/// What is said of a statement that the manual has not.
+/// Message for a statement that the manual does not list.
 const NO_STATEMENT: &str = "not a statement of dhcpd.conf(5); the server refuses to start";
 
 fn recognise(export: &Export) -> Recognition {
@@ -94,7 +94,7 @@ fn tokens(text: &str) -> Vec<Token<'_>> {
     found
 }
 
-/// What is in force in a block.
+/// Settings in force in a block.
 #[derive(Clone, Default)]
 struct Scope {
     subnet: Option<usize>,

@@ -94,12 +94,12 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     reading
 }
 
-/// Options about where and to whom names are told.
+/// Options about listeners and clients of the DNS service.
 const NAMING: [&str; 6] =
     ["port", "listen-address", "except-interface", "local-service", "bind-interfaces", "bind-dynamic"];
 
-/// The name server of a device: one for all of its files, told with the first of them. Whoever reaches it is answered, unless only
-/// attached networks are (dnsmasq(8), --local-service).
+/// The DNS server of a device: one for all of its files, reported with the first of them. It answers any client that reaches it, unless
+/// limited to attached networks (dnsmasq(8), --local-service).
 fn names(export: &Export, around: &ReadContext<'_>) -> Option<Served> {
     let all = around.of_format(&READER).map(|(one, _)| one);
     let mut files: Vec<&Export> = all.filter(|one| !crate::copies::is_copy(one)).collect();
@@ -250,7 +250,7 @@ fn host(value: &str, origin: Origin, server: &mut DhcpServer) {
     }));
 }
 
-/// Routers (3) and name servers (6; 23 for IPv6) that clients are told.
+/// Routers (3) and DNS servers (6; 23 for IPv6) sent to clients.
 fn option(value: &str, origin: Origin, server: &mut DhcpServer) {
     let mut parts = value.split(',').map(str::trim).filter(|part| !is_tag(part));
     let Some(number) = parts.next() else { return };

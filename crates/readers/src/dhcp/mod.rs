@@ -1,4 +1,4 @@
-//! What DHCP servers are told to hand out.
+//! Ranges and options that DHCP servers assign.
 
 pub(crate) mod dhcpd;
 pub(crate) mod dnsmasq;

@@ -1,9 +1,9 @@
-//! `exports` and the files of `exports.d` (exports(5)), and `nfs.conf` (nfs.conf(5)): folders that NFS gives out.
+//! `exports` and the files of `exports.d` (exports(5)), and `nfs.conf` (nfs.conf(5)): NFS exports.
 //!
-//! A line is a path and its clients, each with options in brackets right behind it; brackets behind a blank are options for
-//! everybody, and so is a path alone. What stands behind a dash is the default for clients behind it.
+//! A line is a path and its clients, each with options in brackets directly behind it; brackets after a blank are options for any host, and
+//! so is a path alone. Options after a dash are the default for the clients that follow.
 //!
-//! Long because a third of it are the cases of exports(5), told line by line.
+//! Long because a third of it are the cases of exports(5), line by line.
 
 use crate::ini::sections;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
@@ -229,7 +229,7 @@ fn unescaped(word: &str) -> String {
     out
 }
 
-/// What may differ from flavour to flavour (exports(5), sec=).
+/// Options that may differ by security flavour (exports(5), sec=).
 #[derive(Clone, Copy, Default)]
 struct Flags {
     written: Option<bool>,
@@ -269,7 +269,7 @@ impl Options {
         }
     }
 
-    /// What holds for the least protected flavour.
+    /// Options of the least protected flavour.
     fn weakest(&self) -> Flags {
         const ORDER: [&str; 6] = ["none", "null", "sys", "krb5", "krb5i", "krb5p"];
         let place = |name: &str| ORDER.iter().position(|known| *known == name).unwrap_or(ORDER.len());

@@ -281,7 +281,7 @@ fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<
     }
 }
 
-/// The files that a path means; of a folder those in it.
+/// The files that a path refers to; for a folder, those in it.
 fn folder_or_files<'a>(path: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let path = path.trim_matches('"');
     if let Some(folder) = path.strip_suffix('/') {
@@ -290,7 +290,7 @@ fn folder_or_files<'a>(path: &str, named_in: &Export, around: &ReadContext<'a>) 
     around.find_all(path, named_in)
 }
 
-/// Sections whose conditions nothing here can tell are taken to hold, and what stands in them counts where they stand.
+/// Sections whose conditions cannot be evaluated are assumed to apply, and their content counts at its place.
 fn gather<'a>(
     tree: Vec<Directive<'a>>,
     export: &'a Export,
@@ -448,7 +448,7 @@ fn limits<'d, 'a>(all: &'d [Directive<'a>], group: &'static str) -> impl Iterato
     all.iter().filter(move |one| one.name == "limit" && one.words.iter().any(fits))
 }
 
-/// Whether everybody is kept from a group of commands.
+/// Whether a group of commands is denied to all users.
 fn denied(all: &[Directive<'_>], group: &'static str) -> bool {
     limits(all, group).any(|one| one.children().iter().any(|one| one.name == "denyall"))
 }

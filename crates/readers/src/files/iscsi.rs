@@ -1,4 +1,4 @@
-//! `saveconfig.json`, the disks that the kernel's target gives out (targetcli(8); LIO).
+//! `saveconfig.json`: iSCSI targets of the kernel's target subsystem (targetcli(8); LIO).
 
 use crate::json::{self, Json};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};

@@ -1,6 +1,6 @@
-//! `rsyncd.conf` (rsyncd.conf(5)) and the secrets it names: modules that rsync gives out.
+//! `rsyncd.conf` (rsyncd.conf(5)) and the secrets files it names: rsync modules.
 //!
-//! What stands above the first module is the default for all of them.
+//! Settings above the first module are defaults for all modules.
 
 use crate::ini::{Section, sections};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};

@@ -7,7 +7,7 @@ use trevlin_model::{
     Match, MatchKind, Origin, Protocol, Residual, Rule, Target, Translation, TranslationKind,
 };
 
-/// What firewalld would load.
+/// The configuration that firewalld would load.
 pub(super) struct Built {
     pub(super) filters: Vec<Filter>,
     pub(super) notes: Vec<(Origin, String)>,
@@ -155,7 +155,7 @@ impl Builder<'_> {
         self.config.zones.values().filter(bound).collect()
     }
 
-    /// What a zone is entered by, or left by: its interfaces and its addresses. Nothing for one that nothing is bound to.
+    /// Bindings of a zone, for ingress or egress: its interfaces and its addresses. Empty for an unbound zone.
     pub(super) fn bindings(&mut self, zone: &str, leaving: bool) -> Vec<(Vec<Match>, Origin)> {
         let Some(part) = self.config.zones.get(zone) else { return Vec::new() };
         let mut all = Vec::new();
@@ -283,7 +283,7 @@ impl Builder<'_> {
         }
     }
 
-    /// What firewalld always lets in: how IPv6 hosts find each other.
+    /// Traffic that firewalld always permits: IPv6 neighbour discovery.
     fn neighbours(&mut self, place: Origin) {
         let types = [136u8, 135, 134, 137].map(|kind| {
             let icmp = MatchKind::Icmp(vec![trevlin_model::IcmpRange::of_type(kind)]);
@@ -370,7 +370,7 @@ impl Builder<'_> {
     }
 }
 
-/// Networks whose IPv4 part nobody reaches (RFC 3964, 5.3.2).
+/// Networks whose embedded IPv4 address is not routable (RFC 3964, 5.3.2).
 const RFC3964: [&str; 9] = [
     "::/96",
     "::ffff:0.0.0.0/96",

@@ -1,4 +1,4 @@
-//! What the files say, before it becomes rules.
+//! Content of the files, before it becomes rules.
 
 use super::{FileKind, kind};
 use crate::xml::Source;

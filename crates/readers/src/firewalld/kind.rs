@@ -1,8 +1,8 @@
-//! What a file of firewalld is.
+//! Kinds of firewalld files.
 
 use trevlin_model::Export;
 
-/// What a file of firewalld is, by its root element or its name.
+/// Kind of a firewalld file, by its root element or its name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum FileKind {
     Zone,

@@ -1,4 +1,4 @@
-//! What holds for one connection of an `ipsec.conf`, with the defaults of the daemon whose file it is.
+//! Settings of one connection of an `ipsec.conf`, with the defaults of the daemon that reads the file.
 
 use super::proposals::{offer, strongswan_line};
 use super::{pool, seconds, selectors, swanctl};
@@ -25,7 +25,7 @@ pub(super) type ByName<'s, 'a> = BTreeMap<&'a str, Vec<&'s Conn<'a>>>;
 /// Under which name `config setup` is kept.
 pub(super) const SETUP: &str = "config setup";
 
-/// What holds for one connection.
+/// Settings of one connection.
 #[derive(Clone, Copy)]
 pub(super) struct Said<'s, 'a> {
     pub(super) all: &'s ByName<'s, 'a>,
@@ -34,7 +34,7 @@ pub(super) struct Said<'s, 'a> {
 }
 
 impl<'a> Said<'_, 'a> {
-    /// The value of a key: of the section itself, of those that it takes in, of the default section. An empty one is none.
+    /// The value of a key: in the section itself, in those that it includes, or in the default section. An empty value counts as unset.
     pub(super) fn get(&self, key: &str) -> Option<(&'a str, Origin)> {
         let found = lookup(self.all, self.name, key, 0).or_else(|| lookup(self.all, "%default", key, 0));
         found.filter(|(value, _)| !value.is_empty())
@@ -193,7 +193,7 @@ impl<'a> Said<'_, 'a> {
         named.map(|text| (text.to_owned(), origin)).collect()
     }
 
-    /// The connection, what it offers, its pools, and whether this end asks for an address.
+    /// The connection, its offers, its pools, and whether this end requests an address.
     pub(super) fn connection(&self, origin: Origin) -> (IpsecConnection, Vec<Offer>, AddressPlan, bool) {
         let versions = self.versions();
         let mut plan = AddressPlan::default();
@@ -312,7 +312,7 @@ impl<'a> Said<'_, 'a> {
         (connection, offers, plan, asks)
     }
 
-    /// What callers are handed out.
+    /// Addresses assigned to clients.
     pub(super) fn plan(&self, mut plan: AddressPlan) -> AddressPlan {
         let title = format!("IPsec connection {}", self.name);
         let pools = match self.daemon {

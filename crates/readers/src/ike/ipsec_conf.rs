@@ -1,9 +1,8 @@
-//! `ipsec.conf`: sections that begin in the first column, indented `key=value` lines. strongSwan's older front end and
-//! Libreswan both have such a file, with other keywords and other defaults; which of them it is for is told by keywords that
-//! only one of them has.
+//! `ipsec.conf`: sections that begin in the first column, indented `key=value` lines. strongSwan's older front end and Libreswan both have
+//! such a file, with different keywords and defaults; keywords that only one of them has identify the daemon.
 //!
-//! `conn %default` holds for every connection; `also` brings in another section's lines. The left side is taken for this end,
-//! as both daemons do where neither address is one of their own.
+//! `conn %default` applies to every connection; `also` includes the lines of another section. The left side is considered the local end, as
+//! both daemons do where neither address is local.
 
 use super::conn::{ByName, Conn, SETUP, Said};
 use super::{finish, strongswan_conf, tell};
@@ -218,7 +217,7 @@ fn sections<'a>(
     }
 }
 
-/// Whose file it is: keywords that only one of the daemons has are counted; charon's older front end where none tells.
+/// The daemon that reads the file, by the number of keywords that only one of them has; charon's older front end if there is none.
 fn daemon(all: &[Conn<'_>], around: &ReadContext<'_>) -> IkeDaemon {
     let count = |daemon| {
         let tells = |key: &str| keywords(daemon).is_some_and(|known| known.tells.contains(&sideless(key)));

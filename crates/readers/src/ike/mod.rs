@@ -19,8 +19,8 @@ use trevlin_model::{
     Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
-/// A pool of virtual addresses from a prefix or a range. The ends of an IPv4 prefix are for nobody (strongSwan leaves out
-/// the network's own and its broadcast address).
+/// A pool of virtual addresses from a prefix or a range. The first and last address of an IPv4 prefix are not assigned (strongSwan leaves
+/// out the network and the broadcast address).
 fn pool(name: &str, text: &str, origin: Origin) -> Pool {
     let mut pool = Pool::new(name, origin);
     // A plug-in may answer for callers inside; which are loaded stands elsewhere.
@@ -173,7 +173,7 @@ fn listeners(connection: &IpsecConnection) -> Vec<Listener> {
         .collect()
 }
 
-/// What the other end has to show, in the words of every tunnel.
+/// Authentication of the other end, in the terms of every tunnel.
 fn prove(tunnel: &mut Tunnel, connection: &IpsecConnection) {
     for round in &connection.remote {
         let origin = round.proof.origin().unwrap_or(tunnel.origin);
@@ -213,7 +213,7 @@ fn prove(tunnel: &mut Tunnel, connection: &IpsecConnection) {
     }
 }
 
-/// Tells what is no address at its line.
+/// Reports malformed addresses at their lines.
 fn tell(malformed: Vec<MalformedAddress>, book: &mut LineRecorder<'_>) {
     for bad in malformed {
         book.not_understood(bad.origin, bad.why);

@@ -8,7 +8,7 @@ use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 /// Words of a proposal that are no algorithms: extended sequence numbers, and that there is none of a kind.
 const NO_ALGORITHMS: [&str; 4] = ["esn", "noesn", "none", "modpnone"];
 
-/// What a connection or a child offers, from the value that lists its proposals, where one is stated.
+/// Algorithms that a connection or a child offers, from the value that lists its proposals, where one is stated.
 pub(super) fn offer(
     daemon: IkeDaemon,
     part: OfferPart,
@@ -79,8 +79,8 @@ pub(super) fn strongswan_line(part: OfferPart, stated: Option<(&str, Origin)>, a
     }
 }
 
-/// Suites with commas between them: encryption, integrity and key exchange with dashes or a semicolon between them, several
-/// of a kind with plus signs (ipsec.conf(5) of Libreswan, ike and esp). What is left out is filled in by the daemon.
+/// Suites separated by commas: encryption, integrity and key exchange separated by dashes or a semicolon, several of a kind by plus signs
+/// (ipsec.conf(5) of Libreswan, ike and esp). The daemon fills in omitted parts.
 fn libreswan(part: OfferPart, stated: Option<(&str, Origin)>, old: bool, at: Origin) -> Offer {
     let spelling = Spelling::Libreswan;
     let name = match (part, old) {

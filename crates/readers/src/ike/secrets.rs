@@ -70,7 +70,7 @@ pub(super) fn take(whole: &View<'_, '_>, around: &ReadContext<'_>, export: &Expo
     }
 }
 
-/// Users of a password; without an identity it holds for anybody.
+/// Users of a password; without an identity it is valid for any user.
 fn logins(ids: &[&&Value<'_>], origin: Origin) -> Vec<(String, Origin)> {
     if ids.is_empty() {
         return vec![("*".to_owned(), origin)];

@@ -87,8 +87,8 @@ fn value_text(text: &str) -> (&str, usize) {
     (text[..end].trim_end(), end)
 }
 
-/// What files say one after the other, each with the files that it reads in. Their lines are put into the ledger by the
-/// reader afterwards; what cannot be a line of the format is told here.
+/// Content of files one after the other, each with the files that it includes. The reader classifies their lines afterwards; lines that do
+/// not match the syntax are reported here.
 pub(super) fn parse<'a>(
     exports: &[&'a Export],
     around: &ReadContext<'a>,
@@ -239,7 +239,7 @@ impl<'a> Parser<'_, 'a> {
         Value { key, text: text.to_owned(), origin: export.origin(key_place..end.max(start)), place }
     }
 
-    /// What follows a section's name up to its opening brace; `None` where there is no brace.
+    /// Text between a section's name and its opening brace; `None` where there is no brace.
     fn heading(tokens: &[Token<'a>], at: &mut usize) -> Option<Vec<Vec<&'a str>>> {
         let mut references = Vec::new();
         let mut ahead = *at;
@@ -388,7 +388,7 @@ fn by_path<'s, 'a>(root: &'s Section<'a>, path: &[&'a str]) -> Option<&'s Sectio
     path.iter().try_fold(root, |section, name| section.sections.get(name))
 }
 
-/// Calls `tell` for every value of a file with the names of the sections it stands in.
+/// Calls `tell` for every value of a file with the names of its sections.
 pub(super) fn each_value<'a>(root: &Section<'a>, tell: &mut impl FnMut(&[&'a str], &Value<'a>)) {
     fn walk<'a>(
         section: &Section<'a>,

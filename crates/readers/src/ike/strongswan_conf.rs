@@ -1,4 +1,4 @@
-//! `strongswan.conf` (strongswan.conf(5)): settings of the daemon that decide about tunnels, and the RADIUS servers it asks.
+//! `strongswan.conf` (strongswan.conf(5)): settings of the daemon that affect tunnels, and its RADIUS servers.
 
 use super::settings::{View, each_value, parse, read_in};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
@@ -96,7 +96,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     reading
 }
 
-/// Tells every connection of a file whether charon answers in aggressive mode with a shared key.
+/// Sets for every connection of a file whether charon responds in aggressive mode with a pre-shared key.
 pub(super) fn tell_aggressive(tunnels: &mut [Tunnel], around: &ReadContext<'_>) {
     let allowed = around.once(|| AggressiveAllowed(aggressive_allowed(around)));
     for tunnel in tunnels {
@@ -106,8 +106,7 @@ pub(super) fn tell_aggressive(tunnels: &mut [Tunnel], around: &ReadContext<'_>) 
 
 struct AggressiveAllowed(Option<(String, Setting<String>)>);
 
-/// Whether charon answers in aggressive mode with a shared key, where its settings are among the exports: it refuses to,
-/// unless it is told otherwise.
+/// Whether charon responds in aggressive mode with a pre-shared key, where its settings are among the exports: it refuses by default.
 fn aggressive_allowed(around: &ReadContext<'_>) -> Option<(String, Setting<String>)> {
     let mut settings = around.of_format(&READER).map(|(export, _)| export).peekable();
     let first: Origin = settings.peek()?.origin(0..0);

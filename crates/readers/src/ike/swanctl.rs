@@ -32,7 +32,7 @@ struct Keys {
 }
 
 trevlin_model::table! {
-/// Keys by the kind of section they stand in.
+/// Keys by the kind of their section.
 static KEYS: BTreeMap<String, Keys> = "../../tables/swanctl-keys.toml"; }
 
 fn recognise(export: &Export) -> Recognition {
@@ -70,7 +70,7 @@ fn together<'a>(export: &'a Export, around: &ReadContext<'a>) -> Vec<&'a Export>
     found
 }
 
-/// What the ledger says of a key in its place; `None` for one that swanctl.conf(5) does not have there.
+/// Classification of a key in its section; `None` for one that swanctl.conf(5) does not list there.
 fn class(within: &[&str], key: &str) -> Option<LineClass> {
     // A number or a name may follow a key that may stand several times (`id-1`, `cert2`).
     let bare = key.trim_end_matches(|letter: char| letter.is_ascii_digit()).trim_end_matches('-');
@@ -252,7 +252,7 @@ fn connection(
     finish(reading, malformed, connection, offers, plan, asks, origin);
 }
 
-/// What a pool hands out: addresses, name servers and other attributes (swanctl.conf(5), pools).
+/// Content of a pool: addresses, DNS servers and other attributes (swanctl.conf(5), pools).
 fn handed_out(title: &str, view: &View<'_, '_>, plan: &mut AddressPlan) {
     for value in view.values() {
         let (text, origin) = (value.text.as_str(), value.origin);

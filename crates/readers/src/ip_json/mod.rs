@@ -50,7 +50,7 @@ impl<'de> Visitor<'de> for Elements<'_, 'de> {
     }
 }
 
-/// Content is told by the names of fields near the start.
+/// Recognises the content by the names of fields near the start.
 fn recognise(export: &Export, fields: [&str; 2], names: [&str; 2]) -> Recognition {
     let text = export.text().trim_start();
     let mut end = text.len().min(8192);
@@ -66,7 +66,7 @@ fn recognise(export: &Export, fields: [&str; 2], names: [&str; 2]) -> Recognitio
     if named && head.starts_with('[') { Recognition::Name } else { Recognition::No }
 }
 
-/// Those that are there to their end: what is missing of a route may be where it leads.
+/// Complete entries: the missing part of an incomplete route may be its destination.
 fn whole<'s>(source: &Source<'_>, all: Vec<&'s RawValue>, book: &mut LineRecorder<'_>) -> Vec<&'s RawValue> {
     let (kept, lost): (Vec<_>, Vec<_>) = all.into_iter().partition(|raw| source.holds(raw.get()));
     lost.into_iter().for_each(|raw| book.class(source.origin(raw.get()), LineClass::NotUnderstood));

@@ -35,7 +35,7 @@ pub(crate) type Sets = BTreeMap<String, HeldSet>;
 /// One set.
 #[derive(Debug)]
 pub(crate) struct HeldSet {
-    /// What each part of an element is: `ip`, `net`, `port`, `iface` and others.
+    /// Types of the parts of an element: `ip`, `net`, `port`, `iface` and others.
     parts: Vec<String>,
     /// Elements, each a list of conditions' material.
     pub(crate) entries: Vec<String>,
@@ -138,8 +138,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
 }
 
 impl HeldSet {
-    /// The condition that a packet is in the set; `directions` says for each part whether the source or the destination is
-    /// looked at. `None` where that cannot be told.
+    /// The condition that a packet is in the set; `directions` selects source or destination for each part. `None` where that is not known.
     pub(crate) fn condition(&self, family: Family, directions: &str) -> Option<MatchKind> {
         if self.exceptions || self.timeout || self.unsure || self.members.iter().any(|(_, _, unsure)| *unsure)
         {

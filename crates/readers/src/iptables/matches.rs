@@ -84,7 +84,7 @@ const MODULES: [&str; 46] = [
     "account",
 ];
 
-/// Options whose meaning is modelled.
+/// Options whose meaning is analysed.
 const KNOWN: [&str; 45] = [
     "!",
     "-p",
@@ -149,7 +149,7 @@ pub(super) struct Conditions<'a> {
     open: Option<usize>,
 }
 
-/// What was gathered from the conditions of a line.
+/// Conditions gathered from a line.
 pub(super) struct Gathered {
     pub(super) matches: Vec<Match>,
     pub(super) comment: Option<String>,
@@ -203,12 +203,12 @@ impl<'a> Conditions<'a> {
         self.matches.push(Match { negated, kind });
     }
 
-    /// Keeps a condition as written, since its meaning is not modelled.
+    /// Keeps a condition as written, since it is not analysed.
     fn keep_as_written(&mut self, text: String, negated: bool) {
         self.push(MatchKind::NotModelled(Residual::as_written(text)), negated);
     }
 
-    /// One option. `Err` says what is wrong; the condition is kept as not modelled then.
+    /// One option. `Err` describes the error; the condition is then kept as not analysed.
     pub(super) fn option(&mut self, name: &str, words: &mut Words<'_>) -> Result<(), String> {
         if name == "!" {
             self.negated = true;
@@ -345,7 +345,7 @@ impl<'a> Conditions<'a> {
         list.split(',').map(|one| addresses::network(one, self.family).map(IpRange::from)).collect()
     }
 
-    /// An option of a module that is not modelled.
+    /// An option of a module that is not analysed.
     fn unknown(&mut self, name: &str, words: &mut Words<'_>, negated: bool) {
         let values = words.values();
         let text = format!("{}{name}{values}", if negated { "! " } else { "" });
@@ -383,7 +383,7 @@ fn ports(list: &str) -> Option<Vec<PortRange>> {
         .collect()
 }
 
-/// Kinds of addresses that `addrtype` tells apart; the rarer ones make the condition one that is not modelled.
+/// Types of addresses that `addrtype` distinguishes; rare types make the condition one that is not analysed.
 fn kinds(list: &str) -> Option<Vec<AddressKind>> {
     list.split(',')
         .map(|word| {

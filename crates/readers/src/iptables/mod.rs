@@ -87,8 +87,8 @@ fn hook(name: &str) -> Option<Hook> {
     })
 }
 
-/// In which order the kernel asks the built-in chains of a table, and what they are for (the priorities that nft(8) names;
-/// translation of the source comes after filtering, that of the destination before routing).
+/// Order in which the kernel evaluates the built-in chains of a table, and their hooks (the priorities that nft(8) names; source
+/// translation comes after filtering, destination translation before routing).
 fn place(table: &str, hook: Option<Hook>) -> (i32, ChainKind) {
     let source = matches!(hook, Some(Hook::Postrouting | Hook::Input));
     match (table, hook) {
@@ -109,7 +109,7 @@ struct Section<'a> {
     sets: &'a Sets,
     /// A line of it was lost that may have been anything.
     broken: bool,
-    /// Of a rule a part was not understood, and another stands in its place that may do anything.
+    /// A part of a rule was not understood, and is replaced by one that may have any effect.
     open: bool,
     by_name: BTreeMap<String, usize>,
 }
@@ -426,7 +426,7 @@ fn warn_of_missing_chains(filter: &Filter, book: &mut LineRecorder<'_>) {
     }
 }
 
-/// What the engine cannot follow yet, kept as facts and never dropped.
+/// Statements that the engine cannot analyse, kept as facts and never dropped.
 fn not_modelled(export: &Export, filter: &Filter) -> Vec<NotModelled> {
     let mut found = Vec::new();
     for rule in filter.chains.iter().flat_map(|chain| &chain.rules) {

@@ -7,7 +7,7 @@ use super::tokens::{Token, split};
 pub(super) use crate::iptables::words::Words;
 use trevlin_model::{Family, Match, MatchKind, Origin, Residual, Rule, Target, TranslationKind};
 
-/// What a line does to the table.
+/// Effect of a line on the table.
 pub(super) enum Command {
     /// `-A chain`
     Append(String, Rule),

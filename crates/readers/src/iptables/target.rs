@@ -42,7 +42,7 @@ pub(super) fn named(name: &str, goto: bool) -> Target {
     }
 }
 
-/// Whether a target has this option. Options of targets that are not modelled are all taken.
+/// Whether a target has this option. All options of targets that are not analysed are accepted.
 pub(super) fn takes(target: &Target, name: &str) -> bool {
     match target {
         Target::Accept

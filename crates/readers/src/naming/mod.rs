@@ -6,7 +6,7 @@ pub(crate) mod unbound;
 use trevlin_model::served::{AuthRequirement, PartKind, Remark, ServiceResource, Sources};
 use trevlin_model::{Origin, Setting};
 
-/// What looking up any name for somebody is: asked for by whoever is among the sources.
+/// A resource for recursive DNS queries, limited to these sources.
 pub(crate) fn recursion(sources: Sources, origin: Origin) -> ServiceResource {
     let mut part =
         ServiceResource::new(PartKind::Whole, "recursion for clients", origin).labelled("recursion");

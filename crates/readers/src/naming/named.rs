@@ -22,7 +22,7 @@ pub(crate) const READER: Reader =
 /// How deep lists that name others are followed.
 const DEPTH: usize = 16;
 
-/// What stands for lists further on: somebody, and nobody knows who.
+/// Represents lists nested further: sources that are not known.
 const FURTHER: &str = "nested lists beyond the limit";
 
 fn recognise(export: &Export) -> Recognition {
@@ -203,7 +203,7 @@ impl<'s, 'a> Lists<'s, 'a> {
         Self(tree.iter().filter(|one| one.name() == "acl").map(|one| (one.value(), one.children())).collect())
     }
 
-    /// The first element that fits decides; whom none fits is not meant.
+    /// The first matching element decides; addresses without a match are excluded.
     fn sources(&self, elements: &[Statement<'a>], origin: Origin) -> Sources {
         let mut found = self.collect(elements, 0);
         if !found.is_everybody() {
@@ -269,7 +269,8 @@ fn inherited<'s, 'a>(blocks: &[&'s [Statement<'a>]], name: &str) -> Option<&'s S
     blocks.iter().rev().find_map(|block| block.iter().rev().find(|one| one.name() == name))
 }
 
-/// Who has names looked up: `allow-recursion`, else `allow-query-cache`, else `allow-query`, else whoever is near.
+/// Clients whose recursive queries are answered: `allow-recursion`, otherwise `allow-query-cache`, otherwise `allow-query`, otherwise
+/// attached networks.
 fn lookups(blocks: &[&[Statement<'_>]], lists: &Lists<'_, '_>, origin: Origin) -> Option<ServiceResource> {
     if inherited(blocks, "recursion").is_some_and(|one| truth(one.value()) == Some(false)) {
         return None;
@@ -288,7 +289,7 @@ fn lookups(blocks: &[&[Statement<'_>]], lists: &Lists<'_, '_>, origin: Origin) -
     (!sources.is_nobody()).then(|| recursion(sources, line))
 }
 
-/// Who is told names of the zones that are kept here: a part for each statement that says so, and one where none does.
+/// Clients whose queries for hosted zones are answered: a resource for each statement that limits them, and one where none does.
 fn answers(zones: &[(&str, Option<&Statement<'_>>, Origin)], lists: &Lists<'_, '_>) -> Vec<ServiceResource> {
     let mut groups: Vec<(Option<&Statement<'_>>, Origin, Vec<&str>)> = Vec::new();
     for (zone, stated, origin) in zones {
@@ -313,7 +314,7 @@ fn answers(zones: &[(&str, Option<&Statement<'_>>, Origin)], lists: &Lists<'_, '
     groups.into_iter().map(part).filter(|part| !part.sources.is_nobody()).collect()
 }
 
-/// Zones that are kept here: who is told names of them, and who may have them as a whole, or change them.
+/// Hosted zones: clients that may query, transfer or update them.
 fn zones(
     tree: &[Statement<'_>],
     outer: &[&[Statement<'_>]],

@@ -60,7 +60,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// Name and value; a value goes on to the end of the line or to a comment, or stands in quotes.
+/// Name and value; a value extends to the end of the line or to a comment, or is quoted.
 fn statements(text: &str) -> Vec<(&str, &str)> {
     let text = text.trim();
     if text.starts_with('#') {

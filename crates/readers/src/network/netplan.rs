@@ -120,7 +120,7 @@ impl State<'_> {
         if bare.is_empty() { self.export.origin(span) } else { self.export.origin_of(bare) }
     }
 
-    /// Keys further in. What is named there is free in a few places.
+    /// Nested keys. Names are arbitrary in a few places.
     fn inner(&mut self, above: &str, node: &Node) {
         const FREE: [&str; 6] =
             ["access-points", "external-ids", "other-config", "passthrough", "addresses", "port-priority"];

@@ -58,7 +58,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// What one peer may send from, and where it is.
+/// Addresses that one peer may use, and its endpoint.
 pub(crate) struct Peer<'a> {
     /// Whose it is.
     pub(crate) who: String,
@@ -145,7 +145,7 @@ pub(crate) fn secret(export: &Export, value: &str, kind: SecretKind, owner: &str
     })
 }
 
-/// Adds the tunnel. `port` is where it answers; without one the kernel takes any, so that nobody can call.
+/// Adds the tunnel. `port` is its listening port; without one the kernel chooses any, so that peers cannot connect to it.
 pub(crate) fn finish(
     reading: &mut Reading,
     device: &str,

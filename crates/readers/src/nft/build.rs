@@ -8,7 +8,7 @@ use trevlin_model::{
     Chain, ChainKind, ExportState, Families, Filter, FilterFormat, Hook, NotModelled, Origin, Target,
 };
 
-/// What came of the commands.
+/// Result of the commands.
 pub(super) struct Built {
     pub(super) filters: Vec<Filter>,
     pub(super) not_modelled: Vec<NotModelled>,

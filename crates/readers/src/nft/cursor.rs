@@ -17,7 +17,7 @@ pub(super) struct Variables {
     pub(super) missing: Vec<(String, Origin)>,
 }
 
-/// What the parser works on.
+/// Input and state of the parser.
 pub(super) struct Parser<'a, 'b> {
     pub(super) export: &'a Export,
     pub(super) around: &'b ReadContext<'a>,
@@ -119,7 +119,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         }
     }
 
-    /// Skips what stands in braces here.
+    /// Skips a block in braces at the current position.
     pub(super) fn skip_braces(&mut self) {
         let mut open = 0usize;
         while let Some(token) = self.next() {

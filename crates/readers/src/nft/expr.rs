@@ -1,8 +1,8 @@
-//! What an nftables ruleset is made of, whether it was written as text or as JSON. The shape follows libnftables-json(5).
+//! Elements of an nftables ruleset, written as text or as JSON. The structure follows libnftables-json(5).
 
 use trevlin_model::Origin;
 
-/// An expression: what is looked at, or what it is compared with.
+/// An expression: the compared field, or the value it is compared with.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Expr {
     /// A word, a number, an address or a string.
@@ -29,7 +29,7 @@ pub(super) enum Expr {
     Meta(String),
     /// A property of its connection; with a direction where one is named.
     Ct(String, Option<String>),
-    /// What routing says.
+    /// A routing lookup.
     Fib(Vec<String>, String),
     /// `key map { … }`
     Lookup(Box<Expr>, Box<Expr>),
@@ -123,7 +123,7 @@ pub(super) fn number(text: &str) -> Option<u64> {
     }
 }
 
-/// What an element of a map leads to.
+/// The value of a map element.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Data {
     Verdict(Verdict),
@@ -139,7 +139,7 @@ impl Data {
     }
 }
 
-/// What becomes of a packet.
+/// Verdict on a packet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Verdict {
     Accept,
@@ -182,7 +182,7 @@ pub(super) enum Statement {
         port: Option<Expr>,
         prefix: bool,
     },
-    /// A condition that is not modelled.
+    /// A condition that is not analysed.
     Perhaps(String),
     /// Something that is done and has no bearing on where the packet goes.
     Nothing,
@@ -202,7 +202,7 @@ pub(super) struct TableName {
     pub(super) name: String,
 }
 
-/// What makes a chain a base chain.
+/// Properties of a base chain.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) struct Base {
     pub(super) kind: String,

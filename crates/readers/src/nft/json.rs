@@ -15,7 +15,7 @@ struct Document<'a> {
     nftables: Vec<&'a RawValue>,
 }
 
-/// How deep expressions are followed; nft itself writes fewer than ten in each other. A rule with more is told as not understood.
+/// Depth to which expressions are followed; nft itself writes fewer than ten levels. A deeper rule is reported as not understood.
 const DEPTH: usize = 32;
 
 /// Reads a whole ruleset, and says whether it is broken.

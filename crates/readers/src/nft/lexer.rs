@@ -6,7 +6,7 @@ use std::net::Ipv6Addr;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Token<'a> {
     pub(super) kind: Kind,
-    /// As it stands; a string without its quotes.
+    /// Text as written; a string without its quotes.
     pub(super) text: &'a str,
 }
 

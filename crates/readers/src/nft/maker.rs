@@ -86,8 +86,7 @@ impl Maker {
         all
     }
 
-    /// A rule as one or, where it maps values to verdicts, as one for each of them. What was not understood of one may have been
-    /// anything.
+    /// A rule as one or, where it maps values to verdicts, as one for each of them. A part that was not understood may have any effect.
     pub(super) fn rules(&mut self, text: &RuleText) -> Vec<Rule> {
         let mut rules = self.rules_of(text);
         if !text.whole {

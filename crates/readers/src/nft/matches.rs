@@ -9,7 +9,7 @@ use trevlin_model::{
     Residual,
 };
 
-/// What named sets and maps hold.
+/// Content of named sets and maps.
 pub(super) struct Held {
     pub(super) keys: Vec<Expr>,
     pub(super) pairs: Vec<(Expr, Data)>,
@@ -24,7 +24,7 @@ fn plain(kind: MatchKind) -> Match {
     Match { negated: false, kind }
 }
 
-/// A condition that is not modelled, in words.
+/// A condition that is not analysed, as text.
 fn perhaps(left: &Expr, op: Op, right: &Expr) -> Vec<Match> {
     let word = match op {
         Op::Implicit | Op::Equal => "",
@@ -42,7 +42,7 @@ fn perhaps(left: &Expr, op: Op, right: &Expr) -> Vec<Match> {
     ))))]
 }
 
-/// What holds whenever a field can be looked at: its header is there.
+/// Implicit condition of a field: its header is present.
 fn header(left: &Expr) -> Vec<Match> {
     let protocol = |name: &str| {
         let number = match name {

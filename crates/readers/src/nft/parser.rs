@@ -1,5 +1,5 @@
-//! The nftables language, nft(8), into commands. What is not understood is told with its place and skipped up to the end of its
-//! line, so that the rest is still read.
+//! Parser of the nftables language, nft(8). Statements that are not understood are reported with their place and skipped up to the end of
+//! the line, so that the rest is still read.
 //!
 //! Long because the commands of one language are read in one place, each by a method of one parser.
 

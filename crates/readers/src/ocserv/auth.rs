@@ -7,12 +7,12 @@ use trevlin_model::{Origin, PasswordCheck, PasswordSource};
 pub(super) enum Method {
     /// A client certificate.
     Certificate,
-    /// Somebody decides about a password.
+    /// A password verified by a service.
     Password(PasswordSource),
 }
 
 impl Method {
-    /// Whether a password is asked for.
+    /// Whether a password is required.
     pub(super) fn asks_password(&self) -> bool {
         matches!(self, Self::Password(source) if !matches!(source, PasswordSource::Directory | PasswordSource::IdentityProvider))
     }

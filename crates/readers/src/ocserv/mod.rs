@@ -1,8 +1,7 @@
 //! Configuration of the OpenConnect server (ocserv(8)) and its list of passwords (ocpasswd(8)).
 //!
-//! `name = value` on a line; of a name that sets one value the last line wins; an indented line is one more value of the
-//! name before it; a section `[vhost:NAME]` begins another host's settings, which are the first host's unless it states
-//! its own.
+//! `name = value` on a line; the last line of a single-valued name wins; an indented line is one more value of the name before it; a
+//! section `[vhost:NAME]` begins another host's settings, which default to those of the first host.
 
 mod auth;
 pub(crate) mod passwords;
@@ -45,7 +44,7 @@ struct Keywords {
 
 trevlin_model::table! { static KEYWORDS: Keywords = "../../tables/ocserv-keywords.toml"; }
 
-/// What the ledger says of a keyword; `None` for one that the daemon skips.
+/// Classification of a keyword; `None` for one that the daemon ignores.
 fn class(name: &str) -> Option<LineClass> {
     let one_of = |names: &[String]| names.iter().any(|known| matches(name, known));
     if one_of(&KEYWORDS.judged) {
@@ -157,7 +156,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     reading
 }
 
-/// The tunnel of one host. What a virtual host leaves unsaid is the first host's (ocserv(8), virtual hosts).
+/// The tunnel of one host. Settings missing in a virtual host are those of the first host (ocserv(8), virtual hosts).
 fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize, reading: &mut Reading) {
     let mut host = hosts[number].clone();
     let stated: Vec<String> = host.said.iter().map(|one| one.name.clone()).collect();
@@ -297,7 +296,7 @@ fn listeners(host: &Host) -> Vec<Listener> {
     found
 }
 
-/// The address side: pools, what callers send through (without a `route` everything), name servers, callers at a time.
+/// Address plan: pools, routes pushed to clients (without a `route` all traffic), DNS servers, number of simultaneous clients.
 fn plan(host: &Host, owner: &str) -> AddressPlan {
     let mut plan = AddressPlan { pools: pools(host, owner), ..AddressPlan::default() };
     let mut routed = false;
@@ -353,7 +352,7 @@ fn of_callers<'a>(host: &Host, export: &Export, around: &ReadContext<'a>) -> Vec
     found
 }
 
-/// What a file says of the addresses of its callers.
+/// Settings of a file about client addresses.
 fn per_caller(export: &Export, owner: &str, plan: &mut AddressPlan, book: &mut Vec<(Origin, LineClass)>) {
     let mut own = Host::default();
     for line in export.lines() {
@@ -395,7 +394,7 @@ fn per_caller(export: &Export, owner: &str, plan: &mut AddressPlan, book: &mut V
     plan.malformed.append(&mut of_these.malformed);
 }
 
-/// What TLS may agree on: the priority string that is stated, or the library's ordinary one.
+/// TLS parameters that may be negotiated: the priority string that is stated, or the library's default.
 fn offers(host: &Host, origin: Origin) -> Vec<Offer> {
     vec![match host.last("tls-priorities") {
         Some(said) => crate::tls::gnutls(&said.value, said.origin),
@@ -403,7 +402,7 @@ fn offers(host: &Host, origin: Origin) -> Vec<Offer> {
     }]
 }
 
-/// IP versions that callers are given addresses of, in order of their pools.
+/// IP versions of assigned addresses, in order of the pools.
 fn families(pools: &[Pool]) -> impl Iterator<Item = Family> + use<'_> {
     pools.iter().filter_map(|pool| pool.ranges.first()).map(|(range, _)| range.family())
 }
@@ -441,7 +440,7 @@ fn pools(host: &Host, owner: &str) -> Vec<Pool> {
     found
 }
 
-/// What is left for callers of an IPv4 network: without its ends and the daemon's own address.
+/// Addresses of an IPv4 network available to clients: without its ends and the daemon's own address.
 fn ends_v4(net: Ipv4Net) -> (IpAddr, IpAddr) {
     let (low, high) = (net.network().to_bits(), net.broadcast().to_bits());
     if high - low < 4 {

@@ -1,4 +1,4 @@
-//! What the directives say, before defaults and helper directives are worked out.
+//! Settings of the directives, before defaults and helper directives are applied.
 
 use super::lines::Directive;
 use super::proof;
@@ -98,7 +98,7 @@ pub(super) struct Config {
     pub(super) name_from_user: Said<()>,
     pub(super) shared_key: Said<()>,
     pub(super) secrets: Vec<Arc<HeldSecret>>,
-    /// Certificates and keys that stand in the configuration.
+    /// Certificates and keys embedded in the configuration.
     pub(super) inline: Facts,
     pub(super) certificates: Vec<CertificateFile>,
     /// Files with a password, and whether it stands there alone, without a name in front of it.
@@ -251,7 +251,7 @@ impl Config {
         self.passwords.push(PasswordCheck { source, optional: false, origin });
     }
 
-    /// Secrets that stand in the configuration itself.
+    /// Secrets embedded in the configuration.
     fn inline(&mut self, directive: &Directive<'_>, inline: &str, export: &Export) {
         let origin = export.origin_of(inline);
         let kind = match directive.name.as_str() {
@@ -291,7 +291,7 @@ impl Config {
         }));
     }
 
-    /// Directives that hand out addresses.
+    /// Directives that assign addresses.
     fn addresses(&mut self, directive: &Directive<'_>, export: &Export) -> Option<String> {
         let at = directive.origin;
         if directive.name.starts_with("server") {

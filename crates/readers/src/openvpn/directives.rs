@@ -17,7 +17,7 @@ struct Table {
 
 trevlin_model::table! { static TABLE: Table = "../../tables/openvpn-directives.toml"; }
 
-/// What becomes of a directive.
+/// Classification of a directive.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Class {
     /// A fact of its own.
@@ -45,7 +45,7 @@ pub(super) fn class(name: &str) -> Option<Class> {
     }
 }
 
-/// Whether a file's content may stand in the configuration under this name.
+/// Whether a file's content may be embedded in the configuration under this name.
 pub(super) fn inline(name: &str) -> bool {
     TABLE.inline.contains(name)
 }

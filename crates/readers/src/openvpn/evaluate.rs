@@ -1,4 +1,4 @@
-//! From directives to a tunnel: helper directives and defaults worked out as the daemon does.
+//! From directives to a tunnel: applies helper directives and defaults as the daemon does.
 
 use super::config::{Config, Topology};
 use super::{DAEMON, offers, plan, refusal};
@@ -171,12 +171,12 @@ fn pools(config: &Config, kind: Option<&str>) -> Vec<Pool> {
     found
 }
 
-/// Each caller takes a network of four addresses in the net30 topology (openvpn(8), `--topology`).
+/// Each client uses a network of four addresses in the net30 topology (openvpn(8), `--topology`).
 fn per_caller(config: &Config) -> Setting<u32> {
     topology(config).map(|one| if one == Topology::Net30 { 4 } else { 1 })
 }
 
-/// What `server network mask` hands out (openvpn(8), `--server`).
+/// Pool of `server network mask` (openvpn(8), `--server`).
 fn server_pool(net: Ipv4Net, no_pool: bool, at: Origin, config: &Config, subnet: bool) -> Pool {
     let mut one = Pool::new(OWNER, at);
     if !subnet {

@@ -1,8 +1,7 @@
 //! Lines of a configuration file: words, quotes, comments and inline blocks.
 //!
-//! Blanks separate words; `#` and `;` at the start of a word begin a comment; double quotes allow escapes with a
-//! backslash, single quotes take everything as it stands; a backslash may stand before a blank, a double quote and
-//! a backslash only (openvpn(8), `--config`).
+//! Blanks separate words; `#` and `;` at the start of a word begin a comment; double quotes allow escapes with a backslash, single quotes
+//! are literal; a backslash may precede a blank, a double quote and a backslash only (openvpn(8), `--config`).
 
 use super::directives;
 use std::ops::Range;

@@ -1,8 +1,8 @@
 //! Configuration of the OpenVPN daemon (openvpn(8), versions 2.3 to 2.7).
 //!
-//! A file is a list of directives; of directives that set one value the last wins; `config` reads another file in
-//! place; files can stand in the configuration between `<name>` and `</name>`. What the file leaves unsaid follows
-//! the daemon's defaults, which differ between versions.
+//! A file is a list of directives; the last of several directives that set one value wins; `config` includes another file in place; files
+//! can be embedded in the configuration between `<name>` and `</name>`. Unset values follow the daemon's defaults, which differ between
+//! versions.
 
 mod config;
 mod daemon;
@@ -128,7 +128,7 @@ pub(crate) fn read_lines(
     finish(config, export, around, reading);
 }
 
-/// What the directives of a configuration come to.
+/// Result of the directives of a configuration.
 fn finish(mut config: Config, export: &Export, around: &ReadContext<'_>, reading: &mut Reading) {
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for (path, alone) in &config.files_with_passwords {

@@ -1,4 +1,4 @@
-//! What the ends may agree on (openvpn(8), "Data channel cipher negotiation"; Changes.rst of 2.4, 2.5 and 2.6).
+//! Algorithms that the ends may negotiate (openvpn(8), "Data channel cipher negotiation"; Changes.rst of 2.4, 2.5 and 2.6).
 //!
 //! Up to 2.3 both ends need the same `cipher`. 2.4 negotiates from a list, and takes `cipher` from ends that cannot; it is
 //! Blowfish unless stated. 2.5 adds a stated `cipher` to the list, and takes nothing else from old ends unless
@@ -9,7 +9,7 @@ use crate::suites;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::{Origin, TunnelRole};
 
-/// What the data channel may be protected with.
+/// Algorithms of the data channel.
 pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer> {
     let mut offer = Offer {
         part: OfferPart::Data,
@@ -113,8 +113,8 @@ fn version(text: &str) -> Option<[u32; 3]> {
     ])
 }
 
-/// What keys may be set up with: the lowest version of TLS, which is 1.2 from version 2.6 on and 1.0 before, unless stated, and
-/// the cipher suites that are named (openvpn(8), --tls-version-min, --tls-cipher).
+/// Key exchange of the control channel: the lowest version of TLS, which is 1.2 from version 2.6 on and 1.0 before, unless stated, and the
+/// cipher suites that are named (openvpn(8), --tls-version-min, --tls-cipher).
 fn control<'s>(
     last: &impl Fn(&[&str]) -> Option<(&'s str, &'s str, Origin)>,
     compatible: &Option<([u32; 3], Origin)>,
@@ -169,8 +169,8 @@ fn control<'s>(
     offer
 }
 
-/// The weak parts of a suite by its name in the registry of TLS (`TLS-RSA-WITH-3DES-EDE-CBC-SHA`), in the names of the data
-/// channel; of a suite without any, its cipher.
+/// The weak parts of a suite by its name in the registry of TLS (`TLS-RSA-WITH-3DES-EDE-CBC-SHA`), in the names of the data channel; the
+/// cipher where no part is weak.
 fn suite_parts(name: &str) -> Vec<(String, AlgorithmRole)> {
     let upper = name.to_ascii_uppercase().replace('_', "-");
     let has = |part: &str| upper.contains(part);

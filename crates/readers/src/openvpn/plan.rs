@@ -1,5 +1,5 @@
-//! The address side of a tunnel beyond its pools: routes into it, what callers are told, addresses kept for one
-//! caller (openvpn(8): `--route`, `--push`, `--ifconfig-push`, `--iroute`, `--max-clients`).
+//! Address plan of a tunnel besides its pools: routes into it, options pushed to clients, addresses reserved for one client (openvpn(8):
+//! `--route`, `--push`, `--ifconfig-push`, `--iroute`, `--max-clients`).
 
 use super::config::Config;
 use super::lines::{Directive, split};
@@ -8,7 +8,7 @@ use std::net::IpAddr;
 use trevlin_model::plan::{AddressPlan, FixedAddress};
 use trevlin_model::{Export, Family, IpRange, MalformedAddress, Origin};
 
-/// Words that stand for an address which the daemon works out itself.
+/// Keywords for an address that the daemon determines at run time.
 const WORKED_OUT: [&str; 3] = ["vpn_gateway", "net_gateway", "remote_host"];
 
 /// Everything but the pools. `per_client` are the files of `client-config-dir`.
@@ -66,7 +66,7 @@ fn route(
     addresses::take(whole, origin, malformed, parse).map(IpRange::from)
 }
 
-/// What callers are told.
+/// Options pushed to clients.
 fn push(pushed: &str, args: &[&str], origin: Origin, plan: &mut AddressPlan) {
     let pushed = pushed.trim_matches(['"', '\'']);
     match pushed {

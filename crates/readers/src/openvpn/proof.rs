@@ -1,4 +1,4 @@
-//! How callers prove who they are, and passwords kept in files.
+//! Authentication of clients, and passwords stored in files.
 
 use super::lines::Directive;
 use crate::reader::ReadContext;

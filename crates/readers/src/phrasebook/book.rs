@@ -11,13 +11,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use trevlin_model::{Export, Note, Origin, find_paths};
 
-/// What a phrasebook calls itself.
+/// Declaration of a phrasebook.
 pub const BOOK: &str = "trevlin-phrasebook/1";
 
 /// Teaches an appliance's export.
 #[derive(Debug, Clone)]
 pub struct Phrasebook {
-    /// What the export is, as outputs show it.
+    /// Name of the export format, as outputs show it.
     pub name: String,
     /// The phrasebook's path.
     pub path: String,
@@ -49,7 +49,7 @@ pub(super) struct Phrase {
     pub(super) says: Arc<str>,
     /// Its line in the phrasebook.
     pub(super) line: u32,
-    /// Whether it may stand in any statements.
+    /// Whether it may be nested in any statement.
     pub(super) anywhere: bool,
     /// Numbers of the levels' patterns, outermost first, each with the number of the phrase's first capture of that level.
     pub(super) levels: Vec<(usize, usize)>,
@@ -73,7 +73,7 @@ const KEYS: [&str; 11] = [
 ];
 
 impl Phrasebook {
-    /// Reads a phrasebook. What is wrong is noted at its line; what is right can be used.
+    /// Reads a phrasebook. Errors are noted at their lines; the rest can be used.
     #[must_use]
     pub fn read(export: &Export) -> (Self, Vec<Note>) {
         let (top, notes) = node::of_toml(export).told("phrasebook");

@@ -8,8 +8,7 @@ use std::collections::BTreeMap;
 use std::sync::{LazyLock, OnceLock};
 use trevlin_model::Note;
 
-/// The published schema of sheets, which a test holds against `sheet_schema`: making it anew takes longer than reading a
-/// phrasebook.
+/// The published schema of sheets, which a test compares with `sheet_schema`: generating it takes longer than reading a phrasebook.
 static SCHEMA: LazyLock<Schema<'static>> = LazyLock::new(|| {
     serde_json::from_str(include_str!("../../../../docs/schema/device-sheet.json")).unwrap_or_default()
 });

@@ -2,7 +2,7 @@
 
 use super::BOOK;
 
-/// What stands at the beginning of every one.
+/// Introduction of every guide.
 const INTRODUCTION: &str = include_str!("guide/introduction.toml");
 const END: &str = include_str!("guide/end.toml");
 
@@ -30,7 +30,7 @@ mod tests {
     use crate::{Phrasebook, Took};
     use trevlin_model::{Export, ExportId};
 
-    /// The export that stands in a guide's comments, behind the line that announces it.
+    /// The example export in a guide's comments, after its heading.
     fn example(text: &str) -> String {
         let lines = text.lines().skip_while(|line| !line.starts_with("# An export that it reads")).skip(1);
         let lines = lines.take_while(|line| line.starts_with("#   "));

@@ -118,7 +118,7 @@ impl Sheet {
         self.top.append(later.top);
     }
 
-    /// The finished sheet. What is copied is put in; what is not there to be copied is told.
+    /// The finished sheet. Copied values are inserted; missing ones are reported.
     pub(super) fn finish(self, notes: &mut Vec<Note>) -> Node {
         let whole = Grown::Table(self.top);
         let finished = if has_copies(&whole) { settle(&whole, &whole, notes, 0) } else { moved(whole) };
@@ -140,7 +140,7 @@ impl Table {
         &mut self.fields[found]
     }
 
-    /// The list of this name; none where something else stands there, which is told once the sheet is read.
+    /// The list of this name; none where a value of another type is present, which is reported once the sheet is read.
     fn list(&mut self, key: Arc<str>, place: &Place<'_>) -> Option<&mut List> {
         let field = self.field(key, place, || Grown::List(List::default()));
         let Grown::List(list) = &mut field.value else { return None };
@@ -281,7 +281,7 @@ impl List {
     }
 }
 
-/// Which entry of a list is meant, and the field that its key sets.
+/// The selected entry of a list, and the field that its key sets.
 type Picked = (Key, Option<(Arc<str>, SmolStr)>);
 type Resolved = Vec<(Arc<str>, Option<Picked>)>;
 

@@ -35,7 +35,7 @@ use trevlin_model::secret::Masker;
 use trevlin_model::{Export, Limit, LineClass, Note, Origin};
 use value::Kind;
 
-/// What became of a statement.
+/// Result for a statement.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Took {
     /// A phrase took it: its line in the phrasebook, and how it is written.
@@ -49,11 +49,11 @@ pub enum Took {
 /// An export as a phrasebook reads it, statement by statement.
 #[derive(Debug, Default)]
 pub struct Tried {
-    /// What became of each statement, in the order of the export, with its line.
+    /// Result for each statement, in the order of the export, with its line.
     pub statements: Vec<(Origin, Took)>,
     /// The sheet that comes out, secrets masked.
     pub sheet: String,
-    /// What the sheet that comes out says wrong.
+    /// Errors of the resulting sheet.
     pub notes: Vec<Note>,
     /// Facts, ledger, notes.
     pub reading: Reading,
@@ -72,7 +72,7 @@ impl Phrasebook {
         self.run(export, true, shape::length(export))
     }
 
-    /// `length`: how many lines are gone through by one thread. What comes out does not depend on it.
+    /// `length`: number of lines that one thread processes. The result does not depend on it.
     fn run(&self, export: &Export, tells: bool, length: u32) -> Tried {
         let (index, rule_words) = (self.index(), self.rule_words());
         let start = |piece: usize| Runner {
@@ -168,7 +168,7 @@ impl Phrasebook {
     }
 }
 
-/// How many words a statement may have: what a pattern needs grows with them.
+/// Maximum number of words in a statement: the memory of a pattern grows with them.
 const LONGEST: usize = 4000;
 
 /// Numbers of phrases by the word that a statement begins with, each with how deep it must stand where that matters.
@@ -213,20 +213,20 @@ impl Near {
     }
 }
 
-/// A statement that others may stand in.
+/// A statement that may contain others.
 #[derive(Debug)]
 struct Frame<'a> {
     words: Vec<Word<'a>>,
     line: Origin,
     number: u64,
-    /// What patterns of levels took of it, each worked out once.
+    /// Results of level patterns, each computed once.
     known: Vec<(usize, Option<Vec<Taken>>)>,
 }
 
-/// What each level of a phrase took: how deep its statement stands, and the number of what is known of it there.
+/// Match of each level of a phrase: the depth of its statement, and the number of its result there.
 type ByLevel = Vec<(usize, usize)>;
 
-/// What became of a statement, as long as nobody asks for words about it.
+/// Result for a statement, before messages are requested.
 enum Outcome {
     /// The phrase of this number took it.
     Phrase(usize),
@@ -338,7 +338,7 @@ impl<'a> Runner<'a, '_> {
         self
     }
 
-    /// What the appliance's documents say of every one, at the first line of the export.
+    /// Defaults according to the appliance's documentation, at the first line of the export.
     fn always(&mut self) {
         let first =
             self.export.line(1).map_or(self.export.origin(0..0), |line| self.export.origin_of(line.text));

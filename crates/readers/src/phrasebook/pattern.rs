@@ -5,7 +5,7 @@ use super::value::Kind;
 pub(super) use crate::phrasebook::word::Word;
 use std::collections::BTreeMap;
 
-/// What a pattern consists of.
+/// Elements of a pattern.
 #[derive(Debug, Clone, PartialEq)]
 enum Piece {
     Literal(String),
@@ -44,7 +44,7 @@ pub(super) struct Pattern {
 /// Names of captures by number, and what each takes.
 pub(super) type Captures = Vec<(String, Kind)>;
 
-/// How deep brackets may stand in brackets.
+/// Maximum nesting of brackets.
 const DEPTH: usize = 8;
 /// How many pieces a pattern may have.
 const PIECES: usize = 400;
@@ -53,7 +53,7 @@ impl Pattern {
     /// Reads a pattern. Captures are numbered on from those that are known; `maps` are names of value maps.
     ///
     /// # Errors
-    /// What is wrong with it.
+    /// A description of the syntax error.
     pub(super) fn parse(
         text: &str,
         captures: &mut Captures,
@@ -90,7 +90,7 @@ impl Pattern {
         if let Some(Step::Word(word)) = self.steps.first() { Some(word) } else { None }
     }
 
-    /// What the captures took, where the whole statement fits.
+    /// Captured values, where the whole statement matches.
     pub(super) fn matches(&self, words: &[Word<'_>]) -> Option<Vec<Taken>> {
         if self.straight {
             return self.straight(words);
@@ -304,7 +304,7 @@ impl Parser<'_> {
         }
     }
 
-    /// What stands in brackets, up to the one that closes them.
+    /// Content of brackets, up to the closing one.
     fn choice(&mut self, depth: usize, close: char) -> Result<Vec<Piece>, String> {
         let mut all = Vec::new();
         loop {

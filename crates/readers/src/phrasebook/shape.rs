@@ -1,4 +1,4 @@
-//! Shapes of exports: how lines become statements, and which statement stands in which.
+//! Shapes of exports: how lines become statements, and how statements are nested.
 
 use super::pattern::Word;
 use crate::json::{self, Json};
@@ -7,7 +7,7 @@ use crate::xml::Source;
 use std::ops::Range;
 use trevlin_model::{Export, Origin};
 
-/// How statements stand in an export.
+/// Structure of statements in an export.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Shape {
     /// One statement a line, none in another.
@@ -53,7 +53,7 @@ pub(super) trait Sink<'a> {
     fn statement(&mut self, depth: usize, words: &[Word<'a>], line: Origin);
     /// Something that is no statement of this shape.
     fn broken(&mut self, at: Origin, what: &str);
-    /// A statement that stands in more than are followed.
+    /// A statement nested deeper than the limit.
     fn cut(&mut self, at: Origin);
 }
 
@@ -150,7 +150,7 @@ fn words<'a>(export: &'a Export, text: &'a str, apart: &[char], into: &mut Vec<W
     }
 }
 
-/// The words of a line as it stands.
+/// The words of a line as written.
 pub(super) fn plain<'a>(export: &'a Export, text: &'a str) -> Vec<Word<'a>> {
     let mut found = Vec::new();
     words(export, text, &[], &mut found);
@@ -365,7 +365,7 @@ fn json_member<'a>(export: &'a Export, name: &str, value: &Json<'a>, depth: usiz
     json_value(export, value, depth + 1, sink);
 }
 
-/// The text of a name somewhere before a place: of the elements of a list the name stands before the first.
+/// The text of a name somewhere before a place: for elements of a list, the name before the first one.
 fn find_name<'a>(export: &'a Export, name: &str, before: u32) -> Option<&'a str> {
     if name == "element" {
         return Some("element");

@@ -17,7 +17,7 @@ pub struct Shelf<B> {
     without_words: Vec<usize>,
 }
 
-/// A line that tells: the number of its book, and its number there.
+/// A characteristic line: the number of its phrasebook, and its number there.
 type Sign = (usize, usize);
 
 impl<B: Deref<Target = Phrasebook>> Shelf<B> {
@@ -80,7 +80,7 @@ impl<B: Deref<Target = Phrasebook>> Shelf<B> {
         found.into_iter().map(|number| &self.books[number]).find(|book| book.fits_name(export) != Some(false))
     }
 
-    /// The first book that knows an export by its name, and says nothing of what stands in it.
+    /// The first phrasebook that recognises an export by its name and does not examine its content.
     #[must_use]
     pub fn by_name(&self, export: &Export) -> Option<&B> {
         let books = self.without_words.iter().map(|number| &self.books[*number]);

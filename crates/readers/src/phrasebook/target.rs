@@ -18,10 +18,10 @@ enum Part {
     Maybe(usize),
 }
 
-/// Which entry of a list is meant.
+/// Selects an entry of a list.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Pick {
-    /// What stands there is no list.
+    /// The value present is not a list.
     None,
     /// A new one for every statement.
     New,
@@ -37,10 +37,10 @@ pub(super) enum Pick {
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Target(pub(super) Vec<Segment>);
 
-/// A name of a path, and which entry of the list there is meant.
+/// A name of a path, and the selected entry of the list.
 pub(super) type Segment = (Arc<str>, Pick);
 
-/// What lands there.
+/// The value to be set.
 #[derive(Debug, Clone)]
 pub(super) enum Plan {
     Capture(usize),
@@ -48,7 +48,7 @@ pub(super) enum Plan {
     Fixed(Node),
     List(Vec<Plan>),
     Table(Vec<(Arc<str>, Plan)>),
-    /// What lies at another path once everything is read.
+    /// The value at another path once everything is read.
     Copy(Target),
 }
 
@@ -128,7 +128,7 @@ fn words(node: &Node, into: &mut String) {
     }
 }
 
-/// What the captures of a match hold.
+/// Values of the captures of a match.
 #[derive(Debug, Default)]
 pub(super) struct Values(pub(super) Vec<Option<Node>>);
 
@@ -277,7 +277,7 @@ impl Plan {
         }
     }
 
-    /// What a value of a phrasebook says.
+    /// Type of a value of a phrasebook.
     pub(super) fn of(node: &Node, captures: &Captures, levels: usize) -> Result<Self, (Origin, String)> {
         let at = |why| (node.origin, why);
         Ok(match &node.value {

@@ -13,7 +13,7 @@ fn book(shape: &str, more: &str, phrases: &[(&str, &str)]) -> Phrasebook {
     book
 }
 
-/// What an export comes to with phrases: the sheet without its first line and without where things were seen, and what is told.
+/// Result of an export with these phrases: the sheet without its first line and without the places of values, and the messages.
 fn tried(shape: &str, more: &str, phrases: &[(&str, &str)], export: &str) -> (String, Vec<String>) {
     let book = book(shape, more, phrases);
     let export = Export::new(ExportId(0), "gate.txt", export.into());

@@ -1,4 +1,4 @@
-//! What captures take, and what becomes of it.
+//! Types of captures and their values.
 
 use super::pattern::Word;
 use crate::sheet::node::{Node, Value};
@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::{IpRange, Origin, PortRange};
 
-/// What a capture takes.
+/// Type of a capture.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Kind {
     /// Any word.
@@ -88,8 +88,8 @@ impl Kind {
         }
     }
 
-    /// How many of these words it takes, where they fit. Words of a map fit whether the map has them or not: what it has not is told,
-    /// and not passed over for another phrase.
+    /// Number of matching words. Words of a map match whether the map has them or not: missing words are reported, and no other phrase is
+    /// tried.
     pub(super) fn takes(&self, words: &[Word<'_>]) -> Option<usize> {
         let first = words.first()?.text;
         let fits = match self {

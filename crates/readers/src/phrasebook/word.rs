@@ -1,6 +1,6 @@
 //! A word of a statement.
 
-/// A word of a statement: its text without quotes, and where it stands in the export.
+/// A word of a statement: its text without quotes, and its position in the export.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Word<'a> {
     pub(super) text: &'a str,

@@ -1,4 +1,4 @@
-//! `l2tp-secrets` (xl2tpd(8), l2tp-secrets): what the two ends of an L2TP tunnel share, a line with the names of both.
+//! `l2tp-secrets` (xl2tpd(8), l2tp-secrets): secrets shared by the two ends of an L2TP tunnel, a line with the names of both.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use std::sync::Arc;

@@ -38,7 +38,7 @@ const KEYWORDS: [(&str, bool); 15] = [
 const DAEMON: &str = "pptpd";
 const MANUAL: &str = "pptpd.conf(5)";
 
-/// What the daemon hands out and uses where nothing is stated (pptpd 1.4).
+/// Default local and remote addresses (pptpd 1.4).
 const DEFAULT_REMOTE: (Ipv4Addr, Ipv4Addr) = (Ipv4Addr::new(192, 168, 1, 1), Ipv4Addr::new(192, 168, 1, 100));
 const DEFAULT_CONNECTIONS: usize = 100;
 

@@ -62,7 +62,7 @@ impl Scanner<'_> {
         line_end
     }
 
-    /// What a backslash and the characters after it stand for; `None` where it joins lines or ends the file.
+    /// The character that an escape sequence represents; `None` where it joins lines or ends the file.
     fn escape(&mut self) -> Option<char> {
         let letter = self.bump()?;
         Some(match letter {

@@ -1,4 +1,4 @@
-//! `xl2tpd.conf` (xl2tpd.conf(5)): servers that callers dial, and callers that dial others.
+//! `xl2tpd.conf` (xl2tpd.conf(5)): servers that accept clients, and clients of other servers.
 
 use crate::addresses;
 use crate::ini::{before_comment, sections};
@@ -36,7 +36,7 @@ const GLOBAL_OTHERS: [&str; 9] = [
     "rand source",
     "saref refinfo",
 ];
-/// Keys of a server or a caller that become facts.
+/// Keys of a server or a client that become facts.
 const SECTION: [&str; 19] = [
     "assign ip",
     "challenge",

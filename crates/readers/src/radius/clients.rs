@@ -89,7 +89,7 @@ pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading
     reading.facts.radius_clients.push(client);
 }
 
-/// What an item says about signed requests.
+/// Requirement of an item for Message-Authenticator.
 pub(super) fn message_authenticator(item: &Item<'_>) -> Option<MessageAuthenticator> {
     match (item.truth(), item.value) {
         (Some(true), _) => Some(MessageAuthenticator::Required),

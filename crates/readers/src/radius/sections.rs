@@ -9,7 +9,7 @@ use trevlin_model::{Export, HeldSecret, Limit, LineClass, Origin, Secret};
 pub(super) struct Item<'a> {
     pub(super) name: &'a str,
     pub(super) value: &'a str,
-    /// The value as it stands, quotes included.
+    /// The value as written, including quotes.
     pub(super) value_origin: Origin,
     pub(super) origin: Origin,
 }
@@ -66,8 +66,7 @@ impl<'a> Section<'a> {
     }
 }
 
-/// Reads a file into a section without a name. Every line is passed over until somebody makes something of it; what
-/// cannot be read is told.
+/// Reads a file into a section without a name. Lines are ignored unless a reader uses them; syntax errors are reported.
 pub(super) fn parse<'a>(export: &'a Export, book: &mut LineRecorder<'_>) -> Section<'a> {
     let start = export.origin(0..0);
     let mut open: Vec<Section<'a>> = vec![Section::of("", "", start)];

@@ -8,7 +8,7 @@ use trevlin_model::radius::{EapSettings, RadiusSecurity, RadiusSite, RadiusStep,
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, Origin};
 
-/// Names of items that hold a secret, whatever section they stand in, and what it is for.
+/// Names of items that contain a secret, in any section, and the purpose of the secret.
 const SECRETS: [(&str, SecretKind); 6] = [
     ("secret", SecretKind::RadiusSecret),
     ("private_key_password", SecretKind::Passphrase),
@@ -78,7 +78,7 @@ pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
     }
 }
 
-/// Secrets of sections that are not modelled, at whatever depth.
+/// Secrets of sections that are not analysed, at any depth.
 fn secrets(export: &Export, section: &Section<'_>, reading: &mut Reading) {
     for item in &section.items {
         if let Some((_, kind)) = SECRETS.iter().find(|(name, _)| *name == item.name)

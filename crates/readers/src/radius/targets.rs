@@ -1,4 +1,4 @@
-//! RADIUS servers that a device asks: the lists of `pam_radius_auth` (pam_radius_auth(8)), of the radiusclient library
+//! RADIUS servers that a device uses: the lists of `pam_radius_auth` (pam_radius_auth(8)), of the radiusclient library
 //! (radiusclient.conf(5)) and of OpenVPN's plug-in.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};

@@ -33,7 +33,7 @@ const PASSWORDS: [(&str, bool); 18] = [
     ("TOTP-Secret", false),
 ];
 
-/// Attributes that limit what a caller may do.
+/// Attributes that limit the rights of a user.
 const LIMITS: [&str; 6] =
     ["Simultaneous-Use", "Session-Timeout", "Idle-Timeout", "Expiration", "Login-Time", "Calling-Station-Id"];
 

@@ -1,10 +1,10 @@
 //! Addresses under others: networks keep their sizes and who lies within whom, hosts keep their place in their network, and what is
 //! private, public or for examples stays so.
 //!
-//! Only the upper bits of a network change, each by what stands before it and by the key, as prefix-preserving mappings do. So ranges
-//! within a network keep their order: in 10.0.0.0/8 the second octet changes, in 172.16.0.0/12 its lower half, of public addresses the
-//! first two octets, of IPv6 the bits up to the 48th. 192.168.0.0/16, which says nothing about anybody, and every other block with a
-//! meaning of its own stay.
+//! Only the upper bits of a network change, each depending on the bits before it and the key, as in prefix-preserving mappings, so ranges
+//! within a network keep their order: in 10.0.0.0/8 the second octet changes, in 172.16.0.0/12 its lower half, in public addresses the
+//! first two octets, in IPv6 the bits up to the 48th. 192.168.0.0/16, which identifies no organisation, and every other special-purpose
+//! block stay.
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -22,13 +22,13 @@ pub struct AddressMap {
 const EXAMPLES: [[u8; 3]; 3] = [[192, 0, 2], [198, 51, 100], [203, 0, 113]];
 
 impl AddressMap {
-    /// A map that nobody has who has not the key.
+    /// A map that cannot be reproduced without the key.
     #[must_use]
     pub fn new(key: ScrubKey) -> Self {
         Self { key, done: RefCell::default() }
     }
 
-    /// What became of which address so far.
+    /// The mapping of addresses so far.
     #[must_use]
     pub fn done(&self) -> BTreeMap<IpAddr, IpAddr> {
         self.done.borrow().clone()

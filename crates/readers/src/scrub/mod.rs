@@ -1,5 +1,5 @@
-//! What a copy that is handed on needs beside stand-ins for known secrets: statements behind comment signs, words that may be secrets,
-//! and addresses and names under others.
+//! Masking for copies that are passed on, besides known secrets: commented-out statements, words that may be secrets, and replacement of
+//! addresses and names.
 
 mod addresses;
 mod names;
@@ -9,7 +9,7 @@ pub use names::NameMap;
 
 use std::ops::Range;
 
-/// The text with its comment signs blanked, byte for byte as long: what was commented out reads as if it were not, at the same place.
+/// The text with its comment signs blanked, with unchanged length: commented-out statements are read as active ones, at the same place.
 #[must_use]
 pub fn uncommented(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
@@ -88,10 +88,10 @@ const TELLING: [&str; 17] = [
     "kennwort",
 ];
 
-/// Fewest characters of a word that is taken for a secret for its looks alone.
+/// Minimum length of a word that is considered a secret by its characters alone.
 const RANDOM: usize = 16;
 
-/// Where words stand in a line that may be secrets: what follows a telling word, and what looks like made by a generator.
+/// Positions of words in a line that may be secrets: after a characteristic keyword, or with the appearance of generated values.
 #[must_use]
 pub fn suspects(line: &str) -> Vec<Range<usize>> {
     let words = words(line);
@@ -164,11 +164,10 @@ fn is_telling(word: &str) -> bool {
         || word.ends_with("Key")
 }
 
-/// Fewest characters of a word of mixed letters and digits that is taken for a secret.
+/// Minimum length of a word of mixed letters and digits that is considered a secret.
 const CHOSEN: usize = 8;
 
-/// Whether it mixes capitals, small letters and digits, as what people are told to choose does, and names nothing on a disk or in the
-/// net.
+/// Whether it mixes capitals, small letters and digits, as password policies require, and is neither a path nor a network name.
 fn looks_chosen(word: &str) -> bool {
     let has = |test: fn(char) -> bool| word.contains(test);
     word.len() >= CHOSEN

@@ -16,12 +16,12 @@ pub struct NameMap {
     organisation: BTreeSet<String>,
 }
 
-/// What the organisation's names are, among the groups of names.
+/// The group of the organisation's names.
 const ORGANISATION: &str = "org";
 
 impl NameMap {
-    /// Names by what they are, such as `user`, each replaced by that and a number. `kept` are words that mean the same everywhere.
-    /// A stand-in that `texts` have as a word of their own is nobody's: two names would be one.
+    /// Names by group, such as `user`, each replaced by the group and a number. `kept` are words with a general meaning. A stand-in that
+    /// occurs in `texts` as a word is not used, since two names would become one.
     #[must_use]
     pub fn new<'a>(
         groups: &[(&str, BTreeSet<String>)],
@@ -70,7 +70,7 @@ impl NameMap {
         self.organisation.iter().map(String::as_str).filter(|name| !name.is_empty()).filter(is_left).collect()
     }
 
-    /// What became of which name.
+    /// The mapping of names.
     #[must_use]
     pub fn done(&self) -> &BTreeMap<String, String> {
         &self.names

@@ -1,4 +1,4 @@
-//! What a sheet leaves open, and where it contradicts itself.
+//! Missing statements and contradictions of a sheet.
 
 use super::ordered::Ordered;
 use super::{document, whole};
@@ -6,14 +6,14 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::{DeviceKind, Export, Facts, Note, Origin, Protocol};
 
-/// What is to be said of a sheet.
+/// Messages about a sheet.
 #[derive(Debug, Default)]
 pub struct Report {
-    /// What could not be read, by line.
+    /// Unreadable parts, by line.
     pub unread: Vec<Note>,
-    /// What contradicts itself, by line.
+    /// Contradictions, by line.
     pub contradictions: Vec<Note>,
-    /// What is not answered yet, in the order of the work.
+    /// Unanswered questions, in the order of the work.
     pub missing: Vec<String>,
 }
 

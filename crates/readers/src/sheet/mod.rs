@@ -35,7 +35,7 @@ use trevlin_model::{
     Protocol, Reference, Setting, TunnelFamily, TunnelRole, each_section,
 };
 
-/// What a sheet calls itself.
+/// Declaration of a device sheet.
 pub const FORM: &str = "trevlin-sheet/1";
 
 /// Keys of a sheet that are about the device as a whole.
@@ -94,7 +94,7 @@ fn document(export: &Export) -> Document {
     if export.text().trim_start().starts_with('{') { node::of_json(export) } else { node::of_toml(export) }
 }
 
-/// What a document in the shape of a sheet says.
+/// Content of a document in the form of a sheet.
 #[derive(Debug, Default)]
 pub(crate) struct Found {
     pub(crate) facts: Facts,
@@ -107,7 +107,7 @@ pub(crate) fn facts(export: &Export, top: Node) -> Found {
     whole(export, top).0
 }
 
-/// The same, with the list of rules as it stands.
+/// The same, with the rule base as written.
 fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     let mut found = Found::default();
     if let Value::Table(entries) = &mut top.value {
@@ -156,12 +156,12 @@ fn known_sections() -> Vec<&'static str> {
     known
 }
 
-/// A secret of a service: a community, the passphrase of a radio network, a token.
+/// A secret of a service: a community string, a Wi-Fi passphrase, a token.
 #[derive(Debug, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct SheetSecret {
-    /// What it is for.
+    /// Purpose.
     kind: SecretKind,
     /// Whose it is.
     of: String,
@@ -380,7 +380,7 @@ fn of_file<'a>(node: &'a Node, facts: &mut Facts) -> Cow<'a, Node> {
     Cow::Owned(rest)
 }
 
-/// An entry that is a single value may stand in a table of its own, beside where it was seen.
+/// An entry with a single value may be a table of its own, with the place where it was seen.
 fn bare(node: Cow<'_, Node>) -> Cow<'_, Node> {
     match node.entries() {
         [only] if &*only.key == "is" => Cow::Owned(Node { origin: node.origin, ..only.node.clone() }),
@@ -398,7 +398,8 @@ fn nested(node: &Node, into: &mut Vec<Origin>) {
     }
 }
 
-/// What a sheet that was filled in by hand does not say of a tunnel may still be set; one that was written from files says all of it.
+/// Settings of a tunnel that a sheet filled in by hand does not state may still be configured; a sheet written from files states all of
+/// them.
 fn leave_open(facts: &mut Facts) {
     for server in facts.ssh_servers.iter_mut().filter(|one| one.program != OPENSSH) {
         server.missing.push(Reference::unsaid(server.origin));
@@ -429,7 +430,7 @@ fn ike_listener(port: u16) -> Listener {
     }
 }
 
-/// What follows from the entries: what secrets are for, forwards, names of settings.
+/// Completes the entries: purpose of secrets, forwards, names of settings.
 fn settle(export: &Export, facts: &mut Facts) {
     for server in &mut facts.ssh_servers {
         server.keywords = crate::sshd::keywords();

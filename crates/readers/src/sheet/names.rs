@@ -1,5 +1,5 @@
-//! Names in a list of rules: zones, addresses and services, which may stand for one another. They are resolved once everything is
-//! read; what a name does not lead to is told, and never taken for something else.
+//! Names in a rule base: zones, addresses and services, which may refer to one another. They are resolved once everything is read;
+//! unresolved names are reported, and never replaced by a guess.
 
 use super::ordered::{OrderedRule, Word};
 use super::take::nearest;
@@ -55,7 +55,7 @@ struct Service {
     icmp: Option<IcmpRange>,
 }
 
-/// What a name stands for: what it leads to, and whether that is all of it.
+/// Meaning of a name: the elements it resolves to, and whether they are complete.
 #[derive(Debug, Clone)]
 struct Meaning<T> {
     /// In order, each once.
@@ -99,7 +99,7 @@ const DEPTH: usize = 32;
 /// Words that leave everything open.
 const ANY: [&str; 3] = ["any", "all", "*"];
 
-/// What names there are.
+/// The defined names.
 #[derive(Debug)]
 struct Defined<'a> {
     zones: BTreeMap<&'a str, &'a Zone>,
@@ -241,7 +241,7 @@ impl<'a> Names<'a> {
         conditions(Meaning::together(parts), make, negated)
     }
 
-    /// What a word stands for. Each name is followed once, however many names lead to it.
+    /// Elements that a word resolves to. Each name is followed once, however many names refer to it.
     fn address(&mut self, word: &Word, within: &mut Vec<&'a str>) -> Meaning<IpRange> {
         let (text, origin) = word;
         if let Ok(range) = text.parse() {
@@ -409,8 +409,7 @@ fn joined(meaning: Meaning<Service>) -> Vec<Match> {
     any_of(lists)
 }
 
-/// A service in words: a protocol, or several joined by `+`, and ports or types of ICMP, joined by commas. A slash may stand in the
-/// place of the blank.
+/// A service in words: a protocol, or several joined by `+`, and ports or types of ICMP, joined by commas. A slash may replace the blank.
 fn services(text: &str) -> Option<Vec<Service>> {
     let (protocols, rest) = text.split_once([' ', '/']).unwrap_or((text, ""));
     let mut found = Vec::new();

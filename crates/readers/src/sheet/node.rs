@@ -12,14 +12,14 @@ use trevlin_model::{Export, Limit, Note, Origin};
 pub(crate) struct Document {
     /// Its values.
     pub(crate) top: Node,
-    /// What is wrong with its form.
+    /// Syntax errors.
     pub(crate) notes: Vec<Note>,
     /// Values that nest deeper than they are followed, and were not read.
     pub(crate) cuts: Vec<Origin>,
 }
 
 impl Document {
-    /// Its values, and everything that is to be told of its form to whoever writes such a document.
+    /// Its values, and all messages about its form for the author of such a document.
     pub(crate) fn told(mut self, what: &str) -> (Node, Vec<Note>) {
         self.notes.extend(self.cuts.first().map(|origin| Note {
             origin: *origin,
@@ -32,13 +32,13 @@ impl Document {
 /// A value and its place.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Node {
-    /// Its place; for a table from its heading to the last value that stands in it directly.
+    /// Its place; for a table from its heading to the last value directly in it.
     pub(crate) origin: Origin,
     /// The value.
     pub(crate) value: Value,
 }
 
-/// What a value is.
+/// Type and content of a value.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Value {
     /// A text.
@@ -92,7 +92,7 @@ impl Node {
         if let Value::List(all) = &self.value { all } else { std::slice::from_ref(self) }
     }
 
-    /// What it is, for people.
+    /// Its type, for messages.
     pub(crate) fn kind(&self) -> &'static str {
         match self.value {
             Value::Text(_) => "a text",
@@ -152,7 +152,7 @@ pub(crate) enum Step {
     Index(usize),
 }
 
-/// A TOML document. What can be read is read.
+/// A TOML document. Everything readable is read.
 pub(crate) fn of_toml(export: &Export) -> Document {
     let (table, errors) = DeTable::parse_recoverable(export.text());
     let note = |error: toml::de::Error| {
@@ -221,7 +221,7 @@ impl Toml<'_> {
     }
 }
 
-/// Whether a table or list stands in brackets behind its key, and not under a heading of its own.
+/// Whether a table or list is written in brackets after its key, and not under a heading of its own.
 fn is_inline(export: &Export, node: &Node) -> bool {
     let text = export.text().get(node.origin.start as usize..).unwrap_or_default();
     text.starts_with('{') || (text.starts_with('[') && !starts_line(export, node.origin.start))
@@ -232,7 +232,7 @@ fn starts_line(export: &Export, at: u32) -> bool {
     before.rsplit('\n').next().is_none_or(|line| line.trim().is_empty())
 }
 
-/// A JSON document. What stands before a fault is read.
+/// A JSON document. Everything before a syntax error is read.
 pub(crate) fn of_json(export: &Export) -> Document {
     let (top, broken) = json::parse(export);
     let mut notes = Vec::new();

@@ -16,15 +16,15 @@ use trevlin_model::{
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct RuleList {
-    /// What happens to what passes through the device and meets no rule. Not known where nothing is said.
+    /// Default action for forwarded traffic. Not known where it is not stated.
     pub(crate) through: Option<(Action, Origin)>,
-    /// What happens to what is for the device itself and meets no rule. Not known where nothing is said.
+    /// Default action for traffic to the device itself. Not known where it is not stated.
     pub(crate) to_device: Option<(Action, Origin)>,
     /// Whether rules that name no zone to go to are also asked about what is for the device itself.
     pub(crate) meets_device: Option<bool>,
-    /// Whether replies to what was let through come back by themselves.
+    /// Whether replies to permitted connections are permitted without a rule.
     pub(crate) replies: Option<bool>,
-    /// Whether what a forward sends on is let through without a rule of its own.
+    /// Whether forwarded connections are permitted without a rule.
     pub(crate) forwards_pass: Option<bool>,
     /// Where that is seen, for lines that have no better one.
     pub(crate) origin: Option<Origin>,
@@ -35,21 +35,21 @@ pub(crate) struct RuleList {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct Forwarding {
-    /// What it is called.
+    /// Name.
     pub(crate) name: Option<String>,
     /// Zones and interfaces by which it enters.
     pub(crate) from: Vec<Word>,
-    /// Who may come: addresses, prefixes, ranges, names. Everybody where nothing is said.
+    /// Permitted sources: addresses, prefixes, ranges, names. Any address where none is stated.
     pub(crate) sources: Vec<Word>,
     /// Outside addresses. Every address of the device where nothing is said.
     pub(crate) addresses: Vec<Word>,
-    /// Services at the outside: `tcp 443`.
+    /// Services on the public side: `tcp 443`.
     pub(crate) services: Vec<Word>,
     /// Where it goes: an address.
     pub(crate) to: Word,
     /// To which port there. The same where nothing is said.
     pub(crate) to_port: Option<PortRange>,
-    /// Whether it is let through without a rule of its own. As the list of rules says, where nothing is said.
+    /// Whether it is permitted without a rule. As in the rule base, where it is not stated.
     pub(crate) passes: Option<bool>,
     /// Whether it is switched off.
     pub(crate) off: bool,
@@ -61,7 +61,7 @@ pub(crate) struct Forwarding {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct Hiding {
-    /// What it is called.
+    /// Name.
     pub(crate) name: Option<String>,
     /// Zones and interfaces by which it leaves.
     pub(crate) to: Vec<Word>,
@@ -256,7 +256,7 @@ impl Placed<'_, '_> {
     }
 }
 
-/// The rule that lets through what a forward sends on.
+/// The rule that permits the traffic of a forward.
 fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) -> Option<Rule> {
     if passes == Some(false) {
         return None;
@@ -279,7 +279,7 @@ fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) ->
     Some(made)
 }
 
-/// What happens at the end of the list.
+/// Default action at the end of the rule base.
 fn end(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
     match action {
         Some((action, at)) => {

@@ -4,7 +4,7 @@ use serde::Deserialize;
 use smol_str::SmolStr;
 use trevlin_model::{Origin, Target};
 
-/// What a rule does.
+/// Action of a rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -34,12 +34,12 @@ impl Action {
 /// A text and its line.
 pub(crate) type Word = (SmolStr, Origin);
 
-/// One rule of the list. All that is stated must fit; what is not stated does not matter.
+/// One rule of the list. All stated fields must match; unset fields match any value.
 #[derive(Debug, Clone, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct OrderedRule {
-    /// What it is called, or what somebody wrote beside it.
+    /// Name or comment.
     pub(crate) name: Option<String>,
     /// Zones and interfaces by which it enters; `device` for what the device itself sends.
     pub(crate) from: Vec<Word>,
@@ -55,7 +55,7 @@ pub(crate) struct OrderedRule {
     pub(crate) destinations_except: Vec<Word>,
     /// Services: `tcp 443`, `udp 500-510`, `icmp 8`, `esp`, `any`, names.
     pub(crate) services: Vec<Word>,
-    /// What it does.
+    /// Action.
     pub(crate) action: Action,
     /// Whether it writes to the log.
     pub(crate) logs: bool,

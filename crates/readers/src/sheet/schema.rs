@@ -136,7 +136,7 @@ fn tidy(value: &mut Value, definitions: &Value) {
     }
 }
 
-/// What stands in the place of a type that holds a place, and whether that is all of it.
+/// Replacement for a type that contains a place, and whether it is complete.
 fn plain(value: &Value) -> Option<(Value, bool)> {
     let about = |mut plain: Value| {
         if let (Some(text), Some(map)) = (value.get("description"), plain.as_object_mut()) {

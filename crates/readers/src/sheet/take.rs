@@ -1,6 +1,6 @@
 //! Values of a document become facts: each type of the model says what it wants, and each value knows where it stands.
 //!
-//! Long because one function for each type of the model, with what is told where a value does not fit.
+//! Long because it has one function for each type of the model, with the message for each mismatch.
 
 use super::node::{Entry, Node, Step, Value};
 use serde::Deserialize;
@@ -13,7 +13,7 @@ use trevlin_model::{Note, Origin};
 /// How many things may be wrong with one entry before it is given up.
 const FAULTS: usize = 30;
 
-/// What is wrong with a value.
+/// Error of a value.
 #[derive(Debug)]
 pub(super) struct Fault {
     /// Where, once known.
@@ -100,7 +100,7 @@ pub(crate) fn nearest(word: &str, known: &[&str]) -> String {
     }
 }
 
-/// Reads an entry. What is wrong in it is noted and left out; `None` where nothing is left that makes sense.
+/// Reads an entry. Errors are noted and the parts concerned left out; `None` where nothing usable is left.
 pub(crate) fn take<T: for<'de> Deserialize<'de>>(node: &Node, notes: &mut Vec<Note>) -> Option<T> {
     let mut taken = None;
     try_to_take(node, notes, &mut |node| {
@@ -141,7 +141,7 @@ fn try_to_take(node: &Node, notes: &mut Vec<Note>, read: &mut dyn FnMut(&Node) -
     }
 }
 
-/// What is handed to a type that wants to be read.
+/// The value passed to a type's deserialiser.
 #[derive(Clone, Copy)]
 enum Give<'a> {
     /// A value of the document.
@@ -176,8 +176,8 @@ impl<'a> Give<'a> {
         }
     }
 
-    /// What is wrong where something else is expected. The same as what a visitor would say who was handed it, without every type
-    /// being able to take every kind of value: of the ways to read the model those would be most.
+    /// The error where another type is expected: the same as a visitor's, without every type accepting every kind of value, which would be
+    /// most of the code for reading the model.
     fn misfit(self, expected: &dyn de::Expected) -> Fault {
         let found = match self {
             Self::Node(node) => match &node.value {
@@ -281,7 +281,7 @@ impl<'de> de::SeqAccess<'de> for List<'_> {
 
 /// The fields of a type: those that are stated, then those that are not.
 ///
-/// What is the same for every type is kept out of what is built for each: there are hundreds.
+/// The part that is the same for every type, to keep the code generated for each of hundreds of types small.
 struct Fields<'a> {
     entries: std::slice::Iter<'a, Entry>,
     stated: &'a [Entry],
@@ -570,7 +570,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
     }
 }
 
-/// What is missing is called by its name.
+/// Adds the name of the missing field.
 fn missing(fault: Fault, name: &str) -> Fault {
     let what = fault.what.map(|what| {
         if what.starts_with('`') && what.ends_with("is required here") {

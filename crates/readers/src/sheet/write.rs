@@ -1,5 +1,5 @@
-//! Facts as a device sheet. What is written can be read back; secrets stay behind, and so do the places of the exports, which
-//! become words about where each entry was seen.
+//! Facts as a device sheet, which can be read back. Secrets are left out, and the places of the exports become remarks about where each
+//! entry was seen.
 
 use super::node::{self, Node};
 use serde::Serialize;
@@ -11,7 +11,7 @@ use trevlin_model::{DeviceKind, Export, ExportId, Facts, Origin, each_section};
 /// How wide a line may get before a table is taken apart.
 const WIDE: usize = 110;
 
-/// What a sheet says about the device as a whole, and how what belongs to the estate is put into words.
+/// Statements of a sheet about the device as a whole, and the names of elements of the estate.
 pub struct Head<'a> {
     /// Name of the device.
     pub device: &'a str,
@@ -21,7 +21,7 @@ pub struct Head<'a> {
     pub files: &'a [String],
     /// Where an entry was seen, in words.
     pub seen: &'a dyn Fn(Origin) -> String,
-    /// Path of the export that an entry stands in, as files of the device name each other.
+    /// Path of the export that contains an entry, as files of the device name each other.
     pub file: &'a dyn Fn(Origin) -> String,
     /// Masks what must not leave.
     pub mask: &'a dyn Fn(&str) -> String,
@@ -65,7 +65,7 @@ pub fn write(facts: &Facts, head: &Head<'_>) -> String {
     out.text
 }
 
-/// Writes a document in the shape of a sheet as it stands.
+/// Writes a document in the form of a sheet unchanged.
 pub(crate) fn write_node(top: &Node, export: &Export, mask: &dyn Fn(&str) -> String) -> String {
     let seen = |origin: Origin| format!("{}, line {}", export.file_name(), export.line_of(origin.start));
     let file = |_: Origin| String::new();
@@ -136,7 +136,7 @@ fn clean_kept(value: Value, mask: &dyn Fn(&str) -> String) -> Value {
     }
 }
 
-/// What is stated to be off is written as a word, since a plain `false` counts as nothing said.
+/// A setting that is off is written as a word, since a plain `false` counts as not stated.
 fn stated(value: Value) -> Value {
     if value == Value::Bool(false) { Value::String("no".into()) } else { value }
 }
@@ -258,7 +258,7 @@ impl Writer<'_> {
     }
 }
 
-/// What a thing is called comes first, then where it was seen.
+/// The name of an entry comes first, then where it was seen.
 const LEADING: [&str; 5] = ["name", "kind", "family", "role", "seen"];
 
 fn is_wide(key: &str, value: &Value) -> bool {

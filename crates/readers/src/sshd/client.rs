@@ -1,7 +1,7 @@
 //! Configuration of the SSH's client (ssh_config(5)), as far as it brings up tunnels: ports handed on, and network
 //! interfaces.
 //!
-//! Of a keyword with one value the first that holds for a host counts; lines that hand ports on add up.
+//! For a keyword with one value the first that applies to a host counts; forwarding lines accumulate.
 
 use super::lines::{arguments, keyword};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};

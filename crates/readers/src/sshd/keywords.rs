@@ -38,7 +38,7 @@ enum Kind {
     Algorithms,
 }
 
-/// A keyword that is modelled.
+/// A keyword that is analysed.
 #[derive(Deserialize)]
 pub(super) struct Known {
     pub(super) name: String,
@@ -68,12 +68,12 @@ trevlin_model::table! { static TABLE: Table = "../../tables/sshd-keywords.toml";
 static MODELLED: LazyLock<Vec<SshKeyword>> =
     LazyLock::new(|| TABLE.keyword.iter().map(Known::model).collect());
 
-/// Every keyword that is modelled, in order of name.
+/// Every keyword that is analysed, in order of name.
 pub(crate) fn modelled() -> &'static [SshKeyword] {
     &MODELLED
 }
 
-/// What becomes of a keyword.
+/// Classification of a keyword.
 pub(super) enum Class {
     /// A setting of the server.
     Modelled(&'static Known),
@@ -159,7 +159,7 @@ impl Known {
         })
     }
 
-    /// A list of algorithms worked out against the standard list of the version the table was checked with.
+    /// A list of algorithms, resolved with the standard list of the version that the table was checked with.
     fn algorithms(&self, text: &str) -> Result<Vec<String>, String> {
         let names = |text: &str| text.split(',').map(str::to_owned).collect::<Vec<_>>();
         let wanted = match text.split_at_checked(1) {

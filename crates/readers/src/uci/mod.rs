@@ -137,7 +137,7 @@ fn take(
     tell_unknown(package, &mut book);
 }
 
-/// Tells options that nobody knows in a section of the package.
+/// Reports unknown options in a section of the package.
 fn tell_unknown(package: &Package, book: &mut LineRecorder<'_>) {
     let Some(known) = OPTIONS.get(&package.name) else { return };
     // What is said of a section holds for what stands in it.

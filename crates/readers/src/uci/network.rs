@@ -15,7 +15,7 @@ use trevlin_model::{
     Export, Interface, InterfaceAddress, IpRange, Origin, Pool, Route, Tunnel, TunnelFamily, TunnelRole,
 };
 
-/// What the other packages want to know of the networks.
+/// Network data that other packages use.
 #[derive(Debug, Default)]
 pub(super) struct Networks {
     /// Those of the file that is read, which hold before those of the device's other files.
@@ -26,7 +26,7 @@ pub(super) struct Networks {
 /// Devices and networks of interfaces, by name.
 type ByName = BTreeMap<String, (Vec<String>, Vec<IpNet>)>;
 
-/// Interfaces of all files of a device: they are worked out once for it.
+/// Interfaces of all files of a device: computed once for each device.
 #[derive(Debug, Default)]
 struct Elsewhere(ByName);
 
@@ -37,7 +37,7 @@ const NAMED_BY_PROTOCOL: [&str; 14] = [
 ];
 
 impl Networks {
-    /// Devices and addresses of networks stand in a package that may be another file.
+    /// Devices and addresses of networks, which may be defined in a package of another file.
     pub(super) fn of(own: &[Package], around: &ReadContext<'_>, reader: &Reader) -> Self {
         let elsewhere = around.once(|| {
             let all = around.of_format(reader).map(|(one, _)| one);
@@ -48,7 +48,7 @@ impl Networks {
         Self { own: by_name(own), elsewhere }
     }
 
-    /// Whether nobody exported what they are.
+    /// Whether their definitions were not exported.
     pub(super) fn are_missing(&self) -> bool {
         self.own.is_empty() && self.elsewhere.0.is_empty()
     }

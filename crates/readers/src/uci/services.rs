@@ -1,5 +1,5 @@
-//! Packages about services: SSH, pages, ports on request, dynamic names, addresses and names, shares, monitoring, the
-//! system itself. Each init script turns them into what its daemon is told, and what that means is said here.
+//! Packages of services: SSH, web interface, port mapping, dynamic DNS, addresses and names, shares, monitoring, the system itself. Each
+//! init script translates them to daemon settings, which are modelled here.
 
 use super::network::Networks;
 use super::text::{Package, Section};
@@ -17,8 +17,8 @@ use trevlin_model::served::{
 };
 use trevlin_model::{Export, Families, IpRange, Origin, PortRange, Protocol, Setting};
 
-/// Package `dropbear`: one server for each section. What it does not say is as dropbear(8) has it: both ways to log in are on, root may
-/// come in, port 22 on every interface.
+/// Package `dropbear`: one server for each section. Unset options follow dropbear(8): both login methods are enabled, root may log in, port
+/// 22 on every interface.
 pub(super) fn dropbear(package: &Package, networks: &Networks, reading: &mut Reading) {
     for section in package.of("dropbear").filter(|one| one.is_on("enable") != Some(false)) {
         let origin = |option: &str| section.get(option).map_or(section.origin, |said| said.line);
@@ -167,7 +167,7 @@ pub(super) fn dynamic_names(package: &Package, export: &Export, reading: &mut Re
     }
 }
 
-/// Package `dhcp`: what dnsmasq hands out and whom it answers.
+/// Package `dhcp`: ranges that dnsmasq assigns, and clients it answers.
 pub(super) fn addresses_and_names(
     package: &Package,
     networks: &Networks,

@@ -74,7 +74,7 @@ impl Package {
     }
 }
 
-/// What a file holds, and lines that say nothing.
+/// Content of a file, and lines without relevance.
 #[derive(Debug, Default)]
 pub(super) struct Parsed {
     pub(super) packages: Vec<Package>,

@@ -1,4 +1,4 @@
-//! Packages about tunnels: `openvpn` and `ipsec` (the swanctl scripts of strongSwan), and radio networks of `wireless`.
+//! Packages of tunnels: `openvpn` and `ipsec` (the swanctl scripts of strongSwan), and Wi-Fi networks of `wireless`.
 
 use super::text::{Package, Said, Section};
 use crate::openvpn;
@@ -239,7 +239,7 @@ fn child_of(
     });
 }
 
-/// Package `wireless`: networks that the device spans, as hostapd is told of them (OpenWrt, hostapd.sh).
+/// Package `wireless`: Wi-Fi networks of the device, as passed to hostapd (OpenWrt, hostapd.sh).
 pub(super) fn radios(package: &Package, export: &Export, reading: &mut Reading) {
     let off = |name: &str| {
         package

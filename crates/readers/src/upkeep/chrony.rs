@@ -38,7 +38,7 @@ fn recognise(export: &Export) -> Recognition {
 /// The words of a line, the first of them in small letters.
 type Statement = (Vec<String>, Origin);
 
-/// What no export shows, and the line that tells of it.
+/// Information that no export contains, with the line that raises the request.
 type Question = (String, Origin);
 
 fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
@@ -168,8 +168,8 @@ fn lines(export: &Export, book: &mut LineRecorder<'_>) -> Vec<Statement> {
     found
 }
 
-/// Who is answered: nobody unless `allow` says so; the smaller network wins, whatever the order, and `all` ends what was said
-/// before (chrony.conf(5), allow).
+/// Permitted clients: none unless `allow` permits them; the smaller network wins, whatever the order, and `all` overrides earlier
+/// statements (chrony.conf(5), allow).
 fn allowed(lines: &[Statement], allow: &str, deny: &str) -> Sources {
     let mut rules: Vec<(Sources, bool, Origin)> = Vec::new();
     for (words, origin) in lines.iter().filter(|(words, _)| words[0] == allow || words[0] == deny) {

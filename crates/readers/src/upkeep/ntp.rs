@@ -29,7 +29,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// A line of `restrict`: whom it is about and what is kept from them.
+/// A line of `restrict`: the clients it applies to, and the restrictions.
 struct Limit<'a> {
     ranges: Vec<IpRange>,
     flags: Vec<&'a str>,
@@ -163,7 +163,7 @@ fn limit<'a>(rest: &[&'a str], origin: Origin) -> Option<Limit<'a>> {
     Some(Limit { ranges, flags: rest.to_vec(), origin })
 }
 
-/// Whom nothing keeps out: the most exact line decides, and without any everybody is let in.
+/// Unrestricted clients: the most specific line decides, and without any line all clients are permitted.
 fn left(limits: &[Limit<'_>], kept: &[&str]) -> Sources {
     let mut rules: Vec<(IpRange, &Limit<'_>)> =
         limits.iter().flat_map(|limit| limit.ranges.iter().map(move |range| (*range, limit))).collect();

@@ -119,7 +119,7 @@ fn missing(export: &Export, around: &ReadContext<'_>) -> Vec<(String, Origin)> {
     lines.map(|(path, origin)| (crate::reader::missing_question(&path), origin)).collect()
 }
 
-/// Statements: a line, or all lines of what stands in brackets.
+/// Statements: a line, or all lines of a bracketed block.
 fn load(export: &Export, state: &mut State, book: &mut LineRecorder<'_>) {
     let mut lines = export.lines();
     while let Some(line) = lines.next() {

@@ -1,4 +1,4 @@
-//! What systemd starts: links in `*.wants` and `*.requires`, masked units, and what `systemctl list-unit-files` prints
+//! Units that systemd starts: links in `*.wants` and `*.requires`, masked units, and the output of `systemctl list-unit-files`
 //! (systemd.unit(5), systemctl(1)).
 //!
 //! A link is read as an export whose text is where it leads.

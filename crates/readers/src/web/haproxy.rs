@@ -298,7 +298,7 @@ fn statistics(section: &Section<'_>, allowed: &Sources) -> Option<ServiceResourc
     Some(part)
 }
 
-/// Who is let in, by rules that turn down everybody whose address is not on a list.
+/// Permitted sources, by rules that deny every address not on a list.
 fn sources(section: &Section<'_>) -> Sources {
     let list = |name: &str| -> Option<Sources> {
         let mut found = Sources::default();

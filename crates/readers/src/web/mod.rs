@@ -1,4 +1,4 @@
-//! Readers of servers of pages and of what stands in front of them.
+//! Readers of web servers and reverse proxies.
 
 pub(crate) mod apache;
 pub(crate) mod haproxy;
@@ -34,7 +34,7 @@ fn is_administration(path: &str) -> bool {
         .any(|word| ADMINISTRATION.contains(&word.to_ascii_lowercase().as_str()))
 }
 
-/// One way to be let in: from where, and what is asked there.
+/// One way to obtain access: the sources, and the authentication required of them.
 #[derive(Debug, Clone)]
 struct Way {
     sources: Sources,
@@ -42,7 +42,7 @@ struct Way {
     origin: Origin,
 }
 
-/// What both ways ask together.
+/// The requirements of both ways together.
 fn both(one: &Way, other: &Way) -> Way {
     let stronger = if one.asked >= other.asked { one } else { other };
     Way { sources: one.sources.and(&other.sources), asked: stronger.asked, origin: stronger.origin }
@@ -77,7 +77,7 @@ fn parts_of(part: &ServiceResource, ways: &[Way]) -> Vec<ServiceResource> {
     found
 }
 
-/// A page that is asked for nothing and open to everybody until something is found that says otherwise.
+/// A page without authentication and open to any address, until a statement restricts it.
 fn page(path: &str, origin: Origin) -> ServiceResource {
     let mut part = ServiceResource::new(PartKind::Page, path, origin);
     if is_administration(path) {

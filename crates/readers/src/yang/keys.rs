@@ -439,7 +439,7 @@ impl Reader<'_> {
     }
 }
 
-/// Whom an entry of the peers is about.
+/// The identity of the peer in an entry.
 fn identity(entry: &Item) -> Option<(String, Origin)> {
     const NAMES: [&str; 6] =
         ["ipv4-address", "ipv6-address", "fqdn-string", "rfc822-address-string", "dnx509", "gnx509"];

@@ -1,5 +1,5 @@
-//! Instance data of the standard data models of the IETF, as JSON or XML, bare or wrapped. Names are matched by module; a prefix is
-//! only what somebody called it.
+//! Instance data of the standard data models of the IETF, as JSON or XML, bare or wrapped. Names are matched by module; prefixes are
+//! arbitrary.
 
 mod device;
 mod filters;

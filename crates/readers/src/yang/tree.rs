@@ -23,7 +23,7 @@ pub(super) struct Item {
     pub(super) children: Vec<Item>,
 }
 
-/// What was asked for, so that the rest can be told.
+/// Names that were requested, so that the rest can be reported.
 pub(super) type Seen = RefCell<Vec<Origin>>;
 
 impl Item {
@@ -51,7 +51,7 @@ impl Item {
         found
     }
 
-    /// The text of a leaf, and that it was asked for.
+    /// The text of a leaf; records that it was requested.
     pub(super) fn leaf<'a>(&'a self, name: &str, seen: &Seen) -> Option<(&'a str, Origin)> {
         let one = self.get(name)?;
         seen.borrow_mut().push(one.origin);

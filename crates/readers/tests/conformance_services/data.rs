@@ -1,4 +1,4 @@
-//! Databases, caches and brokers, asked for real.
+//! Databases, caches and brokers, compared with the running servers.
 
 use crate::{Running, Seeded, run, service, told, write};
 use std::io::{Read, Write};
@@ -6,7 +6,7 @@ use std::net::TcpStream;
 use std::time::Duration;
 use trevlin_model::served::{AuthRequirement, ServiceResource};
 
-/// A PostgreSQL server that nobody else knows, as another user than the superuser, under whom it does not run.
+/// An isolated PostgreSQL server, run by a user other than root, under which it refuses to run.
 struct Postgres {
     folder: tempfile::TempDir,
     port: u16,
@@ -173,7 +173,7 @@ fn postgres_has_the_same_settings() {
     }
 }
 
-/// What a server answers to a line.
+/// Response of a server to a line.
 fn answer(port: u16, line: &[u8]) -> Vec<u8> {
     let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
     stream.set_read_timeout(Some(Duration::from_secs(3))).unwrap();

@@ -4,7 +4,7 @@ use crate::{Running, Seeded, facts, part, run, service, told, write};
 use std::collections::BTreeMap;
 use trevlin_model::served::{AuthRequirement, Remark, ServiceResource};
 
-/// What exportfs makes of a table: options by path and client, as it writes them into its own.
+/// The table that exportfs writes: options by path and client.
 fn exported(text: &str) -> BTreeMap<(String, String), String> {
     let folder = tempfile::tempdir().unwrap();
     let table = write(&folder.path().join("exports"), text);
@@ -227,7 +227,7 @@ fn proftpd_takes_what_is_understood() {
     }
 }
 
-/// An FTP server that everybody may use, or not, and write to, or not.
+/// An FTP server with and without anonymous access and write access.
 #[test]
 #[ignore = "needs vsftpd and curl; run by scripts/conformance.sh"]
 fn vsftpd_lets_in_whom_it_says() {

@@ -1,5 +1,5 @@
-//! Services against the programs whose files are read: what each makes of generated files, and whom it lets in. Needs the programs;
-//! `scripts/conformance.sh` installs them and runs these tests.
+//! Services, compared with the programs whose files are read: the result of each for generated files, and the clients it accepts. Needs the
+//! programs; `scripts/conformance.sh` installs them and runs these tests.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -38,7 +38,7 @@ impl Seeded {
     }
 }
 
-/// What the readers make of texts, each with its path.
+/// Facts of texts, each with its path.
 fn facts(files: &[(&str, &str)]) -> Facts {
     let exports: Vec<Export> = files
         .iter()
@@ -102,7 +102,7 @@ impl Running {
         Self(child)
     }
 
-    /// Waits until somebody answers at a port of this machine.
+    /// Waits until a port of this machine accepts connections.
     fn answers(self, port: u16) -> Self {
         let answered = (0..500).any(|_| {
             std::thread::sleep(Duration::from_millis(20));

@@ -5,7 +5,7 @@ use std::net::UdpSocket;
 use std::time::Duration;
 use trevlin_model::served::Remark;
 
-/// The code of a server's answer to a question for a name that is nobody's (RFC 1035, 4.1.1), with recursion asked for.
+/// The code of a server's answer to a query for an unassigned name (RFC 1035, 4.1.1), with recursion desired.
 fn code(from: &str, port: u16) -> Option<u8> {
     let socket = UdpSocket::bind((from, 0)).unwrap();
     socket.set_read_timeout(Some(Duration::from_secs(5))).unwrap();

@@ -53,7 +53,7 @@ fn generated(seeded: &mut Seeded) -> String {
     text
 }
 
-/// What testparm says of one setting of a share.
+/// Value of one setting of a share according to testparm.
 fn setting(file: &str, share: &str, name: &str) -> String {
     let section = format!("--section-name={share}");
     let parameter = format!("--parameter-name={name}");

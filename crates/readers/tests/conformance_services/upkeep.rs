@@ -1,4 +1,4 @@
-//! Clocks, logs and monitoring: what the programs take, and whom an agent answers.
+//! Time servers, logging and monitoring: the files that the programs accept, and the clients that an SNMP agent answers.
 
 use crate::{Running, run, service, told, write};
 use std::net::UdpSocket;

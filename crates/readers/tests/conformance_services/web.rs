@@ -1,4 +1,5 @@
-//! Web servers: what nginx, Apache and HAProxy take, and whom their pages let in, asked from several addresses of this machine.
+//! Web servers: the files that nginx, Apache and HAProxy accept, and the clients that their pages permit, requested from several addresses
+//! of this machine.
 
 use crate::{Running, Seeded, fetch, run, service, told, write};
 use std::fs;
@@ -16,7 +17,7 @@ fn folders(root: &Path) {
     run("chmod", &["-R", "a+rX", &root.display().to_string()]);
 }
 
-/// What a visitor without and with a login gets, by what was read.
+/// Expected response to a client without and with a login, by the facts.
 fn expected(served: &Served, path: &str, from: &str) -> (u16, u16) {
     let address = from.parse().unwrap();
     let own: Vec<&ServiceResource> = served
@@ -32,7 +33,7 @@ fn expected(served: &Served, path: &str, from: &str) -> (u16, u16) {
     }
 }
 
-/// Holds every page of a server against what was read; returns how many were asked for.
+/// Compares every page of a server with the facts; returns the number of requests.
 fn compare(served: &Served, port: u16, text: &str) -> usize {
     let mut asked = 0;
     for path in ["/a", "/b", "/c"] {

@@ -40,7 +40,7 @@ pub(crate) struct Seed {
     pub(crate) bytes: Vec<u8>,
 }
 
-/// Every export of the readers' cases, of the demo and of the device that is described in five ways, in order of path.
+/// Every export of the readers' cases, of the demo and of the device that is described in five formats, in order of path.
 pub(crate) fn seeds() -> Vec<Seed> {
     let top = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let mut found = Vec::new();
@@ -84,7 +84,7 @@ pub(crate) fn files(folder: &Path, take: &mut dyn FnMut(&Path)) {
     }
 }
 
-/// What tears holes into readers: brackets and quotes, numbers at their ends, signs of other worlds.
+/// Input that breaks parsers: brackets and quotes, extreme numbers, foreign syntax.
 const SPLINTERS: [&[u8]; 32] = [
     b"{",
     b"}",

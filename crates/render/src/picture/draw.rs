@@ -151,7 +151,7 @@ fn footnote(body: &mut String, title: &str, words: &str, y: f64) {
     );
 }
 
-/// What is mistyped lies nowhere, so it stands below.
+/// Malformed ranges have no position, so they are listed below the picture.
 fn mistyped(body: &mut String, sheet: &Sheet, top: f64) -> f64 {
     let mut y = top + if sheet.mistyped.is_empty() { 0.0 } else { 6.0 };
     for one in sheet.mistyped.iter().take(MOST_MISTYPED) {

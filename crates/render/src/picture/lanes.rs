@@ -1,6 +1,6 @@
 //! Finds room for items in a row: none lies over another.
 
-/// What an item takes up, from left to right.
+/// Horizontal extent of an item.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Extent {
     /// Left end.

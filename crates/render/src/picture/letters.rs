@@ -13,7 +13,7 @@ const FONT: &[u8] = include_bytes!("../../fonts/Ubuntu-Light.ttf");
 /// How much thicker bold letters are, as a part of their size: the font comes in one weight.
 const BOLD: f64 = 0.05;
 
-/// The picture with a path in the place of each text. Everything else is left as it stands.
+/// The picture with a path in place of each text; all other elements are unchanged.
 ///
 /// # Errors
 /// In words, when the picture is no XML or the font cannot be read.

@@ -44,13 +44,13 @@ pub fn addresses_png(sheet: &Sheet) -> Result<Vec<u8>, PictureError> {
     png(&draw::page(sheet, &blocks(sheet)))
 }
 
-/// What is reached as SVG.
+/// Exposure as SVG.
 #[must_use]
 pub fn exposure_svg(sheet: &ExposureSheet) -> String {
     paths::page(sheet).text
 }
 
-/// What is reached as PNG, one pixel for one of the SVG.
+/// Exposure as PNG, one pixel for each unit of the SVG.
 ///
 /// # Errors
 /// When it would be too tall, or drawing fails.

@@ -1,6 +1,6 @@
-//! What is reached as a picture: the outside at the left, devices as panels, each path a line from left to right that ends at what
-//! answers or at what stops it. Lines differ in weight and pattern as well as in colour, so that they read in print and for eyes
-//! that do not tell the colours apart.
+//! Picture of the exposure: the Internet at the left, devices as panels, each path a line from left to right that ends at a service or at
+//! the filter that blocks it. Lines differ in weight and pattern as well as in colour, so that they remain readable in print and for
+//! readers who do not distinguish the colours.
 
 use super::draw::Page;
 use super::{MARGIN, RIGHT, WIDTH, cut, escape};
@@ -22,7 +22,7 @@ const ROW: f64 = 50.0;
 const TIGHT_ROW: f64 = 38.0;
 /// How tall a picture is that fits a screen.
 const SCREEN: f64 = 800.0;
-/// What stands above and below the rows.
+/// Space above and below the rows.
 const HEAD: f64 = 66.0;
 const FOOT: f64 = 96.0;
 
@@ -33,7 +33,7 @@ enum End {
     Answers,
     /// It is stopped there.
     Stopped,
-    /// Nobody is there.
+    /// No host has the address.
     Nobody,
     /// Whole networks or devices lie open.
     Open,
@@ -62,18 +62,18 @@ fn look(protection: Option<Protection>) -> Look {
 
 /// One line of the picture.
 struct Row {
-    /// Devices on the way, in order.
+    /// Devices on the path, in order.
     devices: Vec<String>,
     protection: Option<Protection>,
     end: End,
-    /// What is called: addresses, and ports.
+    /// Destination: addresses, and ports.
     called: [String; 2],
-    /// Words behind the line: what it is, and what is to be said of it.
+    /// Label of the line: the service, and remarks.
     name: String,
     more: String,
 }
 
-/// Devices on the way, in the order of the first steps at each.
+/// Devices on the path, in the order of the first steps at each.
 fn devices(steps: &[ReachStep], last: &str) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     for step in steps {
@@ -176,7 +176,7 @@ fn of_forward(row: &ForwardRow) -> Row {
     }
 }
 
-/// Every row: those that share the way stand together, the gravest first.
+/// All rows: those that share a path are adjacent, the highest severity first.
 fn rows(sheet: &ExposureSheet) -> Vec<Row> {
     let reached = sheet.reached.iter().map(of_service);
     let openings = sheet.openings.iter().filter(|one| one.forward.is_none()).map(of_opening);
@@ -393,7 +393,7 @@ fn line(body: &mut String, row: &Row, columns: usize, top: f64, step: f64) {
     );
 }
 
-/// What the lines mean, in two columns.
+/// Legend of the lines, in two columns.
 fn legend(body: &mut String, sheet: &ExposureSheet, rows: &[Row], top: f64) {
     let mut entries: Vec<(Option<Protection>, String)> = Protection::ALL
         .into_iter()

@@ -1,4 +1,4 @@
-//! What claims look like in a picture.
+//! Shapes of allocations in a picture.
 
 use std::fmt::Write;
 use trevlin_audit::addresses::ClaimKind;

@@ -120,7 +120,7 @@ fn item<'a>(row: &'a Row, at: Place<'_>) -> Item<'a> {
     Item { row, from, to, label, label_at, inside, extent }
 }
 
-/// What one device has in a block.
+/// Allocations of one device in a block.
 #[derive(Default)]
 struct DeviceRow<'a> {
     /// Interfaces whose network is the block.
@@ -279,7 +279,7 @@ fn axis(body: &mut String, at: Place<'_>, top: f64, bottom: f64) {
     }
 }
 
-/// What several claims share, with the words for it.
+/// An overlap of several allocations, with its label.
 struct Shared {
     meaning: OverlapKind,
     from: f64,
@@ -318,7 +318,7 @@ fn shared(sheet: &Sheet, at: Place<'_>) -> Vec<Shared> {
         .collect()
 }
 
-/// What claims share, hatched, with a band up through the rows and a label that names them.
+/// Overlaps, hatched, with a band up through the rows and a label.
 fn overlaps(out: &mut String, sheet: &Sheet, at: Place<'_>, top: f64, y: f64) -> f64 {
     let shown = shared(sheet, at);
     if shown.is_empty() {

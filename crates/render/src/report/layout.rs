@@ -1,4 +1,4 @@
-//! Templates, and what of them is laid out on every core: of a large estate findings and tables are nearly everything.
+//! Templates, and the parts of them that are laid out on every core: findings and tables, which are most of a large estate's report.
 
 use super::markup::{capitalized, code, fence, format, ticked};
 use minijinja::{AutoEscape, Environment, Error};

@@ -2,7 +2,7 @@
 
 use minijinja::{AutoEscape, Error, HtmlEscape, Output, State, Value};
 
-/// What stands in names and comments of exports takes no effect in what comes out.
+/// Markup in names and comments of exports has no effect in the output.
 pub(super) fn format(out: &mut Output<'_>, state: &State<'_, '_>, value: &Value) -> Result<(), Error> {
     if value.is_safe() {
         return minijinja::escape_formatter(out, state, value);

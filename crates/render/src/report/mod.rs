@@ -1,4 +1,4 @@
-//! Reports: what the audit hands over, for people and for other programs.
+//! Reports of an audit, for readers and for other programs.
 
 mod csv;
 mod layout;

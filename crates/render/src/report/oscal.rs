@@ -128,7 +128,7 @@ fn observation(one: &Finding) -> Value {
     made
 }
 
-/// What the exports cannot tell is observed as such.
+/// Information that is missing from the exports is an observation.
 fn unanswered((number, one): (usize, &OpenQuestion)) -> Value {
     let mut made = json!({
         "uuid": id("question", &format!("{}\n{}\n{number}", one.check, one.device)),

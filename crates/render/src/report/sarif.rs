@@ -16,7 +16,7 @@ pub struct Sarif;
 const SCHEMA: &str =
     "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json";
 
-/// What paths are relative to.
+/// Base of all paths.
 const BASE: &str = "ESTATE";
 
 impl Renderer for Sarif {
@@ -91,7 +91,7 @@ fn rule(check: &Check, taxonomies: &Taxonomies) -> Value {
     })
 }
 
-/// Where rules and files stand in their lists.
+/// Positions of rules and files in their lists.
 struct Places<'a> {
     rules: BTreeMap<&'a str, usize>,
     files: BTreeMap<&'a str, usize>,
@@ -134,7 +134,7 @@ impl Places<'_> {
         result
     }
 
-    /// What could not be judged: a result of the kind `open` (SARIF 3.27.9).
+    /// An information request: a result of the kind `open` (SARIF 3.27.9).
     fn question(&self, one: &OpenQuestion) -> Value {
         json!({
             "ruleId": one.check,
@@ -208,7 +208,7 @@ fn artifacts(outcome: &Outcome) -> Value {
     outcome.devices.iter().flat_map(of).collect()
 }
 
-/// What readers had to say of lines that nobody judged.
+/// Messages of readers about lines that no check judged.
 fn notifications(outcome: &Outcome, places: &Places<'_>) -> Value {
     let of = |export: &trevlin_audit::ExportSummary| -> Vec<Value> {
         let one = |note: &trevlin_audit::NoteSummary| {

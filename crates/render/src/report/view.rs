@@ -1,10 +1,10 @@
-//! What a report shows, as words: the templates only lay it out.
+//! Texts of a report: the templates only lay it out.
 //!
-//! Long because one type with a field for everything that a template may ask for.
+//! Long because one type has a field for everything that a template may use.
 
 use super::layout::Layout;
 use crate::alike::{self, Place};
-use crate::text::{addressee, answered, counted, idle, merged, said, short, stale};
+use crate::text::{Request, addressee, answered, counted, idle, merged, said, short, stale};
 use crate::top_findings::{self, few};
 use crate::{picture, sanitize};
 use indexmap::IndexMap;
@@ -31,7 +31,7 @@ pub struct Report<'a> {
     pub front: &'a ReportEntry,
     /// The name of the estate, for a title that is not stated.
     pub estate: &'a str,
-    /// What the checks say.
+    /// Results of the checks.
     pub outcome: &'a Outcome,
     /// Login paths.
     pub logins: &'a [LoginPath],
@@ -41,7 +41,7 @@ pub struct Report<'a> {
     pub services: &'a [ServedRow],
     /// Rules of packet filters.
     pub rules: &'a RulesSheet,
-    /// What is reachable from the Internet; none where no interface is known to face it.
+    /// Services reachable from the Internet; none where no interface is known to face it.
     pub exposure: Option<&'a ExposureSheet>,
     /// The address plan.
     pub plan: &'a Sheet,
@@ -226,7 +226,7 @@ fn plain(text: &str) -> String {
     sanitize(text).into_owned()
 }
 
-/// Files of no known format are mostly what nobody meant to hand over.
+/// Files of no known format are mostly not intended as exports.
 fn is_known(export: &&ExportSummary) -> bool {
     export.format != "unknown"
 }
@@ -318,7 +318,7 @@ impl View {
     }
 }
 
-/// Rows of the front page: what is stated, and the date.
+/// Rows of the front page: the stated entries, and the date.
 fn front(report: &Report<'_>) -> Vec<[String; 2]> {
     let front = report.front;
     let devices = counted(report.outcome.devices.len(), "device");
@@ -546,7 +546,7 @@ fn actions(outcome: &Outcome) -> Vec<Action> {
     top_findings::top_findings(outcome, Severity::Medium).into_iter().take(ACTIONS).map(one).collect()
 }
 
-/// What the exports show to be in order.
+/// Properties that the exports show to be in order.
 fn good(report: &Report<'_>) -> Vec<String> {
     let outcome = report.outcome;
     let mut good = Vec::new();
@@ -592,7 +592,7 @@ fn good(report: &Report<'_>) -> Vec<String> {
     good
 }
 
-/// What could not be judged.
+/// Subjects that could not be judged.
 fn gaps(report: &Report<'_>) -> Vec<String> {
     let outcome = report.outcome;
     let mut gaps = Vec::new();
@@ -685,16 +685,20 @@ fn answers(outcome: &Outcome) -> Vec<[String; 2]> {
 fn questions(outcome: &Outcome) -> Vec<QuestionsView> {
     let mut sections: IndexMap<String, Vec<QuestionView>> = IndexMap::new();
     let mut all = merged(&outcome.open_questions);
-    all.sort_by(|(a, _), (b, _)| (a.estate_wide, &a.device).cmp(&(b.estate_wide, &b.device)));
-    for (one, checks) in all {
-        sections.entry(plain(addressee(one))).or_default().push(QuestionView {
-            text: plain(&one.question),
+    all.sort_by(|a, b| {
+        let key = |one: &Request<'_>| (one.first.estate_wide, one.first.device.clone());
+        key(a).cmp(&key(b))
+    });
+    for one in all {
+        sections.entry(plain(addressee(one.first))).or_default().push(QuestionView {
+            text: plain(&one.text),
             place: one
+                .first
                 .evidence
                 .first()
                 .map(|at| plain(&format!("{}:{}", at.path, at.line)))
                 .unwrap_or_default(),
-            checks: checks.join(", "),
+            checks: one.checks.join(", "),
         });
     }
     sections.into_iter().map(|(addressee, items)| QuestionsView { addressee, items }).collect()

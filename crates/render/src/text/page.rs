@@ -3,7 +3,7 @@
 use crate::alike::{self, Place, alike};
 use crate::sanitize;
 use anstyle::{AnsiColor, Style};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::fmt::Write;
 use trevlin_audit::{
     Acceptance, AcceptanceEntry, AnswerEntry, Area, Evidence, ExportSummary, Finding, OpenQuestion, Outcome,
@@ -58,7 +58,7 @@ pub(crate) struct Page<'a> {
     pub(crate) wide: usize,
     pub(crate) detail: Detail,
     pub(crate) again: &'a str,
-    /// Checks whose reasons were told already.
+    /// Checks whose risk was already printed.
     pub(crate) explained: BTreeSet<&'static str>,
 }
 
@@ -133,7 +133,7 @@ impl Page<'_> {
         writeln!(self.text)
     }
 
-    /// What somebody answers for, and entries of the estate file that cover nothing or no longer hold.
+    /// Accepted findings, and entries of the estate file that match no finding or have expired.
     pub(crate) fn accepted(&mut self, outcome: &Outcome) -> std::fmt::Result {
         if outcome.acceptances.is_empty() {
             return Ok(());
@@ -197,8 +197,8 @@ impl Page<'_> {
             return Ok(());
         }
         self.heading("information requests", "information that the exports do not contain")?;
-        for (one, checks) in merged(&outcome.open_questions) {
-            let (addressee, OpenQuestion { question, evidence, .. }) = (addressee(one), one);
+        for Request { first, text: question, checks } in merged(&outcome.open_questions) {
+            let (addressee, OpenQuestion { evidence, .. }) = (addressee(first), first);
             let check = checks.join(", ");
             let options = self.indented("  ", "    ");
             writeln!(
@@ -221,7 +221,7 @@ impl Page<'_> {
         writeln!(self.text)
     }
 
-    /// What somebody said where the exports cannot tell.
+    /// Answers to information requests.
     pub(crate) fn answers(&mut self, outcome: &Outcome) -> std::fmt::Result {
         if outcome.answers.is_empty() {
             return Ok(());
@@ -242,7 +242,7 @@ impl Page<'_> {
         writeln!(self.text)
     }
 
-    /// What was given and not read: nothing above is about it.
+    /// Files that were not read, and are not covered by the results.
     pub(crate) fn left_out(&mut self, outcome: &Outcome) -> std::fmt::Result {
         if outcome.left_out.is_empty() {
             return Ok(());
@@ -384,23 +384,52 @@ pub(crate) fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
-/// Information requests with the checks that raise them. A request that several checks raise for one device, or that the same
-/// missing file answers, is listed once, where the first of them raises it.
-pub(crate) fn merged(questions: &[OpenQuestion]) -> Vec<(&OpenQuestion, Vec<&str>)> {
-    let mut found: Vec<(&OpenQuestion, Vec<&str>)> = Vec::new();
+/// An information request with every check that raises it.
+pub(crate) struct Request<'a> {
+    /// The first question of it: its addressee and its line.
+    pub(crate) first: &'a OpenQuestion,
+    /// The request with all its reasons.
+    pub(crate) text: String,
+    /// The checks that raise it.
+    pub(crate) checks: Vec<&'a str>,
+}
+
+/// Information requests. Requests to one device for the same thing, which several checks raise, are one request with all the reasons,
+/// listed where the first of them is raised.
+pub(crate) fn merged(questions: &[OpenQuestion]) -> Vec<Request<'_>> {
+    let mut found: Vec<Request<'_>> = Vec::new();
+    let mut places: HashMap<(&str, bool, &str), usize> = HashMap::new();
     for one in questions {
-        let same = |other: &OpenQuestion| {
-            let by_file = !one.files.is_empty() && other.files == one.files;
-            let alike = (&other.question, &other.evidence) == (&one.question, &one.evidence);
-            (&other.device, other.estate_wide) == (&one.device, one.estate_wide) && (by_file || alike)
+        let (wanted, reason) = wanted(&one.question);
+        // Requests for the same files may name them in different words.
+        let file = one.files.first().map_or(wanted, String::as_str);
+        let keys = [(&*one.device, one.estate_wide, wanted), (&*one.device, one.estate_wide, file)];
+        let Some(at) = keys.iter().find_map(|key| places.get(key).copied()) else {
+            places.extend(keys.map(|key| (key, found.len())));
+            found.push(Request { first: one, text: one.question.to_string(), checks: vec![one.check] });
+            continue;
         };
-        match found.iter_mut().find(|(other, _)| same(other)) {
-            Some((_, checks)) if !checks.contains(&one.check) => checks.push(one.check),
-            Some(_) => {}
-            None => found.push((one, vec![one.check])),
+        let known = &mut found[at];
+        let reason = reason.trim_end_matches('.');
+        if !reason.is_empty() && !known.text.contains(reason) {
+            known.text.truncate(known.text.trim_end_matches('.').len());
+            // "it decides whether A; whether B"
+            let again = reason.strip_prefix("it decides ").filter(|_| known.text.contains(": it decides "));
+            known.text.extend(["; ", again.unwrap_or(reason), "."]);
+        }
+        if !known.checks.contains(&one.check) {
+            known.checks.push(one.check);
         }
     }
     found
+}
+
+/// The object of a request, and the reason after it.
+fn wanted(question: &str) -> (&str, &str) {
+    match question.split_once(": ") {
+        Some((wanted, reason)) if wanted.starts_with("Please provide") => (wanted, reason),
+        _ => (question, ""),
+    }
 }
 
 /// The device whose administrator a request is addressed to, or all.
@@ -413,7 +442,7 @@ pub(crate) fn addressee(one: &OpenQuestion) -> &str {
 pub enum Detail {
     /// One line a finding.
     Lines,
-    /// What to do first, and of each area the gravest; everything where that is little.
+    /// The most important actions, and the findings of each area with the highest severity; all findings where there are few.
     Short,
     /// Everything, with long lists cut.
     Full,
@@ -445,7 +474,7 @@ pub(crate) fn fitted(text: &str, room: usize) -> String {
     out + "…"
 }
 
-/// What an entry of accepted findings is no longer good for, where that is so.
+/// Reason why an acceptance entry is not effective, if it is not.
 pub(crate) fn stale(entry: &AcceptanceEntry) -> Option<String> {
     let what = match &entry.device {
         Some(device) => format!("{} on {device}", entry.accepts),
@@ -461,13 +490,13 @@ pub(crate) fn stale(entry: &AcceptanceEntry) -> Option<String> {
     Some(format!("trevlin.toml, line {}: {what} {told}", entry.line))
 }
 
-/// What was answered, by whom and when, and what follows.
+/// An answer with its source, its date and its consequence.
 pub(crate) fn said(one: &AnswerEntry) -> String {
     let follows = if one.right { "no finding" } else { "a finding" };
     format!("{} ({}, {}): {follows}", one.answer, one.by, one.on)
 }
 
-/// What an answer is not good for, where nobody asks what it answers.
+/// Reason why an answer has no effect, if no request matches it.
 pub(crate) fn idle(one: &AnswerEntry) -> Option<String> {
     one.settles.is_empty().then(|| {
         let device = one.device.as_ref().map(|device| format!(" on {device}")).unwrap_or_default();

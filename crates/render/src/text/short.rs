@@ -1,4 +1,4 @@
-//! The first look at an outcome: what to do first, and of each area the gravest findings in a line each.
+//! The summary of an outcome: the most important actions, and the findings of each area with the highest severity, one line each.
 
 use super::{BOLD, DIM, PATH, Page, addressee, counted, mark, merged};
 use crate::sanitize;
@@ -9,7 +9,7 @@ use unicode_width::UnicodeWidthStr;
 
 /// Things to do that are named before all else.
 const FIRST: usize = 5;
-/// With more open findings than this nobody reads all of them before doing something.
+/// Number of open findings above which a summary is printed first.
 const MANY: usize = 12;
 /// Findings and questions that are named of each list.
 const NAMED: usize = 3;
@@ -18,7 +18,7 @@ const DEVICES: usize = 4;
 /// Where the lines of a thing to do begin.
 const INNER: &str = "              ";
 
-/// Whether an outcome is too long to be told in full unasked.
+/// Whether an outcome is too long to be printed in full by default.
 pub(super) fn is_long(outcome: &Outcome) -> bool {
     outcome.findings().filter(|one| one.status == Status::Open).count() > MANY
 }
@@ -30,7 +30,7 @@ fn shown(one: &Finding) -> (String, String) {
 }
 
 impl Page<'_> {
-    /// The first look. What is left out is named with the command that shows it.
+    /// The summary. Parts left out are named with the command that shows them.
     pub(super) fn short(&mut self, outcome: &Outcome) -> std::fmt::Result {
         self.do_first(outcome)?;
         for area in Area::ALL {
@@ -142,8 +142,8 @@ impl Page<'_> {
             return Ok(());
         }
         self.heading("information requests", "information that the exports do not contain")?;
-        for (one, _) in all.iter().take(NAMED) {
-            let text = sanitize(&format!("? {}: {}", addressee(one), one.question)).into_owned();
+        for one in all.iter().take(NAMED) {
+            let text = sanitize(&format!("? {}: {}", addressee(one.first), one.text)).into_owned();
             writeln!(self.text, "{}", textwrap::fill(&text, self.indented("  ", "    ")))?;
         }
         if all.len() > NAMED {

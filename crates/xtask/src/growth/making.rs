@@ -1,16 +1,16 @@
-//! What files that are made to grow are made of.
+//! Building blocks of files that are made to grow.
 
 /// Files of one device: path and text.
 pub(super) type Files = Vec<(String, String)>;
 
-/// A way in which exports grow: its name, and files that come to about so many bytes.
+/// One case of growth: its name, and files of about the given number of bytes.
 pub struct Way {
-    /// What multiplies with what.
+    /// The growing elements.
     pub name: String,
     pub(super) make: Box<dyn Fn(usize) -> Files>,
 }
 
-/// All ways that were told.
+/// All registered ways.
 #[derive(Default)]
 pub(super) struct Ways(pub(super) Vec<Way>);
 

@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 /// Seconds below this are those of starting a program.
 const FLOOR: f64 = 0.15;
 
-/// What one way came to.
+/// Result of one way.
 #[derive(Debug, Clone)]
 pub struct Measured {
     /// Its name.
@@ -31,7 +31,7 @@ pub struct Measured {
 }
 
 impl Measured {
-    /// How time grows with size: 1 where twice as much takes twice as long. What takes no time to speak of does not grow.
+    /// Growth of time with size: 1 where twice the size takes twice as long. Negligible times count as no growth.
     #[must_use]
     pub fn exponent(&self) -> f64 {
         let (Some(first), Some(last)) = (self.seconds.first(), self.seconds.last()) else { return 0.0 };
@@ -40,7 +40,7 @@ impl Measured {
         (last.max(FLOOR) / first.max(FLOOR)).ln() / sizes.max(2.0).ln()
     }
 
-    /// What is too much about it; nothing where all holds.
+    /// The exceeded bound; none where all are kept.
     #[must_use]
     pub fn fault(&self, power: f64, seconds: f64, memory: u64) -> Option<String> {
         let last = self.seconds.last().copied().unwrap_or_default();
@@ -107,7 +107,7 @@ pub fn measure(
     Ok(measured)
 }
 
-/// Audits a folder: seconds, and the most memory in MiB. What takes longer than `most` is stopped.
+/// Audits a folder: seconds, and peak memory in MiB. Runs longer than `most` are stopped.
 #[allow(clippy::disallowed_methods, reason = "a measurement reads the clock")]
 fn run(program: &Path, folder: &Path, most: Duration) -> Result<(f64, u64)> {
     let begun = Instant::now();
@@ -143,7 +143,7 @@ fn run(program: &Path, folder: &Path, most: Duration) -> Result<(f64, u64)> {
     }
 }
 
-/// Seconds that a process worked on all cores, by its `stat` file (proc(5)); none where it cannot be told.
+/// Seconds of processor time of a process on all cores, from its `stat` file (proc(5)); none where it is not known.
 fn cpu_seconds(stat: &str) -> f64 {
     const TICKS_A_SECOND: f64 = 100.0;
     let told = fs::read_to_string(stat).unwrap_or_default();

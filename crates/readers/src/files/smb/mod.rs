@@ -407,7 +407,7 @@ fn dialects(global: &Values, origin: Origin) -> Offer {
     }
 }
 
-/// Who is admitted by `hosts allow` and `hosts deny`; the device itself always is, which says nothing about anybody else.
+/// Clients admitted by `hosts allow` and `hosts deny`; the device itself is always admitted, which is not considered.
 fn sources(values: &Values, known: &mut Admitted) -> Option<Sources> {
     known.by(["hostsallow", "hostsdeny"].map(|key| get(values, key).map(|(text, _)| text)), || {
         let of = |key| {

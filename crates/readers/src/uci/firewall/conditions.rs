@@ -1,4 +1,4 @@
-//! What a section of the firewall asks of a packet.
+//! Match conditions of a firewall section.
 
 use super::Compiler;
 use crate::icmp;

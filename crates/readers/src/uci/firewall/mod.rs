@@ -17,7 +17,7 @@ use trevlin_model::{
     Origin, Rule, Target,
 };
 
-/// What becomes of packets that nothing decides.
+/// Default verdict on packets without a matching rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Verdict {
     Accept,
@@ -101,7 +101,7 @@ struct Compiler<'a, 'b> {
     defaults: Option<&'a Section>,
 }
 
-/// What came of the package.
+/// Result of the package.
 pub(super) struct Compiled {
     pub(super) filter: Filter,
     pub(super) not_modelled: Vec<NotModelled>,

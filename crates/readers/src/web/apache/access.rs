@@ -1,4 +1,4 @@
-//! Who is let in: `Require` in its nesting, and `Order`, `Allow`, `Deny` of old.
+//! Access control: nested `Require`, and the older `Order`, `Allow`, `Deny`.
 
 use crate::angles::Directive;
 use crate::serving;
@@ -58,7 +58,7 @@ fn required(one: &Directive<'_>) -> Vec<Way> {
     }
 }
 
-/// What a line of `Require` lets in.
+/// Clients that a line of `Require` permits.
 fn meant(one: &Directive<'_>, words: &[&str]) -> Way {
     let kind = words.first().map_or(String::new(), |word| word.to_ascii_lowercase());
     let mut sources = Sources { origins: vec![one.origin], ..Sources::default() };

@@ -21,7 +21,7 @@ pub(super) fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'
     }
 }
 
-/// The files that a path means; of a folder those in it.
+/// The files that a path refers to; for a folder, those in it.
 pub(super) fn files<'a>(path: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let path = path.trim_matches(['"', '\'']);
     let path = path.trim_end_matches('/');
@@ -33,8 +33,8 @@ pub(super) fn files<'a>(path: &str, named_in: &Export, around: &ReadContext<'a>)
     }
 }
 
-/// Whether a file is nobody's: the main file was exported and does not read it in, or it lies where sites, settings and modules
-/// wait to be enabled.
+/// Whether a file is not in force: the main file was exported and does not include it, or it is in a folder of available sites, settings
+/// and modules.
 pub(super) fn waits(export: &Export, around: &ReadContext<'_>) -> bool {
     /// Whether the device has sites that are enabled.
     struct Enabled(bool);

@@ -1,9 +1,9 @@
-//! What stands outside of virtual hosts, which each of them inherits.
+//! Settings outside of virtual hosts, which each of them inherits.
 
 use crate::angles::Directive;
 use std::collections::BTreeMap;
 
-/// What stands outside of virtual hosts, by name: each of them asks for a few names among what may be many.
+/// Settings outside of virtual hosts, by name: each virtual host needs a few names among possibly many.
 pub(super) struct Main<'d, 'a> {
     by_name: BTreeMap<&'d str, Vec<(usize, &'d Directive<'a>)>>,
 }

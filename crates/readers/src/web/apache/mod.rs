@@ -1,8 +1,8 @@
 //! `apache2.conf`, `httpd.conf` and the files they read in (httpd.apache.org, "Configuration Sections", "Access Control").
 //!
-//! For a page the sections of folders count from the shortest path to the longest, then those of locations in their order; a later
-//! one replaces who may come in, and adds to the options that have a sign. What the main server says of folders and locations holds
-//! for every virtual host.
+//! For a page the sections of folders count from the shortest path to the longest, then those of locations in their order; a later one
+//! replaces the access rules, and adds to the options that have a sign. Sections of the main server for folders and locations apply to
+//! every virtual host.
 
 mod access;
 mod loader;

@@ -21,7 +21,7 @@ fn sections<'d, 'a>(own: &'d [Directive<'a>], is_host: bool, main: &Main<'d, 'a>
     folders
 }
 
-/// What sections say of one page.
+/// Settings of the sections of one page.
 #[derive(Default)]
 struct Said<'d, 'a> {
     require: Vec<&'d Directive<'a>>,
@@ -238,7 +238,7 @@ fn below(path: &str, above: &str) -> bool {
 }
 
 impl Said<'_, '_> {
-    /// Who is let in; nothing where nothing says.
+    /// Permitted clients; none where nothing is stated.
     fn ways(&self) -> Option<Vec<Way>> {
         if self.require.is_empty() {
             return None;
@@ -257,7 +257,7 @@ impl Said<'_, '_> {
     }
 }
 
-/// A directive of the site that sends everybody to a place with TLS.
+/// A directive of the site that redirects all requests to TLS.
 fn redirect(own: &[Directive<'_>]) -> Option<Origin> {
     let to_tls = |one: &Directive<'_>, from: &[&str]| {
         one.words.iter().any(|word| word.to_ascii_lowercase().starts_with("https://"))

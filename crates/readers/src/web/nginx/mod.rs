@@ -168,7 +168,7 @@ fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<
     }
 }
 
-/// Whether a file is nobody's: the main file was exported and does not read it in, or it lies where sites wait to be enabled.
+/// Whether a file is not in force: the main file was exported and does not include it, or it is in a folder of available sites.
 fn waits(export: &Export, around: &ReadContext<'_>) -> bool {
     /// Whether the device has sites that are enabled.
     struct Enabled(bool);
@@ -218,7 +218,7 @@ fn mask(export: &Export, all: &[Statement<'_>], facts: &mut Facts) {
     }
 }
 
-/// What became of each statement.
+/// Classification of each statement.
 fn account(all: &[Statement<'_>], book: &mut LineRecorder<'_>) {
     for one in all {
         let name = one.name();
@@ -276,14 +276,14 @@ const JUDGED: [&str; 31] = [
     "ssl_certificate",
 ];
 
-/// The settings of the blocks that a statement stands in, the outermost first.
+/// The settings of the blocks that contain a statement, the outermost first.
 type Chain<'c, 's, 'a> = [&'c Settings<'s, 'a>];
 
 /// The settings of one block by their names, in the order of the file.
 #[derive(Default)]
 struct Settings<'s, 'a> {
     by_name: BTreeMap<&'s str, Vec<&'s Statement<'a>>>,
-    /// Whom its lists of addresses let in, by themselves and beside a login: worked out once for all places that inherit them.
+    /// Clients that its address lists permit, on their own and in addition to a login: computed once for all places that inherit them.
     admitted: [OnceCell<Sources>; 2],
 }
 
@@ -339,7 +339,7 @@ impl<'s, 'a> Settings<'s, 'a> {
         all
     }
 
-    /// Whom they let in; whom none fits as well, unless only those who are named are meant.
+    /// Clients that they permit; those without a match as well, unless only listed clients are requested.
     fn admits(&self, named_only: bool) -> &Sources {
         self.admitted[usize::from(named_only)].get_or_init(|| addresses(&self.rules(), named_only))
     }
@@ -461,7 +461,7 @@ fn pages<'s, 'a>(
     }
 }
 
-/// Who is let in, where lists of addresses or a login say (ngx_http_access_module, ngx_http_auth_basic_module; satisfy).
+/// Permitted clients, where lists of addresses or a login restrict them (ngx_http_access_module, ngx_http_auth_basic_module; satisfy).
 fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
     let has_rules =
         |block: &&&Settings<'_, '_>| ["allow", "deny"].iter().any(|name| block.by_name.contains_key(name));
@@ -501,7 +501,7 @@ fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
     Some(all)
 }
 
-/// The first rule that fits decides; whom none fits is let in, unless only those who are named are meant.
+/// The first matching rule decides; clients without a match are permitted, unless only listed clients are requested.
 fn addresses(rules: &[&Statement<'_>], named_only: bool) -> Sources {
     let mut taken = Taken::default();
     let mut found = Sources::default();
@@ -575,7 +575,7 @@ fn offer(chain: &Chain<'_, '_, '_>, origin: Origin) -> Offer {
     tls::listed(ciphers, &versions, protocols.origin)
 }
 
-/// A statement that sends everybody to a place with TLS.
+/// A statement that redirects all requests to TLS.
 fn redirect(all: &[Statement<'_>]) -> Option<Origin> {
     let whole = sends_on(all);
     // `if` about the connection's own protocol holds for all that come without TLS.
@@ -594,7 +594,7 @@ fn redirect(all: &[Statement<'_>]) -> Option<Origin> {
     whole.or_else(|| all.iter().filter(without_tls).find_map(|one| sends_on(one.children())))
 }
 
-/// A redirect that hangs on a condition which is not followed.
+/// A redirect under a condition that is not evaluated.
 fn sometimes(all: &[Statement<'_>]) -> Option<Origin> {
     all.iter().filter(|one| one.name() == "if").find_map(|one| sends_on(one.children()))
 }
