@@ -42,7 +42,7 @@ impl Why {
         match self {
             Self::Missing(path) => format!("`{path}`"),
             Self::EndsWithinLine | Self::Illegible | Self::LeftOut(_) => "the whole file".to_owned(),
-            Self::NotUnderstood(_) => "the intended content of the lines".to_owned(),
+            Self::NotUnderstood(_) => "the meaning of the lines that were not understood".to_owned(),
             Self::Packets(_) => "the remaining filter rules".to_owned(),
         }
     }
@@ -51,8 +51,8 @@ impl Why {
     #[must_use]
     pub fn words(&self) -> String {
         match self {
-            Self::Missing(path) => format!("`{path}` is included here and is not among the exports"),
-            Self::EndsWithinLine => "the export ends in the middle of a line".to_owned(),
+            Self::Missing(path) => format!("it includes `{path}`, which is not among the exports"),
+            Self::EndsWithinLine => "it ends in the middle of a line".to_owned(),
             Self::Illegible => "a line contains unreadable characters".to_owned(),
             Self::NotUnderstood(1) => "a line was not understood".to_owned(),
             Self::NotUnderstood(count) => format!("{count} lines were not understood"),

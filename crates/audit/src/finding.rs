@@ -100,6 +100,17 @@ pub struct Finding {
     pub about: Option<(DeviceId, Subject)>,
 }
 
+/// An information request in parts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RequestParts {
+    /// Its beginning: `Please provide X`.
+    pub beginning: Arc<str>,
+    /// Its reason: a clause after "it decides", or a main clause.
+    pub reason: Arc<str>,
+    /// Whether the reason follows "it decides".
+    pub decides: bool,
+}
+
 /// Information that the exports do not contain.
 #[derive(Debug, Clone, Serialize)]
 pub struct OpenQuestion {
@@ -111,6 +122,9 @@ pub struct OpenQuestion {
     pub device: Arc<str>,
     /// The request: the information to provide, and the reason.
     pub question: Arc<str>,
+    /// The same in parts, where several checks request one thing.
+    #[serde(skip)]
+    pub parts: Option<RequestParts>,
     /// Lines that raise the request.
     pub evidence: Vec<Evidence>,
     /// Whether it concerns several devices, and so the administrators of all.

@@ -30,6 +30,7 @@ pub mod tables;
 
 pub use accepted::{Acceptance, AcceptanceEntry};
 pub use answers::AnswerEntry;
+pub use finding::RequestParts;
 pub use run::{
     DeviceSummary, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status, Summary,
     audit, audit_areas,

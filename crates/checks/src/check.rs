@@ -203,6 +203,8 @@ pub enum Addressee {
 pub struct Question {
     /// The request: what to provide, and why it is needed.
     pub question: Prose,
+    /// The same in parts, where several checks request one thing: its beginning (`Please provide X`), and the reason.
+    pub parts: Option<(Prose, Reason)>,
     /// Lines that raise the request.
     pub evidence: Vec<Origin>,
     /// Files that would answer it and are not among the exports, by the paths under which the device has them.
@@ -211,6 +213,27 @@ pub struct Question {
     pub addressee: Addressee,
     /// Whether its lines are quoted: not those that were not understood.
     pub quoted: bool,
+}
+
+/// The reason of a request, as it follows its beginning.
+#[derive(Debug, Clone)]
+pub enum Reason {
+    /// A clause after "it decides": `whether clients of X are relayed to the Internet`.
+    Decides(Prose),
+    /// A main clause: `no packet filter was exported`.
+    Because(Prose),
+}
+
+impl Reason {
+    /// A clause after "it decides".
+    pub fn decides(text: impl Into<Prose>) -> Self {
+        Self::Decides(text.into())
+    }
+
+    /// A main clause.
+    pub fn because(text: impl Into<Prose>) -> Self {
+        Self::Because(text.into())
+    }
 }
 
 impl Check {
@@ -276,11 +299,26 @@ impl Verdict {
     pub fn ask(question: impl Into<Prose>, evidence: Vec<Origin>) -> Self {
         Self::Undetermined(Question {
             question: question.into(),
+            parts: None,
             evidence,
             files: Vec::new(),
             addressee: Addressee::Subject,
             quoted: true,
         })
+    }
+
+    /// An undetermined answer that requests one thing, for which other checks may have further reasons.
+    pub fn provide(beginning: impl Into<Prose>, reason: Reason, evidence: Vec<Origin>) -> Self {
+        let beginning = beginning.into();
+        let question = match &reason {
+            Reason::Decides(clause) => format!("{beginning}: it decides {clause}."),
+            Reason::Because(clause) => format!("{beginning}: {clause}."),
+        };
+        let mut asked = Self::ask(question, evidence);
+        if let Self::Undetermined(question) = &mut asked {
+            question.parts = Some((beginning, reason));
+        }
+        asked
     }
 
     /// The same, addressed to the administrator of another device, or of all.

@@ -26,6 +26,7 @@ mod picture;
 mod questions;
 mod reach;
 mod report;
+mod requests;
 mod rules;
 mod sanitize;
 mod services;

@@ -2,8 +2,8 @@
 
 use crate::addresses::no_formula;
 use crate::report::{markdown, ticked_markdown};
+use crate::requests::{Request, merged};
 use crate::sanitize;
-use crate::text::{Request, merged};
 use std::collections::BTreeMap;
 use std::io;
 use trevlin_audit::{DeviceSummary, Outcome};

@@ -139,8 +139,8 @@ pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> 
     }
     writeln!(
         out,
-        "{DIM}breadth: source addresses → destination addresses, ports, of permitted new connections; narrow below 2^16 \
-         combinations, moderate below 2^40, broad below 2^74{DIM:#}"
+        "{DIM}breadth: source addresses → destination addresses, ports of new connections\n         narrow: below 2^16 \
+         combinations; moderate: below 2^40; broad: below 2^74{DIM:#}"
     )
 }
 

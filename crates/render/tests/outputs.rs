@@ -53,6 +53,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         check: "exposure/no-input-filter",
         area: Area::Exposure,
         device: "edge".into(),
+        parts: None,
         question: "Please provide its packet filter.".into(),
         evidence: Vec::new(),
         estate_wide: false,

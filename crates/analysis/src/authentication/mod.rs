@@ -25,7 +25,7 @@ pub enum Factors {
     Known(BTreeSet<FactorKind>, Vec<Origin>),
     /// A service outside the exports decides, or a part was not exported.
     Unknown {
-        /// The reason, and the information to request.
+        /// The beginning of the request: "Please provide `/etc/pam.d/x`, with the files it includes". It decides about the factors.
         ask: String,
         /// Lines that lead there.
         evidence: Vec<Origin>,
@@ -87,9 +87,7 @@ struct Proved {
 pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origin) -> Factors {
     let services = &estate.devices[device].facts.pam_services;
     let missing = |path: &str, origin: Origin| Factors::Unknown {
-        ask: format!(
-            "please provide `/etc/pam.d/{path}` and the files it includes: it decides and is not among the exports"
-        ),
+        ask: format!("Please provide `/etc/pam.d/{path}`, with the files it includes"),
         evidence: vec![origin, asked_at],
         file: Some(format!("/etc/pam.d/{path}")),
     };
@@ -116,8 +114,9 @@ pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origi
     walk.from(0, None, Proved::default());
     let first = steps.first().map_or(found.origin, |step| step.origin);
     if walk.left == 0 {
-        let ask =
-            format!("the PAM stack of `{service}` is too long to be followed; please review it by hand");
+        let ask = format!(
+            "Please state the login methods of the PAM stack `{service}`, which is too long to be analysed"
+        );
         return Factors::Unknown { ask, evidence: vec![first, asked_at], file: None };
     }
     match (easiest(walk.ends, service, asked_at), radius) {
@@ -144,8 +143,7 @@ fn easiest(ends: BTreeSet<Proved>, service: &str, asked_at: Origin) -> Factors {
         }
         (_, Some(unknown)) => Factors::Unknown {
             ask: format!(
-                "please state what `{}` in the PAM stack of `{service}` requires: it decides, and the exports do not show \
-                 its settings",
+                "Please provide the settings of `{}` in the PAM stack of `{service}`",
                 unknown.elsewhere.as_deref().unwrap_or_default()
             ),
             evidence: unknown.lines.iter().copied().chain([asked_at]).collect(),
@@ -154,7 +152,7 @@ fn easiest(ends: BTreeSet<Proved>, service: &str, asked_at: Origin) -> Factors {
         // Nobody passes at all: more than any number of factors.
         _ => Factors::Unknown {
             ask: format!(
-                "no path through the PAM stack of `{service}` grants access; please review it by hand"
+                "Please state how users log in through the PAM stack of `{service}`, in which no path grants access"
             ),
             evidence: vec![asked_at],
             file: None,

@@ -34,13 +34,12 @@ pub fn of_radius(estate: &Estate, device: usize, asker: RadiusAsker, asked_at: O
         let list = match asker {
             RadiusAsker::Pam => "/etc/pam_radius_auth.conf",
             RadiusAsker::Library => "/etc/radiusclient/radiusclient.conf",
-            RadiusAsker::OpenVpn => "the configuration of the RADIUS plug-in",
+            RadiusAsker::OpenVpn => "radiusplugin.cnf",
             RadiusAsker::Ike => "/etc/strongswan.conf",
         };
         return Factors::Unknown {
             ask: format!(
-                "a RADIUS server that the exports do not identify decides; please provide {list}, the policy of that server \
-                 for these users, and whether a second factor is required there"
+                "Please provide `{list}`, and the policy of the RADIUS server for these users, including any second factor"
             ),
             evidence: vec![asked_at],
             file: None,
@@ -60,8 +59,7 @@ fn of_target(estate: &Estate, device: usize, target: &RadiusTarget, asked_at: Or
     let outside = |ask: String| Factors::Unknown { ask, evidence: vec![target.origin, asked_at], file: None };
     let Some(server) = device_of(estate, device, target.address) else {
         return outside(format!(
-            "the RADIUS server `{}`, which is not among the exports, decides; please provide its policy for these users, and \
-             whether a second factor is required there",
+            "Please provide the policy of the RADIUS server `{}` for these users, including any second factor",
             target.server
         ));
     };
@@ -94,8 +92,7 @@ fn of_server(estate: &Estate, server: usize, lines: Vec<Origin>) -> Factors {
     if let Some(upstream) = device.facts.radius_upstreams.iter().find(|one| one.realms.iter().any(everybody))
     {
         let ask = format!(
-            "the RADIUS server {name} forwards requests to `{}`; please provide the policy of that server, and whether a \
-             second factor is required there",
+            "Please provide the policy of the RADIUS server `{}`, to which {name} forwards requests, including any second factor",
             upstream.server
         );
         return unknown(ask, Some(upstream.origin));
@@ -110,10 +107,7 @@ fn of_server(estate: &Estate, server: usize, lines: Vec<Origin>) -> Factors {
     }
     let sites = &device.facts.radius_sites;
     let Some(site) = sites.iter().find(|site| site.name == "default").or_else(|| sites.first()) else {
-        let ask = format!(
-            "the RADIUS server {name} decides, and its site is not among the exports; please provide \
-             `/etc/freeradius/3.0/sites-enabled/`, and whether a second factor is required there"
-        );
+        let ask = format!("Please provide `/etc/freeradius/3.0/sites-enabled/` of the RADIUS server {name}");
         return unknown(ask, None);
     };
     of_site(estate, server, site, lines)
@@ -129,7 +123,7 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
     if let Some(step) = steps().find(|step| !told_apart(&step.module)) {
         return Factors::Unknown {
             ask: format!(
-                "`{}` in the site `{}` of the RADIUS server {} takes part in the decision; please state how it is configured",
+                "Please provide the settings of `{}` in the site `{}` of the RADIUS server {}",
                 step.module, site.name, device.name
             ),
             evidence: lines.into_iter().chain([step.origin]).collect(),
@@ -153,10 +147,7 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
         let password = methods.iter().any(|method| *method != "tls");
         return match (methods.is_empty(), password) {
             (true, _) => Factors::Unknown {
-                ask: format!(
-                    "please provide `mods-enabled/eap` of the RADIUS server {}: it decides which EAP methods are accepted",
-                    device.name
-                ),
+                ask: format!("Please provide `mods-enabled/eap` of the RADIUS server {}", device.name),
                 evidence: lines.into_iter().chain([step.origin]).collect(),
                 file: None,
             },
@@ -170,7 +161,7 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
     }
     Factors::Unknown {
         ask: format!(
-            "the site `{}` of the RADIUS server {} checks against no source that is known here; please review it by hand",
+            "Please state how users are authenticated in the site `{}` of the RADIUS server {}, which uses no known source",
             site.name, device.name
         ),
         evidence: lines.into_iter().chain([site.origin]).collect(),

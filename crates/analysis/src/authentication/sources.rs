@@ -16,10 +16,8 @@ pub fn of_source(
     source: &PasswordSource,
     asked_at: Origin,
 ) -> Factors {
-    let unknown = |who: &str, wanted: &str| Factors::Unknown {
-        ask: format!(
-            "{who} decides, so the exports do not show the number of factors; please provide {wanted}"
-        ),
+    let unknown = |wanted: &str| Factors::Unknown {
+        ask: format!("Please provide {wanted}"),
         evidence: vec![asked_at],
         file: None,
     };
@@ -32,18 +30,16 @@ pub fn of_source(
         PasswordSource::LocalList(_) | PasswordSource::OwnSecrets => {
             Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![asked_at])
         }
-        PasswordSource::Directory => unknown(
-            "a directory",
-            "its policy for these users, and whether a second factor is required there",
-        ),
-        PasswordSource::IdentityProvider => unknown(
-            "an identity provider",
-            "its policy for these users, and whether a second factor is required there",
-        ),
-        PasswordSource::Script => unknown("a script", "the script, or a description of what it checks"),
-        PasswordSource::PlugIn(_) => unknown("a plug-in", "the settings of the plug-in and what it checks"),
-        PasswordSource::Management => {
-            unknown("the management program", "what it checks before it grants access")
+        PasswordSource::Directory => {
+            unknown("the login policy of the directory for VPN users, including any second factor")
         }
+        PasswordSource::IdentityProvider => {
+            unknown("the login policy of the identity provider for VPN users, including any second factor")
+        }
+        PasswordSource::Script => unknown("the authentication script, or a description of its checks"),
+        PasswordSource::PlugIn(_) => {
+            unknown("the settings of the authentication plug-in, and a description of its checks")
+        }
+        PasswordSource::Management => unknown("a description of the login checks of the management program"),
     }
 }

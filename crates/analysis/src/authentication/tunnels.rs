@@ -105,7 +105,7 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &WayIn) -> Factors {
         }
         return if kinds.is_empty() {
             Factors::Unknown {
-                ask: "the exports do not show which authentication is required".into(),
+                ask: format!("Please provide the authentication settings of {}", tunnel.name),
                 evidence: vec![way.origin],
                 file: None,
             }

@@ -1,14 +1,15 @@
 //! Answers of checks as text: lines of exports quoted, and every secret masked.
 
+use crate::finding::RequestParts;
 use crate::run::{DeviceSummary, ExportSummary, Finding, NoteSummary, OpenQuestion, Status};
 use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_analysis::context::Analyses;
-use trevlin_checks::check::{Addressee, Check, Fail, Question};
+use trevlin_checks::check::{Addressee, Check, Fail, Question, Reason};
 use trevlin_checks::subject::Subject;
 use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::evidence::{Evidence, evidence};
-use trevlin_estate::prose::{capitalized, sentence, uppercase};
+use trevlin_estate::prose::{Prose, capitalized, sentence, uppercase};
 use trevlin_model::{Device, LineClass, Origin};
 
 /// Texts of outputs. Most of very many findings share their texts: each is stored once.
@@ -74,7 +75,8 @@ pub(super) fn finding(
 /// A title with a capital first letter. A name of a tunnel or service that is in small letters is preceded by its kind.
 fn headline(device: &Device, title: &str) -> String {
     let begins_with = |name: &str| {
-        name.starts_with(char::is_lowercase)
+        capitalized(name) == name
+            && name.starts_with(char::is_lowercase)
             && title.strip_prefix(name).is_some_and(|rest| rest.starts_with([' ', ',', ':']))
     };
     let facts = &device.facts;
@@ -117,6 +119,14 @@ pub(super) fn open_question(
         device: texts.hold(addressee),
         estate_wide: question.addressee == Addressee::Estate,
         question: texts.hold(&estate.masker().mask(&sentence(&question.question.into_string()))),
+        parts: question.parts.map(|(beginning, reason)| {
+            let (decides, reason) = match reason {
+                Reason::Decides(clause) => (true, clause),
+                Reason::Because(clause) => (false, clause),
+            };
+            let held = |text: Prose| texts.hold(&estate.masker().mask(&text.into_string()));
+            RequestParts { beginning: held(beginning), reason: held(reason), decides }
+        }),
         evidence,
         files: question.files,
         about,

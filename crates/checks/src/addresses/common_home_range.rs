@@ -84,7 +84,7 @@ fn fail(estate: &EstateMap, name: &str, pool: Origin, met: &[(IpRange, Origin, &
         .iter()
         .map(|(range, origin, common)| {
             format!(
-                "{} ({}) overlaps {} ({})",
+                "{} ({}) overlaps {}, a common home network ({})",
                 range.short(),
                 estate.place(*origin),
                 common.prefix,

@@ -1,7 +1,8 @@
 //! Internal networks have no return route to VPN clients.
 
-use crate::check::{Addressee, Answer, Check, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::provide_filter;
 use std::net::IpAddr;
 use trevlin_analysis::addresses::PoolOwner;
 use trevlin_analysis::map::EstateMap;
@@ -64,10 +65,9 @@ fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, or
     let unless = match hides_callers(estate, holder.device, range, default) {
         Some(true) => return Verdict::Pass,
         Some(false) => None,
-        None => Some(format!(
-            "{}: it decides whether clients of {} are translated to its own address.",
-            crate::support::provide_filter(&device.name),
-            holder.name
+        None => Some((
+            provide_filter(&device.name),
+            format!("whether addresses of clients of {} are translated to its own", holder.name),
         )),
     };
     way_back(estate, holder, (default, gateway), range, origin, unless)
@@ -80,7 +80,7 @@ fn way_back(
     (default, gateway): (&Route, IpAddr),
     range: IpRange,
     origin: Origin,
-    unless: Option<String>,
+    unless: Option<(String, String)>,
 ) -> Verdict {
     let name = &holder.name;
     let Some(at) = estate.holders(gateway).iter().copied().find(|at| *at != holder.device) else {
@@ -112,8 +112,8 @@ fn way_back(
     if knows || connected.into_iter().any(|address| IpRange::from(address.net.trunc()).covers(&range)) {
         return Verdict::Pass;
     }
-    if let Some(question) = unless {
-        return Verdict::ask(question, vec![origin]);
+    if let Some((beginning, reason)) = unless {
+        return Verdict::provide(beginning, Reason::decides(reason), vec![origin]);
     }
     let way = front.facts.routes.iter().find(|route| route.is_default() && route.family() == range.family());
     let shown = way.or(front.facts.routes.first()).map_or(default.origin, |route| route.origin);

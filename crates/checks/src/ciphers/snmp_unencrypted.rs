@@ -62,7 +62,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             },
             &widest.sources,
             format!("{} is used without encryption", one.title()),
-            format!("Permitted sources: {}.", told.join(" and ")),
+            format!("Affected: {}.", told.join(" and ")),
             bare.iter().map(|part| part.origin).collect(),
         );
         answers.push(Answer::new(one.device, Subject::served(one.served), verdict));

@@ -55,7 +55,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             }
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated("the packet filter currently blocks access from the Internet"),
-                title: format!("{} of {} listens on all interfaces", one.name, estate.devices[at].name).into(),
+                title: format!("{} listens on all interfaces", one.name).into(),
                 detail: "VPN clients reach it and the Internet does not; only the packet filter makes the difference."
                     .into(),
                 evidence: one.origins(),

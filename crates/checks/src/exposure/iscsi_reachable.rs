@@ -53,16 +53,17 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
         .collect();
     if !reached.certain {
         return Verdict::ask(
-            format!(
-                "Please review by hand whether {} is reachable: a condition not analysed decides.",
-                one.title()
-            ),
+            format!("Please state whether {} is reachable: a condition not analysed decides.", one.title()),
             evidence,
         );
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why.clone()),
-        title: format!("{} is {why}", one.served.label.as_deref().unwrap_or(&one.served.name)).into(),
+        title: match &one.served.label {
+            Some(label) => format!("iSCSI target {label} is {why}"),
+            None => format!("{} is {why}", one.served.name),
+        }
+        .into(),
         detail: format!(
             "The portal listens on TCP {}.",
             one.served.endpoints.first().map_or(3260, |place| place.port)

@@ -111,7 +111,7 @@ impl Exposed<'_> {
             Known::Disabled => "it is configured, although its unit is disabled",
         };
         let from = if best.everybody { "any address".to_owned() } else { some_ranges(&best.sources) };
-        format!("Reachable by {from} at {}{through}; {known}.", self.called())
+        format!("Reachable from {from} at {}{through}; {known}.", self.called())
     }
 
     /// Its severity: that of the check for any address, lower for limited sources.
@@ -128,7 +128,7 @@ impl Exposed<'_> {
         let best = self.best();
         if !best.certain {
             let question = format!(
-                "Please review by hand whether {} is reachable from the Internet at {}: a condition not analysed decides.",
+                "Please state whether {} is reachable from the Internet at {}: a condition not analysed decides.",
                 self.name(),
                 self.called()
             );

@@ -1,7 +1,8 @@
 //! An interface that faces an untrusted network has no filter, or accepts by default.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::provide_filter;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -150,12 +151,9 @@ fn judge<'a>(
     }
     let tables = estate.tables(at, family);
     if tables.is_empty() {
-        let question = format!(
-            "{}: no {family} filter was exported, so the exposure of {} is not known.",
-            crate::support::provide_filter(&device.name),
-            interface.name
-        );
-        return Judged::Asks(Missing::Filter(family, &interface.name), Verdict::ask(question, place));
+        let reason = Reason::decides(format!("the exposure of {} over {family}", interface.name));
+        let verdict = Verdict::provide(provide_filter(&device.name), reason, place);
+        return Judged::Asks(Missing::Filter(family, &interface.name), verdict);
     }
     if let Some(broken) = tables.iter().find(|table| !table.complete) {
         let question = format!(
@@ -179,7 +177,7 @@ fn judge<'a>(
             Some((_, verdict)) => {
                 let rule = verdict.decided_by.first().copied();
                 let question = format!(
-                    "Please review by hand whether {} of {} accepts connections from the Internet by default: a condition \
+                    "Please state whether {} of {} accepts connections from the Internet by default: a condition \
                      not analysed decides.",
                     interface.name, device.name
                 );

@@ -110,7 +110,7 @@ fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Open
         None => CHECK.rating(),
     };
     let who = if one.everybody { "any address".to_owned() } else { some_ranges(&one.sources) };
-    let lets_in = format!("permitted source: {who}");
+    let lets_in = format!("permitted for {who}");
     let rating = if one.everybody { rating.because(lets_in) } else { rating.lowered(lets_in) };
     let usually = match grave.or(usual.first()) {
         Some(known) => format!(" The usual service there is {}.", known.name),

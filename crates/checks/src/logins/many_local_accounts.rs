@@ -54,7 +54,8 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
             } else {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated("no RADIUS server is configured"),
-                    title: format!("{} accounts in a local list", users.len()).into(),
+                    title: format!("Local list of {} accounts instead of a central directory", users.len())
+                        .into(),
                     detail: format!("The baseline allows {allowed} without an AAA server.").into(),
                     evidence: vec![origin],
                 })

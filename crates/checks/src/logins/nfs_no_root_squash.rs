@@ -61,7 +61,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             let verdict = one.fail(
                 base,
                 part,
-                format!("{} gives clients root access (no root squashing)", part.title()),
+                format!("NFS {} gives clients root access (no root squashing)", part.title()),
                 format!(
                     "Permitted sources: {}; {}.",
                     part.sources.words(),

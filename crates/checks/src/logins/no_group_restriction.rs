@@ -1,7 +1,8 @@
 //! Every account may log in: no group and no name is stated.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::provide_pam;
 use trevlin_analysis::authentication::lines_of_service;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
@@ -101,11 +102,9 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
     let lines = match lines_of_service(device, service) {
         Ok(lines) => lines,
         Err(missing) => {
-            let ask = format!(
-                "Please provide `/etc/pam.d/{missing}`: it decides whether {} accepts every account.",
-                tunnel.name
-            );
-            return Verdict::ask(ask, vec![asked_at]).wanting(format!("/etc/pam.d/{missing}"));
+            let reason = format!("whether {} accepts every account", tunnel.name);
+            return Verdict::provide(provide_pam(&missing.0), Reason::decides(reason), vec![asked_at])
+                .wanting(format!("/etc/pam.d/{missing}"));
         }
     };
     let sorts = lines.iter().any(|line| sorts(line));

@@ -1,7 +1,8 @@
 //! Passwords may be tried without limit.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::provide_pam;
 use trevlin_analysis::authentication::lines_of_service;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -96,11 +97,10 @@ fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdi
     let lines = match lines_of_service(device, service) {
         Ok(lines) => lines,
         Err(missing) => {
-            let ask = format!(
-                "Please provide `/etc/pam.d/{missing}`: it decides whether failed logins to {what} are limited, unless another \
-                 program counts them."
-            );
-            return Verdict::ask(ask, vec![asked_at]);
+            let reason =
+                format!("whether failed logins to {what} are limited, unless another program counts them");
+            return Verdict::provide(provide_pam(&missing.0), Reason::decides(reason), vec![asked_at])
+                .wanting(format!("/etc/pam.d/{missing}"));
         }
     };
     let counts = |module: &str| COUNTING.contains(&module) || module.starts_with("pam_radius");

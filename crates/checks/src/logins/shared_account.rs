@@ -62,7 +62,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(
                         if shell { Severity::Low } else { CHECK.severity },
-                        if shell { "it has a shell" } else { "it grants VPN access" },
+                        if shell { "it grants a shell, not VPN access" } else { "it grants VPN access" },
                     ),
                     title: format!("Account `{name}` is generic, not personal").into(),
                     detail: format!(

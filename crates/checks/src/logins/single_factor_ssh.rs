@@ -1,6 +1,6 @@
 //! A shell login has one factor only.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::authentication::{Factors, conditions, easiest_way, of_shell};
 use trevlin_analysis::context::Analyses;
@@ -98,7 +98,8 @@ fn judge_connection(
     let (kinds, lines) = match &way.factors {
         Factors::Known(kinds, lines) => (kinds, lines),
         Factors::Unknown { ask, evidence, file } => {
-            return Verdict::ask(format!("SSH: {ask}"), evidence.clone()).wanting_all(file);
+            let reason = Reason::decides("which factors SSH requires");
+            return Verdict::provide(ask.clone(), reason, evidence.clone()).wanting_all(file);
         }
     };
     if kinds.len() > 1 {

@@ -1,6 +1,6 @@
 //! A tunnel login has one factor only.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::authentication::{
     Dialled, Factors, easier, of_source, of_tls_based, server_names, ways_in,
@@ -242,9 +242,15 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
             })
         }
         Some(Factors::Unknown { ask, evidence, file }) => {
-            Verdict::ask(format!("Users of {}: {ask}", tunnel.name), evidence).wanting_all(file)
+            ask_factors(tunnel, ask, evidence).wanting_all(file)
         }
     }
+}
+
+/// The request where another service decides about the factors of a tunnel.
+fn ask_factors(tunnel: &Tunnel, beginning: String, evidence: Vec<Origin>) -> Verdict {
+    let reason = Reason::decides(format!("which factors {} requires", tunnel.name));
+    Verdict::provide(beginning, reason, evidence)
 }
 
 fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
@@ -333,9 +339,7 @@ fn by_somebody(
         Factors::Unknown { ask, mut evidence, file } => {
             evidence.insert(0, asked_at);
             evidence.push(tunnel.origin);
-            let who =
-                if matches!(source, PasswordSource::Pam(_)) { "Factors decided by PAM" } else { "Factors" };
-            Verdict::ask(format!("{who}, users of {}: {ask}", tunnel.name), evidence).wanting_all(file)
+            ask_factors(tunnel, ask, evidence).wanting_all(file)
         }
     }
 }

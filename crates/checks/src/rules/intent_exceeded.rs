@@ -39,7 +39,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 None => Verdict::Pass,
                 Some(one) => Verdict::ask(
                     format!(
-                        "Please review by hand whether {} has access beyond its intents: a condition not analysed decides.",
+                        "Please state whether {} has access beyond its intents: a condition not analysed decides.",
                         intent.from
                     ),
                     one.rules.clone(),
@@ -57,7 +57,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     _ => some_ranges(&one.addresses),
                 };
                 let by: Vec<String> = one.rules.iter().map(|origin| estate.place(*origin)).collect();
-                let by = if by.is_empty() { String::new() } else { format!(" by {}", by.join(" and ")) };
+                let by = if by.is_empty() {
+                    String::new()
+                } else {
+                    format!(", permitted by {}", by.join(" and "))
+                };
                 format!("{} on {to}{by}", ports(one.protocol, &one.ports))
             })
             .collect();
@@ -69,7 +73,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated("the estate file documents the intent as complete"),
             title: format!(
-                "{} has access beyond its intent (trevlin.toml, line {})",
+                "Access from {} exceeds the intent (trevlin.toml, line {})",
                 intent.from, intent.line
             )
             .into(),

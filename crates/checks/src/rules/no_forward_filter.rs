@@ -1,8 +1,9 @@
 //! A device that sends packets on between networks, and does not filter them.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
 use crate::rules::{CONTROLS, REFERENCES};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::provide_filter;
 use trevlin_analysis::filter_review::filters;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -63,13 +64,8 @@ fn judge(estate: &EstateMap, at: usize, family: Family) -> Verdict {
     let tables = estate.tables(at, family);
     let evidence = || origin.into_iter().chain(networks.iter().copied()).collect();
     if tables.is_empty() {
-        return Verdict::ask(
-            format!(
-                "{}: it forwards {family} between its networks, and no filter was exported.",
-                crate::support::provide_filter(&device.name)
-            ),
-            evidence(),
-        );
+        let reason = format!("which {family} traffic is forwarded between its networks");
+        return Verdict::provide(provide_filter(&device.name), Reason::decides(reason), evidence());
     }
     let denies = tables.iter().any(|table| {
         table.chains.iter().any(|chain| {

@@ -1,8 +1,9 @@
 //! Sites are joined by a tunnel without a filter between.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::rules::reach::{Reached, networks_behind};
 use crate::subject::Subject;
+use crate::support::provide_filter;
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -44,11 +45,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         evidence.extend(&joined.origins);
         let unknown = estate.tables_in_force(end.device).is_empty();
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
-            let question = format!(
-                "{}: no packet filter was exported.",
-                crate::support::provide_filter(&estate.devices[end.device].name)
-            );
-            Verdict::ask(question, joined.origins.clone())
+            let reason = format!("whether traffic from {other} through {} is limited", joined.name);
+            Verdict::provide(provide_filter(here), Reason::decides(reason), joined.origins.clone())
         } else if reached.iter().all(|one| one.certain) {
             Verdict::Fail(Fail {
                 rating: CHECK.rated("the other site reaches every port of every network here"),
@@ -62,7 +60,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             })
         } else if reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
-                "Please review by hand whether {here} filters traffic from {other} through {}: a condition not analysed \
+                "Please state whether {here} filters traffic from {other} through {}: a condition not analysed \
                  decides.",
                 joined.name
             );

@@ -1,7 +1,8 @@
 //! VPN clients reach management interfaces.
 
-use crate::check::{Addressee, Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::provide_filter;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
 use trevlin_analysis::ways::{deciding, without_filter};
@@ -69,13 +70,16 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 .collect();
             let family = trevlin_model::Family::of(first.address);
             let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
-                let question = format!(
-                    "{}: it decides whether clients of {} reach management interfaces of {}.",
-                    crate::support::provide_filter(&estate.devices[silent].name),
-                    callers.tunnel,
-                    estate.devices[device].name
+                let reason = format!(
+                    "whether clients of {} reach management interfaces of {}",
+                    callers.tunnel, estate.devices[device].name
                 );
-                Verdict::ask(question, evidence).addressed_to(Addressee::Device(silent))
+                Verdict::provide(
+                    provide_filter(&estate.devices[silent].name),
+                    Reason::decides(reason),
+                    evidence,
+                )
+                .addressed_to(Addressee::Device(silent))
             } else if first.certain {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated("any VPN client reaches the login of the device"),
@@ -89,7 +93,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 })
             } else {
                 let question = format!(
-                    "Please review by hand whether clients of {} reach management interfaces of {}: a condition not analysed \
+                    "Please state whether clients of {} reach management interfaces of {}: a condition not analysed \
                      decides.",
                     callers.tunnel, estate.devices[device].name
                 );

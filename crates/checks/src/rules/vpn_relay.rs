@@ -1,8 +1,9 @@
 //! VPN clients are relayed to the Internet with whole protocols.
 
-use crate::check::{Addressee, Answer, Check, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Reason, Run, Verdict};
 use crate::rules::reach::whole;
 use crate::subject::Subject;
+use crate::support::provide_filter;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::ways::{deciding, without_filter};
 use trevlin_estate::area::{Area, Severity};
@@ -43,12 +44,9 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let evidence: Vec<_> = deciding(&first.steps).chain([callers.origin]).collect();
         let family = first.addresses.first().map_or(Family::V4, IpRange::family);
         let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
-            let question = format!(
-                "{}: it decides whether clients of {} are relayed to the Internet.",
-                crate::support::provide_filter(&estate.devices[silent].name),
-                callers.tunnel
-            );
-            Verdict::ask(question, evidence).addressed_to(Addressee::Device(silent))
+            let reason = format!("whether clients of {} are relayed to the Internet", callers.tunnel);
+            Verdict::provide(provide_filter(&estate.devices[silent].name), Reason::decides(reason), evidence)
+                .addressed_to(Addressee::Device(silent))
         } else if first.certain {
             let tunnel = device.facts.tunnels.iter().find(|one| one.name == callers.tunnel);
             let everything = tunnel.is_some_and(|tunnel| {
@@ -67,7 +65,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             })
         } else {
             let question = format!(
-                "Please review by hand whether clients of {} are relayed to the Internet: a condition not analysed decides.",
+                "Please state whether clients of {} are relayed to the Internet: a condition not analysed decides.",
                 callers.tunnel
             );
             Verdict::ask(question, evidence)

@@ -1,8 +1,9 @@
 //! VPN clients reach the whole internal network with every service.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::rules::reach::{Reached, networks_behind};
 use crate::subject::Subject;
+use crate::support::provide_filter;
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -48,11 +49,12 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         }
         let unknown = estate.tables_in_force(callers.device).is_empty();
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
-            let question = format!(
-                "{}: no packet filter was exported.",
-                crate::support::provide_filter(&estate.devices[callers.device].name)
-            );
-            Verdict::ask(question, vec![callers.origin])
+            let reason = format!("which internal networks clients of {} reach", callers.tunnel);
+            Verdict::provide(
+                provide_filter(&estate.devices[callers.device].name),
+                Reason::decides(reason),
+                vec![callers.origin],
+            )
         } else if reached.iter().all(|one| one.certain) {
             let names: Vec<String> = networks.iter().map(ToString::to_string).collect();
             let mut evidence: Vec<_> = reached.iter().flat_map(|one| one.rules.iter().copied()).collect();
@@ -70,7 +72,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             })
         } else if reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
-                "Please review by hand whether clients of {} reach all networks behind {}: a condition not analysed decides.",
+                "Please state whether clients of {} reach all networks behind {}: a condition not analysed decides.",
                 callers.tunnel, estate.devices[callers.device].name
             );
             Verdict::ask(question, vec![callers.origin])

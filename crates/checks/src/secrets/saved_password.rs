@@ -56,8 +56,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let file = estate.export(held.origin.export).file_name();
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated("it is usable by anyone who reads the file"),
-                title: format!("{file} stores a password of the device").into(),
-                detail: format!("It belongs to {}.", held.owner).into(),
+                title: format!("File {file} stores a password of the device").into(),
+                detail: format!("The password of {} is readable in the file.", held.owner).into(),
                 evidence: vec![held.origin],
             });
             answers.push(Answer::new(at, Subject::of(SubjectKind::Secret).with(&held.owner), verdict));

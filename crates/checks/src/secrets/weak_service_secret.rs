@@ -78,7 +78,9 @@ fn judge(estate: &Analyses, at: usize, held: &HeldSecret, baseline: &Baseline) -
     let mut rating = match grade {
         _ if published.is_some() => CHECK.rated("it is published"),
         Grade::Trivial => CHECK.rated("it is among the first that attackers try"),
-        Grade::Weak | Grade::Middling => CHECK.rating().lowered("it can be guessed"),
+        Grade::Weak | Grade::Middling => {
+            CHECK.rating().lowered("guessing it takes more than a list of common values")
+        }
         _ => CHECK.rating().lowered("it is short rather than easy to guess"),
     };
     // The service that the file is about says who can try.

@@ -24,6 +24,11 @@ pub(crate) fn provide_filter(device: &str) -> String {
     format!("Please provide `nft list ruleset`, or `iptables-save` and `ip6tables-save`, of {device}")
 }
 
+/// The beginning of a request for a PAM stack.
+pub(crate) fn provide_pam(service: &str) -> String {
+    format!("Please provide `/etc/pam.d/{service}`, with the files it includes")
+}
+
 /// A few of many names, with the number of the others.
 pub(crate) fn some_names(all: &[String]) -> String {
     const MOST: usize = 6;

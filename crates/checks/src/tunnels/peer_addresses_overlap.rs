@@ -76,7 +76,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     let (earlier, later) = if around.1 < one.1 { (around, one) } else { (one, around) };
     let detail = if same {
         format!(
-            "{} is assigned to {} and to {}; the later line wins.",
+            "{} is an allowed address of both {} and {}; the later line wins.",
             one.0.short(),
             who(earlier),
             who(later)

@@ -40,14 +40,23 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         }
         for (export, found) in by_export {
             let path = estate.export(export).path();
-            let reasons: Vec<String> = found.iter().map(|one| one.why.words()).collect();
+            let mut reasons: Vec<String> = found.iter().map(|one| one.why.words()).collect();
             let mut wanted: Vec<String> = found.iter().map(|one| one.why.wanted()).collect();
             wanted.dedup();
-            let ask = format!(
-                "{path} was not read completely: {}. Please provide {}.",
-                reasons.join("; "),
-                wanted.join(" and ")
-            );
+            reasons.dedup();
+            let ask = if found.iter().all(|one| matches!(one.why, Why::Missing(_))) {
+                format!(
+                    "Please provide {}: {path} includes {}, and no export contains {1}.",
+                    wanted.join(", "),
+                    if wanted.len() == 1 { "it" } else { "them" }
+                )
+            } else {
+                format!(
+                    "Please provide {}: {path} was not read completely, because {}.",
+                    wanted.join(", "),
+                    reasons.join("; ")
+                )
+            };
             let lines = found.iter().map(|one| one.origin).take(CITED).collect();
             let files = found.iter().filter_map(|one| match &one.why {
                 Why::Missing(path) => Some(path.clone()),

@@ -1,6 +1,6 @@
 //! Something about packets that the sheet, the phrasebook or the standard model leaves open.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
@@ -50,14 +50,12 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 ));
             }
             for (what, lines) in open {
-                let ask = format!(
-                    "Please state the missing behaviour of the {} of {}: {what}.",
-                    filter.table, device.name
-                );
+                let beginning =
+                    format!("Please state the behaviour of the {} of {}", filter.table, device.name);
                 answers.push(Answer::new(
                     at,
                     Subject::of(SubjectKind::Filter).with(&filter.table).with(what),
-                    Verdict::ask(ask, lines),
+                    Verdict::provide(beginning, Reason::because(what), lines),
                 ));
             }
         }

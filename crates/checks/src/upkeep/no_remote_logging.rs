@@ -70,8 +70,7 @@ pub(super) fn ask(estate: &EstateMap, silent: &[usize], what: &str, files: &str)
     let some_have = silent.len() < estate.devices.len();
     let first = silent.first().filter(|_| some_have)?;
     let names: Vec<String> = silent.iter().map(|at| estate.devices[*at].name.clone()).collect();
-    let question =
-        format!("Please provide {files} of {}: it decides {what}, and is in no export.", names.join(", "));
+    let question = format!("Please provide {files} of {}: no export shows {what}.", names.join(", "));
     Some(Answer::new(
         *first,
         Subject::of(SubjectKind::Device),

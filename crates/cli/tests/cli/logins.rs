@@ -141,7 +141,7 @@ fn lists_sources_and_administrators() {
     );
     let server = |line: &str| format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{line}\n");
     for (line, wanted) in [
-        ("management 0.0.0.0 7505", "management | anybody | none |  |  |  | none"),
+        ("management 0.0.0.0 7505", "management | any user | none |  |  |  | none"),
         (
             "management 127.0.0.1 7505 pw",
             "management | any program | password file | password |  |  | one factor",

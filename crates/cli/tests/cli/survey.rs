@@ -75,7 +75,7 @@ fn a_first_estate_file_changes_nothing() {
     assert!(code == 2 && err.contains("already exists and was not changed"), "{err}");
     let file = format!("{}/inner/etc/snmp/snmpd.conf", path(&estate));
     let (_, err, code) = run(&["survey", &file, "--write"]);
-    assert!(code == 2 && err.contains("is not a folder; name the folder of the estate"), "{err}");
+    assert!(code == 2 && err.contains("is not a folder; --write creates"), "{err}");
 }
 
 #[test]

@@ -4,7 +4,8 @@
 
 use super::layout::Layout;
 use crate::alike::{self, Place};
-use crate::text::{Request, addressee, answered, counted, idle, merged, said, short, stale};
+use crate::requests::{Request, addressee, merged};
+use crate::text::{answered, counted, idle, said, short, stale};
 use crate::top_findings::{self, few};
 use crate::{picture, sanitize};
 use indexmap::IndexMap;

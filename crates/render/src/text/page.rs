@@ -1,9 +1,10 @@
 //! A page of text for a terminal, built up line by line.
 
 use crate::alike::{self, Place, alike};
+use crate::requests::{Request, addressee, merged};
 use crate::sanitize;
 use anstyle::{AnsiColor, Style};
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 use std::fmt::Write;
 use trevlin_audit::{
     Acceptance, AcceptanceEntry, AnswerEntry, Area, Evidence, ExportSummary, Finding, OpenQuestion, Outcome,
@@ -382,59 +383,6 @@ pub(crate) fn place_and_title(one: &Finding) -> (String, String) {
 
 pub(crate) fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
-}
-
-/// An information request with every check that raises it.
-pub(crate) struct Request<'a> {
-    /// The first question of it: its addressee and its line.
-    pub(crate) first: &'a OpenQuestion,
-    /// The request with all its reasons.
-    pub(crate) text: String,
-    /// The checks that raise it.
-    pub(crate) checks: Vec<&'a str>,
-}
-
-/// Information requests. Requests to one device for the same thing, which several checks raise, are one request with all the reasons,
-/// listed where the first of them is raised.
-pub(crate) fn merged(questions: &[OpenQuestion]) -> Vec<Request<'_>> {
-    let mut found: Vec<Request<'_>> = Vec::new();
-    let mut places: HashMap<(&str, bool, &str), usize> = HashMap::new();
-    for one in questions {
-        let (wanted, reason) = wanted(&one.question);
-        // Requests for the same files may name them in different words.
-        let file = one.files.first().map_or(wanted, String::as_str);
-        let keys = [(&*one.device, one.estate_wide, wanted), (&*one.device, one.estate_wide, file)];
-        let Some(at) = keys.iter().find_map(|key| places.get(key).copied()) else {
-            places.extend(keys.map(|key| (key, found.len())));
-            found.push(Request { first: one, text: one.question.to_string(), checks: vec![one.check] });
-            continue;
-        };
-        let known = &mut found[at];
-        let reason = reason.trim_end_matches('.');
-        if !reason.is_empty() && !known.text.contains(reason) {
-            known.text.truncate(known.text.trim_end_matches('.').len());
-            // "it decides whether A; whether B"
-            let again = reason.strip_prefix("it decides ").filter(|_| known.text.contains(": it decides "));
-            known.text.extend(["; ", again.unwrap_or(reason), "."]);
-        }
-        if !known.checks.contains(&one.check) {
-            known.checks.push(one.check);
-        }
-    }
-    found
-}
-
-/// The object of a request, and the reason after it.
-fn wanted(question: &str) -> (&str, &str) {
-    match question.split_once(": ") {
-        Some((wanted, reason)) if wanted.starts_with("Please provide") => (wanted, reason),
-        _ => (question, ""),
-    }
-}
-
-/// The device whose administrator a request is addressed to, or all.
-pub(crate) fn addressee(one: &OpenQuestion) -> &str {
-    if one.estate_wide { "all devices" } else { &one.device }
 }
 
 /// How much to say.
