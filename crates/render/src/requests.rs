@@ -51,7 +51,12 @@ fn joined(parts: &[&RequestParts]) -> Option<String> {
             list.push(&one.reason);
         }
     }
-    let decides = (!deciding.is_empty()).then(|| format!("it decides {}", deciding.join(", and ")));
+    let deciding = match deciding.as_slice() {
+        [] => None,
+        [one, other] => Some(format!("{one}, and {other}")),
+        all => Some(all.join("; ")),
+    };
+    let decides = deciding.map(|clauses| format!("it decides {clauses}"));
     let reasons: Vec<&str> = decides.as_deref().into_iter().chain(others).collect();
     Some(format!("{beginning}: {}.", reasons.join("; ")))
 }

@@ -3,7 +3,7 @@
 use crate::context::Analyses;
 use crate::exposure::Reachable;
 use crate::logins;
-use crate::services::{Encrypted, PortKind, Service, What, sites_at};
+use crate::services::{Encrypted, PortKind, Service, What, only_redirects, sites_at};
 use crate::verdicts::LoginFactor;
 use serde::Serialize;
 use trevlin_model::served::{AuthRequirement, ServiceResource, TransportSecurity};
@@ -132,6 +132,7 @@ fn of_served(
     let open: Vec<String> = open.map(|part| part.title()).collect();
     let mut remarks = Vec::new();
     match open.as_slice() {
+        _ if only_redirects(device, service) => remarks.push("redirects all requests to HTTPS".to_owned()),
         [] => {}
         [one] => remarks.push(format!("{one} requires no login")),
         [one, rest @ ..] => remarks.push(format!("{one} and {} more require no login", rest.len())),
@@ -195,6 +196,9 @@ pub fn protection(
     let obsolete = service.port_known().is_some_and(|known| known.obsolete)
         || matches!(service.what, What::Tunnel(number)
             if matches!(estate.devices[reached.device].facts.tunnels[number].family, TunnelFamily::Pptp));
+    if only_redirects(&estate.devices[reached.device], service) {
+        return Protection::Protected;
+    }
     if obsolete || protection_evidence.encrypted == Some(Encrypted::No) {
         return Protection::Unprotected;
     }

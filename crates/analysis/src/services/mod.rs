@@ -16,7 +16,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::housekeeping::UnitState;
-use trevlin_model::served::{Served, ServedKind};
+use trevlin_model::served::{Remark, Served, ServedKind};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Families, Family, Listener, Origin, PortRange, Tunnel, TunnelFamily};
 
@@ -290,6 +290,16 @@ fn configured(name: &str, what: What, protocol: u8, origin: Origin) -> Service {
 #[must_use]
 pub fn sites_at<'a>(device: &'a Device, service: &Service) -> Vec<&'a Served> {
     service.sites.iter().map(|number| &device.facts.served[*number]).collect()
+}
+
+/// Whether a service only redirects to HTTPS: every site at its address and port redirects all requests.
+#[must_use]
+pub fn only_redirects(device: &Device, service: &Service) -> bool {
+    let redirects = |one: &&Served| {
+        one.parts.iter().any(|part| part.remark(Remark::Redirect).is_some() && part.name == "/")
+    };
+    let sites = sites_at(device, service);
+    !sites.is_empty() && sites.iter().all(redirects)
 }
 
 /// Services by their files. Sites of one server at one port are one service.

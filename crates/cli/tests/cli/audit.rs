@@ -251,7 +251,7 @@ fn bad_input_is_named_and_the_rest_is_audited() {
     assert_eq!(status, 0);
     assert!(out.contains("good: OpenVPN server (s.conf) requires no client certificate"), "{out}");
     assert!(out.contains("odd/trunc.rules"), "{out}");
-    assert!(out.contains("the export ends in the middle of a line"), "{out}");
+    assert!(out.contains("it ends in the middle of a line"), "{out}");
     assert!(out.contains("bad/note.txt  unsupported format: 1 of 1 lines"), "{out}");
     for part in [
         "bad/backup.bin: a binary file",

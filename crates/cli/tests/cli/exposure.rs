@@ -110,6 +110,23 @@ fn traps_expose_nothing() {
     );
 }
 
+/// A page that only redirects to HTTPS needs no protection of its own; one that serves content does.
+#[test]
+fn a_redirect_is_not_the_worst() {
+    let forward = "-A PREROUTING -i eth0 -p tcp --dport 80 -j DNAT --to-destination 10.4.0.20:80\n";
+    for (site, wanted) in [
+        ("return 301 https://$host$request_uri;", "protected"),
+        ("location /old { return 301 https://$host$request_uri; }", "unprotected"),
+        ("root /srv;", "unprotected"),
+    ] {
+        let text = format!("http {{\nserver {{\nlisten 80;\n{site}\n}}\n}}\n");
+        let through = "-A FORWARD -d 10.4.0.20 -p tcp --dport 80 -j ACCEPT\n";
+        let estate = small(forward, through, "", &[("server/etc/nginx/nginx.conf", &text)]);
+        let json = sheet(estate.path(), &[]);
+        assert_eq!(json["reached"][0]["protection"], wanted, "{site}");
+    }
+}
+
 #[test]
 fn from_anywhere_and_in_every_form() {
     let forward = "-A PREROUTING -i eth0 -p tcp --dport 8443 -j DNAT --to-destination 10.4.0.20:443\n";

@@ -144,7 +144,7 @@ fn lists_sources_and_administrators() {
         ("management 0.0.0.0 7505", "management | any user | none |  |  |  | none"),
         (
             "management 127.0.0.1 7505 pw",
-            "management | any program | password file | password |  |  | one factor",
+            "management | any local program | password file | password |  |  | one factor",
         ),
     ] {
         assert_eq!(told(&[("d/s.conf", &server(line))])[1], wanted);
