@@ -51,19 +51,19 @@ SCRIPT
 
 shot audit 'trevlin audit before --color always | head -n 40'
 shot audit-summary 'trevlin audit before --color always | tail -n 40'
-shot survey 'trevlin survey before --color always' 120 9 54
+shot survey 'trevlin survey before --color always' 171 9 53
 shot logins 'trevlin logins before'
 shot addresses 'trevlin addresses before --color always | head -n 40'
-shot tunnels 'trevlin tunnels before' 120 9 54
-shot rules 'trevlin rules before --device harbour-edge --color always | head -n 60' 102 8 66
-shot reach 'trevlin reach before --from outside --to 192.0.2.18 --proto tcp --port 8443 --entering harbour-edge:eth0' 110 12 34
+shot tunnels 'trevlin tunnels before' 171 9 53
+shot rules 'trevlin rules before --device harbour-edge --color always | head -n 41'
+shot reach 'trevlin reach before --from outside --to 192.0.2.18 --proto tcp --port 8443 --entering harbour-edge:eth0' 127 12 38
 shot check 'trevlin checks tunnels/pptp'
-shot exposure 'trevlin exposure before --color always | head -n 46' 104 11 48
-shot services 'trevlin services before --device quay-storage --color always | head -n 38' 110 11 43
-shot phrasebook 'trevlin phrasebook try before/phrasebooks/sluice-keeper.toml before/south-gate/sluice-list.txt | head -n 44' 120 10 47
-shot sheet 'trevlin sheet show before --device yard-gate | head -n 44' 120 10 48
-shot intents 'trevlin reach before --intents --color always' 120 12 20
-shot compare 'trevlin compare before after --color always' 120 11 43
+shot exposure 'trevlin exposure before --color always | head -n 41'
+shot services 'trevlin services before --device quay-storage --color always | head -n 38'
+shot phrasebook 'trevlin phrasebook try before/phrasebooks/sluice-keeper.toml before/south-gate/sluice-list.txt | head -n 44' 154 10 47
+shot sheet 'trevlin sheet show before --device yard-gate | head -n 44' 154 10 47
+shot intents 'trevlin reach before --intents --color always' 127 12 38
+shot compare 'trevlin compare before after --color always'
 target/release/trevlin addresses "$work/before" --force --picture docs/screenshots/address-plan.png
 target/release/trevlin exposure "$work/before" --force --picture docs/screenshots/exposure-paths.png
 

@@ -292,19 +292,35 @@ fn estate_file(stated: &File) -> anyhow::Result<(ValidEstateFile, String)> {
     Ok((file, text))
 }
 
+/// Adds the content of a further estate file.
 fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
-    all.organisation.extend(one.organisation);
-    all.networks.extend(one.networks);
-    all.devices.extend(one.devices);
-    all.wanted.sends = one.wanted.sends.or(all.wanted.sends);
-    all.wanted.quantum_resistant |= one.wanted.quantum_resistant;
-    all.wanted.accepts_logged |= one.wanted.accepts_logged;
-    all.joined.extend(one.joined);
-    all.apart.extend(one.apart);
-    all.intents.extend(one.intents);
-    all.accepts.extend(one.accepts);
-    all.answers.extend(one.answers);
-    all.baseline.add(one.baseline);
+    // Taken apart, so that no field is forgotten.
+    let ValidEstateFile {
+        organisation,
+        networks,
+        devices,
+        wanted,
+        joined,
+        apart,
+        intents,
+        accepts,
+        answers,
+        baseline,
+        report,
+    } = one;
+    all.organisation.extend(organisation);
+    all.networks.extend(networks);
+    all.devices.extend(devices);
+    all.wanted.sends = wanted.sends.or(all.wanted.sends);
+    all.wanted.quantum_resistant |= wanted.quantum_resistant;
+    all.wanted.accepts_logged |= wanted.accepts_logged;
+    all.joined.extend(joined);
+    all.apart.extend(apart);
+    all.intents.extend(intents);
+    all.accepts.extend(accepts);
+    all.answers.extend(answers);
+    all.baseline.add(baseline);
+    all.report = std::mem::take(&mut all.report).with(report);
 }
 
 /// Takes lines out that are longer than a line may be, and says which: the others stay at their numbers.

@@ -16,7 +16,7 @@ pub(crate) fn told(rows: &[IncompleteRow], all: bool, out: &mut dyn fmt::Write) 
     if rows.is_empty() {
         return Ok(());
     }
-    writeln!(out, "{BOLD}INCOMPLETE{BOLD:#} {DIM}dependent results are undetermined or requested{DIM:#}")?;
+    writeln!(out, "{BOLD}INCOMPLETE{BOLD:#} {DIM}results that depend on these lines are not certain{DIM:#}")?;
     let shown = if all { rows.len() } else { rows.len().min(SHOWN) };
     for row in &rows[..shown] {
         let text = format!("  {}  {}:{}  {}", row.device, row.path, row.line, row.what);

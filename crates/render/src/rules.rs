@@ -230,7 +230,7 @@ fn breadth(row: &RuleRow) -> Option<String> {
         _ => "very broad",
     };
     let ports = number(services);
-    let noun = if ports == "1" { "port" } else { "ports" };
+    let noun = if ports == "1" { "service" } else { "ports" };
     Some(format!("{word} ({} → {}, {ports} {noun})", addresses(sources), addresses(destinations)))
 }
 

@@ -84,6 +84,44 @@ fn every_form_holds_every_finding() {
     }
 }
 
+/// The front page: entries of the estate file, overridden by options; names of the estate take no effect as markup.
+#[test]
+fn the_front_page() {
+    let estate = folder(&[
+        ("gate/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.10-20\n"),
+        (
+            "trevlin.toml",
+            "[report]\nclient = \"Yard <b>Works</b>\"\nperiod = \"May 2026\"\nclassification = \"Internal\"\nversion = \"1.0\"\n",
+        ),
+    ]);
+    let path = text(estate.path());
+    for (format, rows) in [
+        (
+            "html",
+            ["<dd>May 2026</dd>", "<dd>Secret</dd>", "Yard &lt;b&gt;Works&lt;", "<h1>Perimeter audit</h1>"],
+        ),
+        ("markdown", ["May 2026", "Secret", "Works", "# Perimeter audit"]),
+    ] {
+        let (out, err, code) = run(&[
+            "report",
+            &path,
+            "--to",
+            "-",
+            "--format",
+            format,
+            "--classification",
+            "Secret",
+            "--title",
+            "Perimeter audit",
+        ]);
+        assert_eq!(code, 0, "{err}");
+        for row in rows {
+            assert!(out.contains(row), "{row}: {}", &out[..out.len().min(9000)]);
+        }
+        assert!(!out.contains("Internal") && !out.contains("<b>Works"), "{format}");
+    }
+}
+
 #[test]
 fn where_a_report_goes() {
     let estate = folder(&[("box/etc/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.10-20\n")]);
