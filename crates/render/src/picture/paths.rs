@@ -73,6 +73,14 @@ struct Row {
     more: String,
 }
 
+/// The word of the command line for untrusted networks.
+const OUTSIDE: &str = "outside";
+
+/// Label of the source.
+fn source(sheet: &ExposureSheet) -> &str {
+    if sheet.from == OUTSIDE { "Internet" } else { &sheet.from }
+}
+
 /// Devices on the path, in the order of the first steps at each.
 fn devices(steps: &[ReachStep], last: &str) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
@@ -223,7 +231,7 @@ pub(super) fn page(sheet: &ExposureSheet) -> Page {
         bottom - top,
         (MARGIN + FROM) / 2.0,
         (top + bottom) / 2.0,
-        escape(&cut(&sheet.from, 13.0, FROM - MARGIN - 8.0))
+        escape(&cut(source(sheet), 13.0, FROM - MARGIN - 8.0))
     );
     if rows.is_empty() {
         let _ = write!(
@@ -261,11 +269,8 @@ fn head(body: &mut String, sheet: &ExposureSheet) {
         .filter(|one| !matches!(one.fate, ForwardVerdict::Works | ForwardVerdict::NeverMet))
         .count();
     let told = format!("services reachable: {}; forwards without a service: {nowhere}", told.join(", "));
-    let title = if sheet.from == "outside" {
-        "Reachable from the Internet".to_owned()
-    } else {
-        format!("Reachable from {}", sheet.from)
-    };
+    let article = if sheet.from == OUTSIDE { "the " } else { "" };
+    let title = format!("Reachable from {article}{}", source(sheet));
     let title = cut(&title, 20.0, 500.0);
     let _ = write!(
         body,
