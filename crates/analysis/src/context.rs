@@ -1,8 +1,8 @@
 //! All analyses of an estate, each computed once: audits, views and reports share them.
 
+use crate::exposures::{InternalExposure, InternetExposure};
 use crate::filter_review::{FilterReview, FilterReviewCache, count_rules, review_device};
 use crate::map::EstateMap;
-use crate::views::{InnerViews, Views};
 use rayon::prelude::*;
 use std::ops::Deref;
 use std::sync::OnceLock;
@@ -14,8 +14,8 @@ use trevlin_packets::review::RuleStatus;
 #[derive(Debug)]
 pub struct Analyses {
     map: EstateMap,
-    views: OnceLock<Views>,
-    inner_views: OnceLock<InnerViews>,
+    internet: OnceLock<InternetExposure>,
+    internal: OnceLock<InternalExposure>,
     /// Reviews of packet filters, by device.
     rule_reviews: Vec<OnceLock<Vec<FilterReviewCache>>>,
     /// Rules of the packet filters of all devices.
@@ -29,8 +29,8 @@ impl Analyses {
         let rule_reviews = estate.devices.iter().map(|_| OnceLock::new()).collect();
         Self {
             map: EstateMap::of(estate),
-            views: OnceLock::new(),
-            inner_views: OnceLock::new(),
+            internet: OnceLock::new(),
+            internal: OnceLock::new(),
             rule_reviews,
             rules: OnceLock::new(),
         }
@@ -43,18 +43,18 @@ impl Analyses {
     }
 
     /// Services, and their exposure to the Internet.
-    pub fn views(&self) -> &Views {
-        once(&self.views, || Views::of(&self.map))
+    pub fn internet(&self) -> &InternetExposure {
+        once(&self.internet, || InternetExposure::of(&self.map))
     }
 
     /// Networks and services that VPN clients and other sites reach, and the evaluation of intents.
-    pub fn inner_views(&self) -> &InnerViews {
-        once(&self.inner_views, || InnerViews::of(&self.map, &self.views().services))
+    pub fn internal(&self) -> &InternalExposure {
+        once(&self.internal, || InternalExposure::of(&self.map, &self.internet().services))
     }
 
     /// The evaluation of every intent of the estate file.
-    pub fn held_intents(&self) -> &[crate::intents::IntentEvaluation] {
-        &self.inner_views().intents
+    pub fn evaluated_intents(&self) -> &[crate::intents::IntentEvaluation] {
+        &self.internal().intents
     }
 
     /// The review of a device's packet filters.
@@ -77,7 +77,7 @@ impl Analyses {
     /// Results left out because of the work limit: further exposure to the Internet, and filters whose rules were not decided.
     pub fn too_costly(&self) -> Vec<LeftOutFile> {
         let mut told = Vec::new();
-        if self.views().outside.cut {
+        if self.internet().outside.cut {
             let why = format!(
                 "the analysis stopped at its work limit, so the result may be incomplete; {}",
                 Limit::SetNodes.remedy()

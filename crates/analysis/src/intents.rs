@@ -2,7 +2,7 @@
 
 use crate::map::EstateMap;
 use crate::reachability::{
-    AskError, From, NetworkModel, NoPlace, To, TrafficSource, all_setouts, outside_setouts,
+    From, NetworkModel, NoPlace, QueryError, To, TrafficSource, all_traffic_sources, internet_entry_points,
 };
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -91,7 +91,7 @@ enum IntentError {
     #[error(transparent)]
     Place(#[from] NoPlace),
     #[error(transparent)]
-    Question(#[from] AskError),
+    Question(#[from] QueryError),
     #[error("its packets take more paths than are followed; name a smaller network")]
     TooManyWays,
 }
@@ -115,9 +115,9 @@ fn hold_one(ground: &NetworkModel<'_>, number: usize, excess: bool) -> IntentEva
 fn starts(estate: &EstateMap, from: &str) -> Result<Vec<(TrafficSource, Vec<IpRange>)>, IntentError> {
     let from = From::parse(from)?;
     if from == From::Outside {
-        return Ok(outside_setouts(estate));
+        return Ok(internet_entry_points(estate));
     }
-    Ok(all_setouts(estate, &from)?)
+    Ok(all_traffic_sources(estate, &from)?)
 }
 
 /// Services that an intent names; every one where it names none.

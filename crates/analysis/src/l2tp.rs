@@ -5,7 +5,7 @@ use crate::exposure::Reachable;
 use crate::ways::without_filter;
 use trevlin_estate::special::{is_public, public_ranges};
 use trevlin_model::{
-    CertificateDemand, Family, IpRange, Origin, PortRange, Protocol, Setting, Tunnel, TunnelFamily,
+    CertificateRequirement, Family, IpRange, Origin, PortRange, Protocol, Setting, Tunnel, TunnelFamily,
 };
 use trevlin_packets::way::{Host, Sent, Verdict, Walker};
 
@@ -47,7 +47,7 @@ pub fn around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'
 /// The same, where it requires a certificate.
 pub fn certificate_around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'a Tunnel> {
     around(estate, at, tunnel).filter(|one| {
-        one.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required)
+        one.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateRequirement::Required)
     })
 }
 
@@ -58,12 +58,12 @@ pub fn carries_l2tp(tunnel: &Tunnel) -> bool {
 
 /// Access of clients to a server: from the Internet, where the interface is known; otherwise by the packet filter of its device alone.
 pub fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> UnprotectedAccess {
-    if !tunnel.answers_callers() {
+    if !tunnel.accepts_clients() {
         return UnprotectedAccess::Protected;
     }
     let port = port(tunnel);
     // That some reach it for certain weighs more than that all may.
-    let ways = estate.views().ways_from_outside(at, Protocol::UDP, port);
+    let ways = estate.internet().ways_from_outside(at, Protocol::UDP, port);
     if let Some(reached) = ways.min_by_key(|one| (!one.certain, !one.everybody)) {
         return from_outside(estate, at, reached);
     }
@@ -105,13 +105,13 @@ fn by_filter(estate: &Analyses, at: usize, port: u16) -> UnprotectedAccess {
             continue;
         }
         // A rule for networks inside is no opening.
-        let callers = public_ranges().into_iter().filter(|one| one.family() == family);
+        let clients = public_ranges().into_iter().filter(|one| one.family() == family);
         let ports = |first, last| vec![PortRange { first, last }];
         let sent = Sent {
             family,
             protocol: 17,
             destinations: vec![IpRange::all(family)],
-            sources: callers.collect(),
+            sources: clients.collect(),
             ports: ports(port, port),
             source_ports: ports(1, u16::MAX),
         };

@@ -6,6 +6,7 @@ pub mod authentication;
 pub mod context;
 pub mod crypto;
 pub mod exposure;
+pub mod exposures;
 pub mod filter_review;
 pub mod incomplete;
 pub mod intents;
@@ -21,7 +22,6 @@ pub mod services;
 pub mod testing;
 pub mod topology;
 pub mod verdicts;
-pub mod views;
 pub mod ways;
 #[cfg(test)]
 mod whole;

@@ -24,7 +24,7 @@ pub enum Reachability<'a> {
 impl<'a> Reachability<'a> {
     /// From where a port of a device is reached.
     pub fn of(estate: &'a Analyses, device: usize, protocol: Protocol, port: u16) -> Self {
-        if let Some(reached) = estate.views().from_outside(device, protocol, port) {
+        if let Some(reached) = estate.internet().from_outside(device, protocol, port) {
             return match (reached.everybody, reached.certain) {
                 (true, true) => Self::Everybody(reached),
                 (false, true) => Self::Some(reached),

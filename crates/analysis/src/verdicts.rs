@@ -19,7 +19,7 @@ pub enum LoginVerdict {
     TwoFactors,
     /// Not known from the exports.
     #[strum(to_string = "undetermined")]
-    OpenQuestion,
+    Undetermined,
     /// No way to log in is left open.
     #[strum(to_string = "no access")]
     Closed,
@@ -91,7 +91,7 @@ pub enum IntentVerdict {
     MissingAndExcess,
     /// Not known from the exports.
     #[strum(to_string = "undetermined")]
-    OpenQuestion,
+    Undetermined,
 }
 
 /// Outcome of a port forward.
@@ -168,7 +168,7 @@ pub enum TunnelVerdict {
     /// No findings and no requests.
     NoFinding,
     /// Something is asked.
-    OpenQuestion,
+    Undetermined,
     /// The most severe finding.
     Finding(trevlin_estate::area::Severity),
 }
@@ -179,7 +179,7 @@ impl TunnelVerdict {
     pub fn word(self) -> &'static str {
         match self {
             Self::NoFinding => "no finding",
-            Self::OpenQuestion => "information request",
+            Self::Undetermined => "information request",
             Self::Finding(severity) => severity.word(),
         }
     }

@@ -2,13 +2,13 @@
 //! device for each format.
 
 use crate::addresses::told::sentence;
-use crate::authentication::{of_tls_based, ways_in};
+use crate::authentication::{login_paths, of_tls_based};
 use crate::context::Analyses;
 use crate::crypto::pairs::ike_pairs;
 use crate::exposure::protection::protection_evidence;
 use crate::filter_review::remarks::of_rule;
 use crate::l2tp;
-use crate::logins::{factors_of_management, factors_of_shell, factors_of_tunnel, logins};
+use crate::logins::{factors_of_management, factors_of_ssh, factors_of_tunnel, logins};
 use crate::management::ManagementPort;
 use trevlin_estate::testing::{Page, WHOLE, of_folder};
 
@@ -17,12 +17,13 @@ const AS_OF: jiff::civil::Date = jiff::civil::date(2026, 11, 25);
 
 fn told(estate: &Analyses) -> String {
     let mut page = Page::of(estate);
-    let (shape, plan, views, inner) = (estate.shape(), estate.plan(), estate.views(), estate.inner_views());
+    let (shape, plan, internet, inner) =
+        (estate.shape(), estate.plan(), estate.internet(), estate.internal());
     page.each("network", &shape.networks);
     page.each("joined", &shape.joined);
     page.each("outside", &shape.outside);
-    page.each("callers", &shape.callers);
-    page.each("guess", &shape.guesses);
+    page.each("clients", &shape.clients);
+    page.each("guess", &shape.assumptions);
     page.each("claim", &plan.allocations);
     page.each("overlap", plan.overlaps.iter().map(|one| (one, sentence(estate, plan, one))));
     for (a, b) in ike_pairs(estate) {
@@ -30,14 +31,14 @@ fn told(estate: &Analyses) -> String {
     }
     for (at, device) in estate.devices.iter().enumerate() {
         page.part(&format!("{} ({})", device.name, device.kind.word()));
-        for service in &views.services[at] {
+        for service in &internet.services[at] {
             let protection = protection_evidence(estate, at, service);
             page.line("service", &(service, service.endpoint(), service.is_local(), protection));
         }
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
             page.line(
                 "tunnel",
-                &(&tunnel.name, ways_in(estate, at, tunnel), of_tls_based(estate, at, tunnel)),
+                &(&tunnel.name, login_paths(estate, at, tunnel), of_tls_based(estate, at, tunnel)),
             );
             page.line("factors", &factors_of_tunnel(estate, at, number));
             page.line("L2TP", &l2tp::access(estate, at, tunnel));
@@ -45,7 +46,7 @@ fn told(estate: &Analyses) -> String {
             page.line("management", &(port, factors_of_management(estate, at, number)));
         }
         for number in 0..device.facts.ssh_servers.len() {
-            page.line("shell", &factors_of_shell(estate, at, number));
+            page.line("shell", &factors_of_ssh(estate, at, number));
         }
         for review in estate.filter_reviews(at) {
             page.line("filter", &(&review.filter.table, review.filter.families, review.whole));
@@ -59,9 +60,9 @@ fn told(estate: &Analyses) -> String {
         }
     }
     page.part("reached");
-    page.each("reached", &views.outside.reached);
-    page.each("opening", &views.outside.openings);
-    page.each("from callers", inner.callers.iter().map(|one| (&one.reached, &one.openings)));
+    page.each("reached", &internet.outside.reached);
+    page.each("opening", &internet.outside.openings);
+    page.each("from callers", inner.clients.iter().map(|one| (&one.reached, &one.openings)));
     page.each(
         "from sites",
         inner.sites.iter().map(|one| (one.joined, one.end, &one.exposure.reached, &one.exposure.openings)),

@@ -1,7 +1,7 @@
 //! Answered information requests: they are settled, and an answer that confirms a weakness becomes a finding with the answer as its
 //! evidence.
 
-use crate::finding::{Finding, OpenQuestion, Prints, Status, fingerprint};
+use crate::finding::{Finding, InformationRequest, Prints, Status, fingerprint};
 use serde::Serialize;
 use trevlin_estate::config::GivenAnswer;
 use trevlin_estate::evidence::Evidence;
@@ -31,7 +31,7 @@ pub struct AnswerEntry {
 /// Takes out what is answered. Where it is not as it should be, a finding is added. The first answer that fits counts.
 pub(crate) fn apply(
     answers: &[GivenAnswer],
-    questions: &mut Vec<OpenQuestion>,
+    questions: &mut Vec<InformationRequest>,
     found: &mut dyn FnMut(Finding),
     seen: &mut Prints,
     mask: &dyn Fn(&str) -> String,
@@ -62,7 +62,7 @@ pub(crate) fn apply(
     entries
 }
 
-fn fits(one: &GivenAnswer, question: &OpenQuestion) -> bool {
+fn fits(one: &GivenAnswer, question: &InformationRequest) -> bool {
     // By what it is about, never by how it is put: a question may be put otherwise tomorrow.
     let about = |named: &String| {
         let named = named.to_lowercase();
@@ -76,7 +76,7 @@ fn fits(one: &GivenAnswer, question: &OpenQuestion) -> bool {
         && one.about.as_ref().is_none_or(about)
 }
 
-fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Option<Finding> {
+fn finding(one: &AnswerEntry, question: &InformationRequest, seen: &mut Prints) -> Option<Finding> {
     let check = trevlin_checks::registry::find(one.check)?;
     let rating = check.rated("the exports contain no further information");
     let said = Evidence {

@@ -113,7 +113,7 @@ pub struct RequestParts {
 
 /// Information that the exports do not contain.
 #[derive(Debug, Clone, Serialize)]
-pub struct OpenQuestion {
+pub struct InformationRequest {
     /// Check.
     pub check: &'static str,
     /// Area.

@@ -32,8 +32,8 @@ pub use accepted::{Acceptance, AcceptanceEntry};
 pub use answers::AnswerEntry;
 pub use finding::RequestParts;
 pub use run::{
-    DeviceSummary, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status, Summary,
-    audit, audit_areas,
+    DeviceSummary, ExportSummary, Finding, InformationRequest, NoteSummary, Outcome, Selection, Status,
+    Summary, audit, audit_areas,
 };
 pub use trevlin_analysis::context::Analyses;
 pub use trevlin_analysis::incomplete::IncompleteRow;
@@ -43,7 +43,7 @@ pub use trevlin_analysis::verdicts::{
     joined_factors,
 };
 pub use trevlin_analysis::{
-    addresses, exposure, filter_review, intents, logins, reachability, services, topology, views,
+    addresses, exposure, exposures, filter_review, intents, logins, reachability, services, topology,
 };
 pub use trevlin_checks::check::{Answer, Catalogue, Check, Cited, Control, Fail, Question, Run, Verdict};
 pub use trevlin_checks::rating::{Adjustment, Rating};
@@ -54,7 +54,7 @@ pub use trevlin_estate::assemble::{
     DeviceId, DialIn, Estate, ExportRecord, Input, LeftOutFile, OutsideInterface, OutsideReason,
 };
 pub use trevlin_estate::baseline::{
-    Baseline, BaselineFile, BaselinePart, BaselineRow, ReadyMade, Thresholds, ready_made,
+    Baseline, BaselineFile, BaselinePart, BaselineRow, PredefinedBaseline, Thresholds, ready_made,
 };
 pub use trevlin_estate::config::{
     Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, ReportEntry,

@@ -49,7 +49,12 @@ fn said(files: &[(&str, &str)], estate_file: &str) -> Vec<String> {
     let mut tables = serde_json::json!([
         intents::sheet(&estate),
         tunnels::tunnels(&estate, &baseline, &outcome),
-        crate::tables::exposure::sheet(&estate, &estate.views().services, &estate.views().outside, "outside"),
+        crate::tables::exposure::sheet(
+            &estate,
+            &estate.internet().services,
+            &estate.internet().outside,
+            "outside"
+        ),
     ]);
     without_texts(&mut tables);
     all.push(tables.to_string());

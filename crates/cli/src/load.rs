@@ -22,7 +22,7 @@ use trevlin_audit::{
     several_in_one,
 };
 use trevlin_model::written::kept;
-use trevlin_model::{Export, ExportId, HeldSecret, Limit, Limits, LineClass, Note, Origin, size};
+use trevlin_model::{Export, ExportId, Limit, Limits, LineClass, Note, Origin, SecretRecord, size};
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
 use trevlin_readers::{
     Phrasebook, ReadContext, Reader, Reading, Recognised, Shelf, announced, includes, recognise,
@@ -80,7 +80,7 @@ fn begun_with(paths: &[PathBuf], verbosity: Verbosity, baseline: Option<&str>) -
     let files = files.map(|one| LeftOutFile { path: one.at.to_string_lossy().into_owned(), why: one.why });
     if verbosity != Verbosity::Nothing {
         estate.left_out.iter().for_each(|one| messages::warning(&format!("{}: {}", one.path, one.why)));
-        estate.baselines_of_nobody.iter().for_each(|text| messages::warning(text));
+        estate.unused_baselines.iter().for_each(|text| messages::warning(text));
         estate.mixed().iter().for_each(|text| messages::warning(text));
     }
     estate.left_out = files.chain(std::mem::take(&mut estate.left_out)).collect();
@@ -97,7 +97,7 @@ pub(crate) struct Copied {
     /// Files that could not be read.
     pub(crate) left_out: Vec<LeftOut>,
     /// Secrets and places that may hold one in what is commented out.
-    pub(crate) commented: Vec<Arc<HeldSecret>>,
+    pub(crate) commented: Vec<Arc<SecretRecord>>,
     pub(crate) commented_places: Vec<Origin>,
 }
 

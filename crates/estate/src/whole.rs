@@ -23,7 +23,7 @@ fn whole(folder: &str) -> String {
     page.each("mixed", estate.mixed());
     page.each("names", names(&estate));
     page.each("baseline", estate.baseline_rows());
-    page.each("of nobody", &estate.baselines_of_nobody);
+    page.each("of nobody", &estate.unused_baselines);
     page.each("own space", crate::assemble::space::own_space(&estate));
     for (at, device) in estate.devices.iter().enumerate() {
         page.part(&format!("{} ({}, {:?})", device.name, device.kind.word(), device.site));
@@ -61,7 +61,7 @@ fn whole(folder: &str) -> String {
         page.each("word", against(&estate, device, &[]));
         let origins: Vec<_> = facts.routes.iter().map(|one| one.origin).collect();
         page.each("quoted", evidence(&estate, &origins));
-        page.each("not modelled", &facts.not_modelled);
+        page.each("not modelled", &facts.not_analysed);
     }
     page.text()
 }

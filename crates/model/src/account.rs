@@ -1,7 +1,7 @@
 //! Accounts of a system: passwd(5), shadow(5), group(5).
 
 pub use crate::hash::{HashCost, HashScheme};
-use crate::{HeldSecret, Origin};
+use crate::{Origin, SecretRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -21,7 +21,7 @@ pub enum StoredPassword {
         /// How it was made.
         scheme: HashScheme,
         /// The hash itself.
-        held: Arc<HeldSecret>,
+        held: Arc<SecretRecord>,
     },
 }
 

@@ -1,6 +1,6 @@
 //! Certificates and keys (X.509, RFC 5280; PEM, RFC 7468).
 
-use crate::{HeldSecret, Origin};
+use crate::{Origin, SecretRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -123,7 +123,7 @@ pub struct PrivateKey {
     /// Whether a passphrase protects it.
     pub encrypted: bool,
     /// The key itself.
-    pub held: Arc<HeldSecret>,
+    pub held: Arc<SecretRecord>,
     /// The block.
     pub origin: Origin,
 }

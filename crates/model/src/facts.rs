@@ -18,8 +18,8 @@ use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
 use crate::sudo::SudoRule;
 use crate::{
-    Credential, DeviceKind, Filter, HeldSecret, Interface, Login, MalformedAddress, Origin, PortForward,
-    PppProfile, Reference, Route, Tunnel,
+    Credential, DeviceKind, Filter, Interface, Login, MalformedAddress, Origin, PortForward, PppProfile,
+    Reference, Route, SecretRecord, Tunnel,
 };
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -28,7 +28,7 @@ use std::sync::Arc;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub struct NotModelled {
+pub struct NotAnalysed {
     /// Name, as a phrase ("an nftables ruleset").
     pub what: String,
     /// The protocol of a server that it may start, where that is not known for want of a setting.
@@ -44,7 +44,7 @@ pub struct NotModelled {
     pub origin: Origin,
 }
 
-impl NotModelled {
+impl NotAnalysed {
     /// Something that decides about packets beside the lists that are followed, as a phrase.
     #[must_use]
     pub fn beside(what: impl Into<String>, origin: Origin) -> Self {
@@ -150,9 +150,9 @@ pub struct Facts {
     /// Private keys.
     pub private_keys: Vec<PrivateKey>,
     /// Every secret the export holds, for redaction and for comparing.
-    pub secrets: Vec<Arc<HeldSecret>>,
+    pub secrets: Vec<Arc<SecretRecord>>,
     /// Secrets that lines announce without being settings that a reader takes: for masking alone, never judged.
-    pub announced: Vec<Arc<HeldSecret>>,
+    pub announced: Vec<Arc<SecretRecord>>,
     /// Places that may hold a piece of a secret and are masked wherever a line is shown.
     pub masked_places: Vec<Origin>,
     /// Files that others read in and that are not among the exports.
@@ -162,7 +162,7 @@ pub struct Facts {
     /// Entries of a sheet that say from which file of the device they come, with its path.
     pub files: Vec<(Origin, String)>,
     /// Statements that were not analysed.
-    pub not_modelled: Vec<NotModelled>,
+    pub not_analysed: Vec<NotAnalysed>,
 }
 
 /// Runs a macro over every list of facts.
@@ -174,7 +174,7 @@ macro_rules! each_list {
             units tunnels ssh_servers ssh_keys sudo_rules accounts shadow groups pam_services
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
             radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
-            secrets announced masked_places missing unreadable_blocks files not_modelled
+            secrets announced masked_places missing unreadable_blocks files not_analysed
         }
     };
 }
@@ -186,7 +186,7 @@ impl Facts {
     }
 
     /// Every secret to be masked: those that readers hold, and those that lines announce.
-    pub fn to_mask(&self) -> impl Iterator<Item = &Arc<HeldSecret>> {
+    pub fn to_mask(&self) -> impl Iterator<Item = &Arc<SecretRecord>> {
         self.secrets.iter().chain(&self.announced)
     }
 
@@ -278,7 +278,7 @@ macro_rules! each_section {
             certificates = "certificates",
             private_keys = "private-keys",
             missing = "missing",
-            not_modelled = "not-modelled",
+            not_analysed = "not-analysed",
         }
     };
 }

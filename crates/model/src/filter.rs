@@ -259,7 +259,7 @@ impl Rule {
     /// Stands where something was lost: it may do anything to any packet.
     #[must_use]
     pub fn open(what: &str, origin: Origin) -> Self {
-        let target = Target::NotModelled { name: what.into(), ends: true };
+        let target = Target::NotAnalysed { name: what.into(), ends: true };
         Self { matches: Vec::new(), target, logs: false, comment: None, packets: None, origin }
     }
 
@@ -338,7 +338,7 @@ pub enum MatchKind {
     /// All conditions of one of these lists hold, as for a set whose elements have several parts.
     AnyOf(Vec<Vec<Match>>),
     /// Something Trevlin does not model yet, as written: the rule may or may not match.
-    NotModelled(Residual),
+    NotAnalysed(Residual),
 }
 
 /// Type of an address from the point of view of the routing device.
@@ -484,7 +484,7 @@ pub enum Target {
     /// Nothing but counting.
     Continue,
     /// A target that Trevlin does not analyse, as written; with `ends` it may end the packet's path through the table.
-    NotModelled {
+    NotAnalysed {
         /// Name of the target.
         name: String,
         /// Whether the walk through the table may end here.
@@ -496,7 +496,7 @@ impl Target {
     /// The target of a rule that the reader did not understand: it may end a packet's path.
     #[must_use]
     pub fn not_understood() -> Self {
-        Self::NotModelled { name: "not understood".into(), ends: true }
+        Self::NotAnalysed { name: "not understood".into(), ends: true }
     }
 }
 

@@ -62,7 +62,7 @@ pub struct Radio {
     /// Interface.
     pub interface: String,
     /// Protection, weakest first: `open`, `WEP`, `WPA`, `WPA2`, `WPA3`, in words.
-    pub protection: RadioProtection,
+    pub protection: WifiProtection,
     /// Line that says so.
     pub protection_origin: Origin,
     /// The line that lets TKIP be used.
@@ -81,7 +81,7 @@ pub struct Radio {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum RadioProtection {
+pub enum WifiProtection {
     /// Nothing.
     Open,
     /// Wired Equivalent Privacy, deprecated since IEEE 802.11i.

@@ -1,6 +1,6 @@
 //! Keys for IKE that are shared in advance (RFC 7296, 2.15).
 
-use crate::{HeldSecret, Origin};
+use crate::{Origin, SecretRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -15,7 +15,7 @@ pub struct PreSharedKey {
     /// Identities of the two ends, or of all that share it; none where it is valid for any peer.
     pub identities: Vec<String>,
     /// The key, its encoding resolved.
-    pub held: Arc<HeldSecret>,
+    pub held: Arc<SecretRecord>,
     /// The line.
     pub origin: Origin,
 }

@@ -54,7 +54,7 @@ pub mod written;
 pub use address::{Family, IpRange, RangeError};
 pub use device::{Device, DeviceKind};
 pub use export::{Export, ExportId, ExportState, Line, Origin, Position, find_path, find_paths};
-pub use facts::{Facts, NotModelled};
+pub use facts::{Facts, NotAnalysed};
 pub use filter::{
     AddressKind, Chain, ChainKind, ConnectionStates, Families, Filter, FilterFormat, Hook, IcmpRange, Match,
     MatchKind, NamedSet, PortForward, PortRange, Protocol, Rule, Target, Translation, TranslationKind,
@@ -66,12 +66,12 @@ pub use login::{FactorKind, Login, LoginDaemon, LoginList};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};
 pub use residual::{Residual, ResidualKind};
-pub use secret::{HeldSecret, Secret};
+pub use secret::{Secret, SecretRecord};
 pub use sets::{IpRangeSet, PortSet, Taken};
 pub use setting::{DefaultValue, Setting};
 #[doc(hidden)]
 pub use table::read_table;
 pub use tunnel::{
-    CallerProof, CertificateDemand, Listener, PasswordCheck, PasswordSource, Reference, Tunnel, TunnelFamily,
-    TunnelRole, WayIn,
+    AlternativeLogin, CertificateRequirement, ClientAuthentication, Listener, PasswordCheck, PasswordSource,
+    Reference, Tunnel, TunnelFamily, TunnelRole,
 };

@@ -1,6 +1,6 @@
 //! Logins: who may come in, from which list, with which factors.
 
-use crate::{HeldSecret, Origin};
+use crate::{Origin, SecretRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -68,7 +68,7 @@ pub struct Login {
     /// The daemon that it is kept for as such, where it is not kept for one tunnel.
     pub daemon: Option<LoginDaemon>,
     /// Its password, where the export holds it.
-    pub secret: Option<Arc<HeldSecret>>,
+    pub secret: Option<Arc<SecretRecord>>,
     /// Whether the login belongs to this service for certain; where the local name is not stated the server
     /// column of the list cannot be compared.
     #[serde(with = "crate::written::on_unless_off")]

@@ -43,7 +43,7 @@ pub struct Pool {
     #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub network: Option<IpNet>,
     /// Number of addresses used per client (four in OpenVPN's net30 topology).
-    pub per_caller: Setting<u32>,
+    pub per_client: Setting<u32>,
     /// The server's own addresses in the tunnel.
     pub server_addresses: Vec<IpAddr>,
     /// Separate from the internal network, or part of it.
@@ -65,7 +65,7 @@ impl Pool {
             owner: owner.into(),
             ranges: Vec::new(),
             network: None,
-            per_caller: Setting::Stated { value: 1, origin },
+            per_client: Setting::Stated { value: 1, origin },
             server_addresses: Vec::new(),
             placement: Setting::Stated { value: PoolPlacement::Routed, origin },
             malformed: Vec::new(),

@@ -1,7 +1,7 @@
 //! Settings of the point-to-point protocol daemon: option profiles and secrets files (pppd(8)).
 
 use crate::written::Word;
-use crate::{HeldSecret, IpRange, MalformedAddress, Origin, Setting};
+use crate::{IpRange, MalformedAddress, Origin, SecretRecord, Setting};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -166,7 +166,7 @@ pub struct Credential {
     /// Second column.
     pub server: String,
     /// Third column, unless empty or kept elsewhere.
-    pub secret: Setting<Option<Arc<HeldSecret>>>,
+    pub secret: Setting<Option<Arc<SecretRecord>>>,
     /// Fourth and later columns.
     pub addresses: AllowedAddresses,
     /// Malformed addresses.

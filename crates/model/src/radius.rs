@@ -1,6 +1,6 @@
 //! RADIUS servers: who may ask them (RFC 2865).
 
-use crate::{HeldSecret, IpRange, Origin, Setting, TunnelFamily};
+use crate::{IpRange, Origin, SecretRecord, Setting, TunnelFamily};
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -28,7 +28,7 @@ pub struct RadiusClient {
     /// Where it may ask from; `None` for a name that no export resolves.
     pub from: Option<IpRange>,
     /// The shared secret.
-    pub secret: Option<Arc<HeldSecret>>,
+    pub secret: Option<Arc<SecretRecord>>,
     /// Whether requests travel inside TLS (RFC 6614).
     pub tls: bool,
     /// Whether requests must be signed.
@@ -61,7 +61,7 @@ pub struct RadiusUpstream {
     /// Whether requests travel inside TLS.
     pub tls: bool,
     /// The shared secret.
-    pub secret: Option<Arc<HeldSecret>>,
+    pub secret: Option<Arc<SecretRecord>>,
     /// Realms whose requests are proxied; `DEFAULT` and `NULL` match requests without a known realm.
     pub realms: Vec<String>,
     /// The line that opens it.
@@ -80,7 +80,7 @@ pub struct RadiusTarget {
     /// Its address, where one is written.
     pub address: Option<IpAddr>,
     /// The shared secret, where the file holds it.
-    pub secret: Option<Arc<HeldSecret>>,
+    pub secret: Option<Arc<SecretRecord>>,
     /// The line.
     pub origin: Origin,
 }

@@ -107,7 +107,7 @@ impl Listener {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum CertificateDemand {
+pub enum CertificateRequirement {
     /// Clients without one are rejected.
     Required,
     /// Requested, but clients without one are accepted.
@@ -160,7 +160,7 @@ pub struct PasswordCheck {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub struct WayIn {
+pub struct AlternativeLogin {
     /// Whether a client certificate is required.
     pub certificate: bool,
     /// Required passwords.
@@ -173,13 +173,13 @@ pub struct WayIn {
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub struct CallerProof {
+pub struct ClientAuthentication {
     /// Client certificate; `None` where the protocol has none.
-    pub certificate: Option<Setting<CertificateDemand>>,
+    pub certificate: Option<Setting<CertificateRequirement>>,
     /// Required passwords.
     pub passwords: Vec<PasswordCheck>,
     /// Alternative login paths, each sufficient on its own.
-    pub alternatives: Vec<WayIn>,
+    pub alternatives: Vec<AlternativeLogin>,
     /// A key that both ends share, in place of logins.
     pub shared_key: Option<Origin>,
 }
@@ -240,7 +240,7 @@ pub struct Tunnel {
     /// Where it answers; empty for a client.
     pub listeners: Vec<Listener>,
     /// Authentication of clients.
-    pub proof: CallerProof,
+    pub proof: ClientAuthentication,
     /// Algorithms that may be negotiated, by part.
     pub offers: Vec<Offer>,
     /// Addresses assigned to clients, and the networks behind the tunnel.
@@ -288,7 +288,7 @@ impl Tunnel {
             origin,
             refused: None,
             listeners: Vec::new(),
-            proof: CallerProof::default(),
+            proof: ClientAuthentication::default(),
             offers: Vec::new(),
             addresses: AddressPlan::default(),
             options_file: None,
@@ -329,7 +329,7 @@ impl Tunnel {
 
     /// Whether clients other than the device itself are accepted.
     #[must_use]
-    pub fn answers_callers(&self) -> bool {
+    pub fn accepts_clients(&self) -> bool {
         self.role == TunnelRole::Server
             && self.refused.is_none()
             && (self.listeners.is_empty() || !self.listeners.iter().all(Listener::loopback_only))

@@ -35,7 +35,7 @@ pub struct DefaultTraffic<'a> {
 
 /// Handling.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Fate {
+pub enum DefaultAction {
     /// Accepted.
     Accepted,
     /// Dropped or rejected.
@@ -48,7 +48,7 @@ pub enum Fate {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Verdict {
     /// Handling.
-    pub fate: Fate,
+    pub outcome: DefaultAction,
     /// The lines. Empty where no chain is there to ask.
     pub decided_by: Vec<Origin>,
 }
@@ -56,32 +56,32 @@ pub struct Verdict {
 /// Handling of the traffic by the tables of its IP version, in the kernel's order: per hook by priority; a drop is final, an accept ends
 /// its own chain only. Translation is not followed.
 #[must_use]
-pub fn fate_of_default(tables: &[&Filter], traffic: &DefaultTraffic<'_>) -> Verdict {
+pub fn action_of_default(tables: &[&Filter], traffic: &DefaultTraffic<'_>) -> Verdict {
     let hooks: &[Hook] = match traffic.way {
         Way::ToDevice => &[Hook::Prerouting, Hook::Input],
         Way::Through => &[Hook::Prerouting, Hook::Forward, Hook::Postrouting],
     };
     let tables: Vec<&Filter> =
         tables.iter().copied().filter(|table| table.families.has(traffic.family)).collect();
-    let mut last = Verdict { fate: Fate::Accepted, decided_by: Vec::new() };
+    let mut last = Verdict { outcome: DefaultAction::Accepted, decided_by: Vec::new() };
     let Some(line) = tables.first().map(|table| table.origin) else { return last };
     let class = Class::of(&tables, traffic, line);
     for hook in hooks {
         let chains = base_chains(&tables, traffic.family, *hook);
         for (filter, chain) in chains.into_iter().filter(|(_, chain)| chain.kind != ChainKind::Nat) {
             let verdict = class.base_chain(filter, chain, *hook);
-            match verdict.fate {
-                Fate::Blocked => return verdict,
-                Fate::Depends => last = verdict,
+            match verdict.outcome {
+                DefaultAction::Blocked => return verdict,
+                DefaultAction::Depends => last = verdict,
                 // The chain that filters is the one to point at where everything accepts.
-                Fate::Accepted
-                    if last.fate == Fate::Accepted
+                DefaultAction::Accepted
+                    if last.outcome == DefaultAction::Accepted
                         && !matches!(hook, Hook::Prerouting | Hook::Postrouting)
                         && (chain.priority == 0 || last.decided_by.is_empty()) =>
                 {
                     last = verdict;
                 }
-                Fate::Accepted => {}
+                DefaultAction::Accepted => {}
             }
         }
     }
@@ -144,7 +144,7 @@ impl Class {
             chain.rules.get(id.rule as usize).map(|rule| rule.origin)
         };
         // Fates that a rule which may or may not hold for all would bring, and its line.
-        let mut possible: Vec<(Option<Fate>, Option<Origin>)> = Vec::new();
+        let mut possible: Vec<(Option<DefaultAction>, Option<Origin>)> = Vec::new();
         // Jumps that lead here: where each chain ends, and the line of the jump.
         let mut jumps: Vec<(usize, Option<Origin>)> = Vec::new();
         // Until where a jump leads that may or may not be made.
@@ -173,16 +173,16 @@ impl Class {
                     }
                 }
                 Action::Pass { .. } => {}
-                Action::End(Ending::NotModelled) => possible.push((None, line(step))),
+                Action::End(Ending::NotAnalysed) => possible.push((None, line(step))),
                 Action::End(ending) if open => {
-                    possible.push((Some(fate(ending)), line(step)));
+                    possible.push((Some(outcome(ending)), line(step)));
                     if certain && let Some(end) = doubtful {
                         at = end;
                     }
                 }
                 Action::End(ending) => {
                     let lines = jumps.iter().map(|(_, line)| *line).chain([line(step)]);
-                    decided = Some((fate(ending), lines.flatten().collect::<Vec<_>>()));
+                    decided = Some((outcome(ending), lines.flatten().collect::<Vec<_>>()));
                     break;
                 }
                 Action::Skip(to) if certain => at = to as usize,
@@ -190,13 +190,15 @@ impl Class {
                 Action::Skip(_) => possible.push((None, line(step))),
             }
         }
-        let (fate, decided_by) = decided.unwrap_or_else(|| {
+        let (outcome, decided_by) = decided.unwrap_or_else(|| {
             let blocks = matches!(program.policy, Ending::Drop | Ending::Reject);
-            (if blocks { Fate::Blocked } else { Fate::Accepted }, vec![chain.origin])
+            (if blocks { DefaultAction::Blocked } else { DefaultAction::Accepted }, vec![chain.origin])
         });
-        match possible.into_iter().find(|(possible, _)| *possible != Some(fate)) {
-            Some((_, line)) => Verdict { fate: Fate::Depends, decided_by: line.into_iter().collect() },
-            None => Verdict { fate, decided_by },
+        match possible.into_iter().find(|(possible, _)| *possible != Some(outcome)) {
+            Some((_, line)) => {
+                Verdict { outcome: DefaultAction::Depends, decided_by: line.into_iter().collect() }
+            }
+            None => Verdict { outcome, decided_by },
         }
     }
 
@@ -244,11 +246,11 @@ impl Class {
     }
 }
 
-fn fate(ending: Ending) -> Fate {
+fn outcome(ending: Ending) -> DefaultAction {
     match ending {
-        Ending::Accept => Fate::Accepted,
-        Ending::Drop | Ending::Reject => Fate::Blocked,
-        Ending::NotModelled => Fate::Depends,
+        Ending::Accept => DefaultAction::Accepted,
+        Ending::Drop | Ending::Reject => DefaultAction::Blocked,
+        Ending::NotAnalysed => DefaultAction::Depends,
     }
 }
 

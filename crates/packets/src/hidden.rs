@@ -78,7 +78,7 @@ fn first_met(
                     [TranslationKind::Masquerade, TranslationKind::Source, TranslationKind::NetworkMap];
                 Holds::from(kinds.contains(&how.kind))
             }
-            (Action::End(Ending::NotModelled), _) => Holds::Perhaps,
+            (Action::End(Ending::NotAnalysed), _) => Holds::Perhaps,
             _ => Holds::No,
         };
         if !step.region.exact {

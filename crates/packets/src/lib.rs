@@ -1,12 +1,12 @@
 //! Packets in the filters of one device. Depends on facts, not on file formats.
 //!
 //! ```
-//! use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};
+//! use trevlin_packets::default_traffic::{DefaultAction, DefaultTraffic, Way, action_of_default};
 //! use trevlin_model::{Family, Protocol};
 //!
 //! let (way, family, protocol) = (Way::ToDevice, Family::V4, Protocol::TCP);
 //! let traffic = DefaultTraffic { way, entering: "eth0", family, protocol, own_addresses: &[] };
-//! assert_eq!(fate_of_default(&[], &traffic).fate, Fate::Accepted, "no filter at all");
+//! assert_eq!(action_of_default(&[], &traffic).outcome, DefaultAction::Accepted, "no filter at all");
 //! ```
 
 pub mod breadth;

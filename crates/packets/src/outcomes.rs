@@ -7,7 +7,7 @@ use trevlin_model::{Chain, Filter, Hook};
 
 /// The packets that come to a base chain, by what becomes of them. The four are apart and together all that come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Fates {
+pub struct ChainOutcome {
     /// Accepted packets.
     pub accepted: Set,
     /// Dropped.
@@ -27,7 +27,7 @@ pub fn outcomes(
     filter: &Filter,
     chain: &Chain,
     sets: &mut Diagrams,
-) -> Result<Fates, OverBudget> {
+) -> Result<ChainOutcome, OverBudget> {
     let program = Program::of(space, filter, chain);
     let mut left = at_hook(space, chain.hook.unwrap_or(Hook::Forward)).diagram(sets)?;
     let mut found = [EMPTY; 4];
@@ -63,9 +63,14 @@ pub fn outcomes(
     left = waiting.joined(u32::MAX, left, sets)?;
     let at = place(program.policy);
     found[at] = sets.union(found[at], left)?;
-    let not_decided = sets.union(found[place(Ending::NotModelled)], unsure)?;
+    let not_decided = sets.union(found[place(Ending::NotAnalysed)], unsure)?;
     let mut sure = |set| sets.difference(set, not_decided);
-    Ok(Fates { accepted: sure(found[0])?, dropped: sure(found[1])?, rejected: sure(found[2])?, not_decided })
+    Ok(ChainOutcome {
+        accepted: sure(found[0])?,
+        dropped: sure(found[1])?,
+        rejected: sure(found[2])?,
+        not_decided,
+    })
 }
 
 fn place(ending: Ending) -> usize {
@@ -73,6 +78,6 @@ fn place(ending: Ending) -> usize {
         Ending::Accept => 0,
         Ending::Drop => 1,
         Ending::Reject => 2,
-        Ending::NotModelled => 3,
+        Ending::NotAnalysed => 3,
     }
 }

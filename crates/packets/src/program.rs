@@ -47,7 +47,7 @@ pub enum Ending {
     /// Dropped with an answer.
     Reject,
     /// In a manner that is not analysed.
-    NotModelled,
+    NotAnalysed,
 }
 
 /// A step.
@@ -153,7 +153,7 @@ pub fn ending(target: &Target) -> Option<Ending> {
         Target::Accept | Target::Translate(_) => Some(Ending::Accept),
         Target::Drop => Some(Ending::Drop),
         Target::Reject => Some(Ending::Reject),
-        Target::NotModelled { ends: true, .. } => Some(Ending::NotModelled),
+        Target::NotAnalysed { ends: true, .. } => Some(Ending::NotAnalysed),
         _ => None,
     }
 }
@@ -161,7 +161,7 @@ pub fn ending(target: &Target) -> Option<Ending> {
 /// Whether a condition that is not analysed selects some senders, payloads or packets.
 fn picks_out(one: &Match) -> bool {
     match &one.kind {
-        MatchKind::NotModelled(residual) => !one.negated && residual.kind == ResidualKind::Selective,
+        MatchKind::NotAnalysed(residual) => !one.negated && residual.kind == ResidualKind::Selective,
         _ => false,
     }
 }
@@ -273,13 +273,13 @@ impl Builder<'_> {
                     }
                     None => {
                         self.whole = false;
-                        self.steps.push(step(region, Action::End(Ending::NotModelled), Some(id)));
+                        self.steps.push(step(region, Action::End(Ending::NotAnalysed), Some(id)));
                     }
                 }
                 None
             }
             other => {
-                let marks = matches!(other, Target::NotModelled { .. });
+                let marks = matches!(other, Target::NotAnalysed { .. });
                 self.steps.push(step(region, Action::Pass { marks }, Some(id)));
                 None
             }

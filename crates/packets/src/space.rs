@@ -566,5 +566,5 @@ fn gather_names(matches: &[Match], names: &mut BTreeSet<String>) {
 
 /// Whether a rule exempts packets from connection tracking.
 fn exempts(rule: &Rule) -> bool {
-    matches!(&rule.target, trevlin_model::Target::NotModelled { name, .. } if name == "NOTRACK")
+    matches!(&rule.target, trevlin_model::Target::NotAnalysed { name, .. } if name == "NOTRACK")
 }

@@ -7,7 +7,7 @@ use trevlin_model::{
     Chain, ChainKind, ConnectionStates, ExportId, ExportState, Families, Family, Filter, FilterFormat, Hook,
     IpRange, Match, MatchKind, Origin, PortRange, Protocol, Rule, Target,
 };
-use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};
+use trevlin_packets::default_traffic::{DefaultAction, DefaultTraffic, Way, action_of_default};
 
 const PLACE: Origin = Origin { export: ExportId(0), start: 0, end: 1 };
 
@@ -142,7 +142,7 @@ proptest! {
         let rest = DefaultTraffic { way, entering: "eth0", family, protocol, own_addresses: &[] };
         let input = filter.chain("INPUT").expect("there");
         let accepted = walk(&filter, input, protocol).unwrap_or(input.policy == Some(Target::Accept));
-        let fate = fate_of_default(&[&filter], &rest).fate;
-        prop_assert_eq!(fate, if accepted { Fate::Accepted } else { Fate::Blocked });
+        let outcome = action_of_default(&[&filter], &rest).outcome;
+        prop_assert_eq!(outcome, if accepted { DefaultAction::Accepted } else { DefaultAction::Blocked });
     }
 }

@@ -1,7 +1,7 @@
 //! Tables of small filters and what becomes of the rest in them.
 
 use trevlin_model::{Export, ExportId, Family, Filter, Protocol};
-use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};
+use trevlin_packets::default_traffic::{DefaultAction, DefaultTraffic, Way, action_of_default};
 use trevlin_readers::{ReadContext, recognise};
 
 fn tables(text: &str) -> Vec<Filter> {
@@ -15,16 +15,16 @@ fn outcomes(text: &str, way: Way) -> String {
     let tables: Vec<&Filter> = tables.iter().collect();
     let own = ["192.0.2.9".parse().expect("address")];
     let one = |protocol| {
-        fate_of_default(
+        action_of_default(
             &tables,
             &DefaultTraffic { way, entering: "eth0", family: Family::V4, protocol, own_addresses: &own },
         )
-        .fate
+        .outcome
     };
-    let word = |fate| match fate {
-        Fate::Accepted => "accepted",
-        Fate::Blocked => "blocked",
-        Fate::Depends => "depends",
+    let word = |outcome| match outcome {
+        DefaultAction::Accepted => "accepted",
+        DefaultAction::Blocked => "blocked",
+        DefaultAction::Depends => "depends",
     };
     format!("{}/{}", word(one(Protocol::TCP)), word(one(Protocol::UDP)))
 }
@@ -115,7 +115,7 @@ fn the_lines_that_decide_are_named() {
     let tables = tables(text);
     let (way, family, protocol) = (Way::ToDevice, Family::V4, Protocol::TCP);
     let rest = DefaultTraffic { way, entering: "eth0", family, protocol, own_addresses: &[] };
-    let verdict = fate_of_default(&tables.iter().collect::<Vec<_>>(), &rest);
+    let verdict = action_of_default(&tables.iter().collect::<Vec<_>>(), &rest);
     let lines: Vec<_> = verdict.decided_by.iter().map(|origin| export.line_of(origin.start)).collect();
     assert_eq!(lines, [4, 5]);
 }

@@ -84,7 +84,7 @@ fn kind() -> impl Strategy<Value = MatchKind> {
         Just(MatchKind::Reply),
         any::<bool>().prop_map(|leaving| MatchKind::Ipsec { leaving }),
         (0u32..3, 0u32..3).prop_map(|(a, b)| MatchKind::User(a.min(b), a.max(b))),
-        Just(MatchKind::NotModelled(trevlin_model::Residual::as_written("mark"))),
+        Just(MatchKind::NotAnalysed(trevlin_model::Residual::as_written("mark"))),
     ]
 }
 

@@ -190,7 +190,7 @@ fn settings_of_the_kernel() {
         routes: &facts.routes,
         forwards: [forwards, None],
         source_checks,
-        callers: Vec::new(),
+        clients: Vec::new(),
         lacks: Vec::new(),
         every_address: false,
     };

@@ -4,7 +4,7 @@ use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::account::{Account, HashScheme, ShadowEntry, StoredPassword, UserGroup};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, Secret};
+use trevlin_model::{Export, Secret, SecretRecord};
 
 /// Accounts.
 pub(crate) const PASSWD: Reader = Reader {
@@ -107,7 +107,7 @@ fn password(export: &Export, owner: &str, field: &str, reading: &mut Reading) ->
         _ => {}
     }
     let origin = export.origin_of(hash);
-    let held = Arc::new(HeldSecret {
+    let held = Arc::new(SecretRecord {
         secret: Secret::new(hash),
         kind: SecretKind::PasswordHash,
         owner: owner.to_owned(),

@@ -6,7 +6,7 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use std::sync::Arc;
 use trevlin_model::listen::DynamicName;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
+use trevlin_model::{Export, LineClass, Origin, Secret, SecretRecord};
 
 /// The reader of the one.
 pub(crate) const DDCLIENT: Reader = Reader {
@@ -62,10 +62,10 @@ fn recognise_inadyn(export: &Export) -> Recognition {
 }
 
 /// Values of this kind are placeholders.
-fn held(value: &str, owner: &str, origin: Origin) -> Option<Arc<HeldSecret>> {
+fn held(value: &str, owner: &str, origin: Origin) -> Option<Arc<SecretRecord>> {
     let secret = Secret::new(value);
     let kept = !secret.is_empty() && !secret.is_placeholder();
-    kept.then(|| Arc::new(HeldSecret { secret, kind: SecretKind::Token, owner: owner.to_owned(), origin }))
+    kept.then(|| Arc::new(SecretRecord { secret, kind: SecretKind::Token, owner: owner.to_owned(), origin }))
 }
 
 /// Keywords of ddclient that have a bearing, those that protect a login to a router among them.

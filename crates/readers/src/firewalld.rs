@@ -12,7 +12,7 @@ use crate::reader::{ReadContext, Reader, Reading, Recognition};
 use kind::{FileKind, kind};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use trevlin_model::{Export, ExportId, Filter, LineClass, NotModelled, Note, Origin};
+use trevlin_model::{Export, ExportId, Filter, LineClass, NotAnalysed, Note, Origin};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -94,7 +94,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             reading.ledger.set(export.line_of(origin.start), export.line_of(last), *class);
         }
         for origin in &own.direct {
-            reading.facts.not_modelled.push(NotModelled::beside(
+            reading.facts.not_analysed.push(NotAnalysed::beside(
                 "firewalld direct rules, which are passed to the kernel unchanged",
                 *origin,
             ));

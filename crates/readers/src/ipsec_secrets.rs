@@ -8,7 +8,7 @@ use crate::telling::IPSEC_SECRETS as KINDS;
 use std::sync::Arc;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Login, LoginList, Origin, Reference, Secret};
+use trevlin_model::{Export, LineClass, Login, LoginList, Origin, Reference, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -137,7 +137,7 @@ fn identities(text: &str) -> Vec<String> {
 fn entry(export: &Export, names: &str, kind: &str, text: &str, origin: Origin, reading: &mut Reading) {
     let names = identities(names);
     let hold = |secret: Secret, place: &str, kind: SecretKind, owner: String| {
-        Arc::new(HeldSecret { secret, kind, owner, origin: export.origin_of(place) })
+        Arc::new(SecretRecord { secret, kind, owner, origin: export.origin_of(place) })
     };
     let unreadable = |reading: &mut Reading| {
         LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere)

@@ -80,7 +80,7 @@ mod yang;
 
 pub use copies::is_copy;
 pub use decode::{DecodeError, decode, decode_whole};
-pub use phrasebook::{BOOK, Phrasebook, Shelf, Took, Tried, guide as phrasebook_guide};
+pub use phrasebook::{BOOK, PhraseResult, Phrasebook, Shelf, Tried, guide as phrasebook_guide};
 pub use reader::{ReadContext, Reader, Reading, Recognised, Recognition};
 #[cfg(feature = "schema")]
 pub use sheet::schema as sheet_schema;

@@ -12,7 +12,7 @@ pub(crate) fn holds(kind: MatchKind) -> Match {
 
 /// A condition that may hold or not.
 pub(crate) fn open(what: impl Into<String>) -> Match {
-    holds(MatchKind::NotModelled(Residual::described(what)))
+    holds(MatchKind::NotAnalysed(Residual::described(what)))
 }
 
 /// One condition where any of several lists of conditions will do.

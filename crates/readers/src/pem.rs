@@ -7,7 +7,7 @@ use base64::Engine;
 use std::sync::Arc;
 use trevlin_model::certificate::{Certificate, PrivateKey, UnreadableBlock};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
+use trevlin_model::{Export, LineClass, Origin, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -119,7 +119,7 @@ pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Readi
             } else {
                 book.understood(origin);
             }
-            let held = Arc::new(HeldSecret {
+            let held = Arc::new(SecretRecord {
                 secret: Secret::new(block.body()),
                 kind: SecretKind::PrivateKey,
                 owner: owner.to_owned(),

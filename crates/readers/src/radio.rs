@@ -3,7 +3,7 @@
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known};
 use std::collections::BTreeMap;
-use trevlin_model::housekeeping::{Radio, RadioProtection};
+use trevlin_model::housekeeping::{Radio, WifiProtection};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::Requirement;
 use trevlin_model::{Export, LineClass, Origin, Setting};
@@ -126,22 +126,22 @@ pub(crate) fn radio(values: &Values<'_>) -> Option<Radio> {
         get("wpa_key_mgmt").map_or_else(|| vec!["WPA-PSK"], |one| one.0.split_whitespace().collect());
     let any = |wanted: &[&str]| methods.iter().any(|one| wanted.contains(one));
     let (protection, origin) = match (bits, wep) {
-        (0, Some(origin)) => (RadioProtection::Wep, origin),
-        (0, None) => (RadioProtection::Open, get("wpa").map_or(line, |one| one.1)),
+        (0, Some(origin)) => (WifiProtection::Wep, origin),
+        (0, None) => (WifiProtection::Open, get("wpa").map_or(line, |one| one.1)),
         (bits, _) => {
             let origin = get("wpa_key_mgmt").or_else(|| get("wpa")).map_or(line, |one| one.1);
             let protection = if bits & 1 == 1 {
-                RadioProtection::Wpa
+                WifiProtection::Wpa
             } else if any(&["WPA-PSK", "FT-PSK", "WPA-PSK-SHA256"]) {
-                RadioProtection::Wpa2Passphrase
+                WifiProtection::Wpa2Passphrase
             } else if any(&["SAE", "FT-SAE", "SAE-EXT-KEY"]) {
-                RadioProtection::Wpa3Passphrase
+                WifiProtection::Wpa3Passphrase
             } else if any(&["WPA-EAP-SUITE-B", "WPA-EAP-SUITE-B-192"]) {
-                RadioProtection::Wpa3Login
+                WifiProtection::Wpa3Login
             } else if any(&["OWE"]) {
-                RadioProtection::Encrypted
+                WifiProtection::Encrypted
             } else {
-                RadioProtection::Wpa2Login
+                WifiProtection::Wpa2Login
             };
             (protection, if bits & 1 == 1 { get("wpa").map_or(origin, |one| one.1) } else { origin })
         }

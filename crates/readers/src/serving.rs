@@ -7,7 +7,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::Sources;
-use trevlin_model::{Export, Facts, Family, HeldSecret, IpRange, Origin, Secret};
+use trevlin_model::{Export, Facts, Family, IpRange, Origin, Secret, SecretRecord};
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -172,12 +172,12 @@ pub(crate) fn hold(
     value: &str,
     kind: SecretKind,
     owner: &str,
-) -> Option<Arc<HeldSecret>> {
+) -> Option<Arc<SecretRecord>> {
     let inner = unquoted(value);
     if inner.is_empty() {
         return None;
     }
-    let held = Arc::new(HeldSecret {
+    let held = Arc::new(SecretRecord {
         secret: Secret::new(inner),
         kind,
         owner: owner.to_owned(),

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use std::net::IpAddr;
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::{
-    CertificateDemand, Export, LineClass, Listener, Origin, Protocol, Setting, Tunnel, TunnelFamily,
+    CertificateRequirement, Export, LineClass, Listener, Origin, Protocol, Setting, Tunnel, TunnelFamily,
     TunnelRole,
 };
 
@@ -130,9 +130,9 @@ fn tunnel(export: &Export, said: &Said<'_, '_>) -> Option<Tunnel> {
         .find_map(|key| said.yes(key))
         .or(level.map(|(_, origin)| origin));
     let demand = match asked {
-        Some(origin) => Setting::Stated { value: CertificateDemand::Required, origin },
+        Some(origin) => Setting::Stated { value: CertificateRequirement::Required, origin },
         None => Setting::default_of(
-            CertificateDemand::NotAsked,
+            CertificateRequirement::NotAsked,
             "stunnel",
             "stunnel(8), verifyChain and verifyPeer",
         ),

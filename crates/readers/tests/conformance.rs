@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use trevlin_model::{
-    CertificateDemand, Export, ExportId, Families, Family, Filter, LineClass, MatchKind, PasswordSource,
+    CertificateRequirement, Export, ExportId, Families, Family, Filter, LineClass, MatchKind, PasswordSource,
     Target, Tunnel, TunnelRole,
 };
 use trevlin_readers::{ReadContext, Reading, decode, recognise};
@@ -96,7 +96,7 @@ fn essence(filters: &[Filter]) -> Vec<String> {
                 let mut matches: Vec<_> = rule.matches.iter().map(condition).collect();
                 matches.sort();
                 let target = match &rule.target {
-                    Target::NotModelled { name, ends } => format!("{name} {ends}"),
+                    Target::NotAnalysed { name, ends } => format!("{name} {ends}"),
                     other => format!("{other:?}"),
                 };
                 all.push(format!("  {} -> {target} {:?}", matches.join(" "), rule.comment));
@@ -108,7 +108,7 @@ fn essence(filters: &[Filter]) -> Vec<String> {
 
 fn condition(one: &trevlin_model::Match) -> String {
     match &one.kind {
-        MatchKind::NotModelled(one) => format!("?{}", one.text.split(' ').next().unwrap_or_default()),
+        MatchKind::NotAnalysed(one) => format!("?{}", one.text.split(' ').next().unwrap_or_default()),
         kind => format!("{}{kind:?}", if one.negated { "!" } else { "" }),
     }
 }
@@ -238,7 +238,8 @@ fn settings_are_those_of_the_daemon() {
         assert_eq!(listener.port.value().unwrap().to_string(), its("local_port"), "{name}");
         assert_eq!(listener.protocol.name(), &its("proto")[..3], "{name}");
         pools(&name.to_string(), &tunnel, &daemon);
-        let asked = tunnel.proof.certificate.as_ref().unwrap().value() == Some(&CertificateDemand::Required);
+        let asked =
+            tunnel.proof.certificate.as_ref().unwrap().value() == Some(&CertificateRequirement::Required);
         assert_eq!(!asked, said.contains("may accept clients which do not present a certificate"), "{name}");
         let script = tunnel.proof.passwords.iter().any(|check| check.source == PasswordSource::Script);
         assert_eq!(script, its("auth_user_pass_verify_script") != "[UNDEF]", "{name}");

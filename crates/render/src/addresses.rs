@@ -138,7 +138,7 @@ pub fn free_text(free: &[IpNet], wanted: u32, out: &mut dyn io::Write) -> io::Re
 /// # Errors
 /// When writing fails.
 pub fn addresses_text(sheet: &Sheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
-    if sheet.allocations.is_empty() && sheet.mistyped.is_empty() {
+    if sheet.allocations.is_empty() && sheet.malformed.is_empty() {
         return writeln!(out, "no address allocation was found in these exports");
     }
     tree(&sheet.allocations, width, out)?;
@@ -149,9 +149,9 @@ pub fn addresses_text(sheet: &Sheet, width: usize, out: &mut dyn io::Write) -> i
             bullet(&format!("{style}{}{style:#}", sign(one.meaning)), &one.sentence, width, out)?;
         }
     }
-    if !sheet.mistyped.is_empty() {
+    if !sheet.malformed.is_empty() {
         writeln!(out, "\n{BOLD}MISTYPED{BOLD:#}")?;
-        for one in &sheet.mistyped {
+        for one in &sheet.malformed {
             let text = format!("{} on {}: {} ({}:{})", one.owner, one.device, one.what, one.path, one.line);
             bullet(&format!("{FAULT}x{FAULT:#}"), &text, width, out)?;
         }
@@ -253,8 +253,8 @@ fn summary(sheet: &Sheet, out: &mut dyn io::Write) -> io::Result<()> {
     if meant > 0 {
         told.push(format!("{MEANT}~{MEANT:#} {meant} by design"));
     }
-    if !sheet.mistyped.is_empty() {
-        told.push(format!("{FAULT}x{FAULT:#} {} malformed", sheet.mistyped.len()));
+    if !sheet.malformed.is_empty() {
+        told.push(format!("{FAULT}x{FAULT:#} {} malformed", sheet.malformed.len()));
     }
     writeln!(out, "\n{}", told.join(", "))
 }

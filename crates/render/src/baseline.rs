@@ -5,7 +5,7 @@ use crate::sanitize;
 use anstyle::Style;
 use serde::Serialize;
 use std::io;
-use trevlin_audit::{BaselineRow, ReadyMade};
+use trevlin_audit::{BaselineRow, PredefinedBaseline};
 
 #[derive(Serialize)]
 struct Document<'a> {
@@ -31,7 +31,7 @@ const LOOK: Look<4> =
 /// When writing fails.
 pub fn baseline_text(
     rows: &[BaselineRow],
-    ready_made: &[ReadyMade],
+    ready_made: &[PredefinedBaseline],
     width: usize,
     out: &mut dyn io::Write,
 ) -> io::Result<()> {

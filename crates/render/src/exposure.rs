@@ -125,7 +125,7 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
             out,
             "no interface is known to face the Internet; set it in trevlin.toml: [device.\"NAME\"] outside = [\"INTERFACE\"]"
         )?;
-        return guesses(sheet, width, out);
+        return assumptions(sheet, width, out);
     }
     out.write_all(crate::incomplete::text(&sheet.incomplete).as_bytes())?;
     let from = if sheet.from == "outside" { "THE INTERNET".to_owned() } else { sheet.from.to_uppercase() };
@@ -146,7 +146,7 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
         }
     }
     let nowhere: Vec<&ForwardRow> =
-        sheet.forwards.iter().filter(|one| one.fate != ForwardVerdict::Works).collect();
+        sheet.forwards.iter().filter(|one| one.outcome != ForwardVerdict::Works).collect();
     if !nowhere.is_empty() {
         writeln!(out, "\n{BOLD}PORT FORWARDS without a known service{BOLD:#}")?;
         for row in nowhere {
@@ -169,7 +169,7 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
         );
         wrapped(0, &text, width, out)?;
     }
-    guesses(sheet, width, out)?;
+    assumptions(sheet, width, out)?;
     summary(sheet, out)
 }
 
@@ -262,24 +262,24 @@ fn forward(row: &ForwardRow, width: usize, out: &mut dyn io::Write) -> io::Resul
         some_sources => format!(" from {}", some(some_sources, 3)),
     };
     let remark = row.remark.as_ref().map(|remark| format!("; {remark}")).unwrap_or_default();
-    writeln!(out, "  {BOLD}{}{BOLD:#}", sanitize(row.fate.into()))?;
+    writeln!(out, "  {BOLD}{}{BOLD:#}", sanitize(row.outcome.into()))?;
     wrapped(4, &format!("{}{to}{called}{who}{remark}", row.device), width, out)?;
     line(&row.device, "the forward", Some((&row.evidence.path, row.evidence.line)), width, out)?;
     let last = row.steps.iter().rev().find(|step| step.line.is_some_and(|line| line != row.evidence.line));
     match last.filter(|_| {
-        matches!(row.fate, ForwardVerdict::BlockedLater | ForwardVerdict::Circle | ForwardVerdict::Depends)
+        matches!(row.outcome, ForwardVerdict::BlockedLater | ForwardVerdict::Circle | ForwardVerdict::Depends)
     }) {
         Some(step) => line(&step.device, &step.text, step.path.as_deref().zip(step.line), width, out),
         None => Ok(()),
     }
 }
 
-fn guesses(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
-    if sheet.guesses.is_empty() {
+fn assumptions(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    if sheet.assumptions.is_empty() {
         return Ok(());
     }
     writeln!(out, "\n{BOLD}ASSUMPTIONS{BOLD:#} (correct them in trevlin.toml)")?;
-    for guess in &sheet.guesses {
+    for guess in &sheet.assumptions {
         wrapped(2, &format!("{}; otherwise: {}", guess.text, guess.otherwise), width, out)?;
     }
     Ok(())
@@ -383,7 +383,7 @@ pub fn exposure_csv(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Resul
     for one in &sheet.forwards {
         records.push([
             "forward".into(),
-            one.fate.to_string(),
+            one.outcome.to_string(),
             String::new(),
             String::new(),
             one.called.join(" "),

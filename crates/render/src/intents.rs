@@ -33,7 +33,7 @@ pub fn intents_text(rows: &[IntentRow], width: usize, out: &mut dyn io::Write) -
     for row in rows {
         let (sign, style) = match row.verdict {
             IntentVerdict::Holds => ("+", AnsiColor::Green.on_default().bold()),
-            IntentVerdict::OpenQuestion => ("?", AnsiColor::Magenta.on_default().bold()),
+            IntentVerdict::Undetermined => ("?", AnsiColor::Magenta.on_default().bold()),
             IntentVerdict::Missing => ("-", AnsiColor::Yellow.on_default().bold()),
             _ => ("!", AnsiColor::Red.on_default().bold()),
         };

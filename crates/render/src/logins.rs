@@ -76,7 +76,7 @@ fn summary(rows: &[LoginPath], out: &mut dyn io::Write) -> io::Result<()> {
         LoginVerdict::Nothing,
         LoginVerdict::OneFactor,
         LoginVerdict::TwoFactors,
-        LoginVerdict::OpenQuestion,
+        LoginVerdict::Undetermined,
     ]
     .into_iter()
     .filter(|verdict| count(*verdict) > 0)

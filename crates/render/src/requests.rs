@@ -1,12 +1,12 @@
 //! Information requests: those of several checks for one thing are one.
 
 use indexmap::IndexMap;
-use trevlin_audit::{OpenQuestion, RequestParts};
+use trevlin_audit::{InformationRequest, RequestParts};
 
 /// An information request with every check that raises it.
 pub(crate) struct Request<'a> {
     /// The first question of it: its addressee and its line.
-    pub(crate) first: &'a OpenQuestion,
+    pub(crate) first: &'a InformationRequest,
     /// The request with all its reasons.
     pub(crate) text: String,
     /// The checks that raise it.
@@ -15,8 +15,8 @@ pub(crate) struct Request<'a> {
 
 /// Information requests. Requests to one device for the same thing, which several checks raise, are one request with all the reasons,
 /// listed where the first of them is raised.
-pub(crate) fn merged(questions: &[OpenQuestion]) -> Vec<Request<'_>> {
-    let mut groups: IndexMap<(&str, bool, &str), Vec<&OpenQuestion>> = IndexMap::new();
+pub(crate) fn merged(questions: &[InformationRequest]) -> Vec<Request<'_>> {
+    let mut groups: IndexMap<(&str, bool, &str), Vec<&InformationRequest>> = IndexMap::new();
     for one in questions {
         let wanted = match (&one.parts, one.files.first()) {
             (Some(parts), _) => &*parts.beginning,
@@ -28,7 +28,7 @@ pub(crate) fn merged(questions: &[OpenQuestion]) -> Vec<Request<'_>> {
     groups.into_values().map(request).collect()
 }
 
-fn request(questions: Vec<&OpenQuestion>) -> Request<'_> {
+fn request(questions: Vec<&InformationRequest>) -> Request<'_> {
     let mut checks: Vec<&str> = Vec::new();
     for one in &questions {
         if !checks.contains(&one.check) {
@@ -62,7 +62,7 @@ fn joined(parts: &[&RequestParts]) -> Option<String> {
 }
 
 /// The device whose administrator a request is addressed to, or all.
-pub(crate) fn addressee(one: &OpenQuestion) -> &str {
+pub(crate) fn addressee(one: &InformationRequest) -> &str {
     if one.estate_wide { "all devices" } else { &one.device }
 }
 

@@ -63,7 +63,7 @@ fn sign(row: &ServedRow) -> (&'static str, Style) {
         () if row.known == Known::Disabled => ("x", DIM),
         () if everybody => ("!", AnsiColor::Red.on_default().bold()),
         () if !row.outside.is_empty() => ("o", AnsiColor::Yellow.on_default().bold()),
-        () if !row.callers.is_empty() => ("c", AnsiColor::Magenta.on_default().bold()),
+        () if !row.clients.is_empty() => ("c", AnsiColor::Magenta.on_default().bold()),
         () if row.local => (".", DIM),
         () => ("i", Style::new()),
     }
@@ -165,8 +165,8 @@ fn reached_by(row: &ServedRow) -> String {
     if !row.outside.is_empty() {
         told.push(format!("{} on the Internet", row.outside.join(", ")));
     }
-    if !row.callers.is_empty() {
-        told.push(format!("clients of {}", row.callers.join(", ")));
+    if !row.clients.is_empty() {
+        told.push(format!("clients of {}", row.clients.join(", ")));
     }
     let who = if told.is_empty() {
         "internal networks, as far as filters show".to_owned()

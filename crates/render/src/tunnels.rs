@@ -92,7 +92,7 @@ fn style(verdict: TunnelVerdict) -> Style {
         TunnelVerdict::Finding(Severity::Critical | Severity::High) => AnsiColor::Red.on_default().bold(),
         TunnelVerdict::Finding(_) => AnsiColor::Yellow.on_default().bold(),
         TunnelVerdict::NoFinding => AnsiColor::Green.on_default().bold(),
-        TunnelVerdict::OpenQuestion => DIM,
+        TunnelVerdict::Undetermined => DIM,
     }
 }
 
@@ -138,7 +138,7 @@ mod tests {
             key: TunnelKey::Shared("trivial"),
             sends: "some networks",
             pools: vec!["2001:db8:20:18::10-2001:db8:20:18::ff".into(), "10.20.4.200-10.20.4.225".into()],
-            verdict: TunnelVerdict::OpenQuestion,
+            verdict: TunnelVerdict::Undetermined,
             path: "a".into(),
             line: 1,
             detail: Vec::new(),

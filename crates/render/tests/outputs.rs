@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use trevlin_audit::tables::addresses::Sheet;
 use trevlin_audit::tables::rules::RulesSheet;
 use trevlin_audit::{
-    Area, Cited, DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome,
+    Area, Cited, DeviceSummary, Evidence, ExportSummary, Finding, InformationRequest, NoteSummary, Outcome,
     ReportEntry, Severity, Status, Summary,
 };
 use trevlin_render::{Csv, Detail, Json, Oscal, Renderer, Report, Sarif, Text, html, markdown_report};
@@ -49,7 +49,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         not_understood: 9,
         notes,
     };
-    let question = OpenQuestion {
+    let question = InformationRequest {
         check: "exposure/no-input-filter",
         area: Area::Exposure,
         device: "edge".into(),
@@ -177,7 +177,7 @@ fn report(
     lay_out: fn(&Report<'_>) -> Result<String, trevlin_render::ReportError>,
 ) -> String {
     let (plan, rules) = (
-        Sheet { allocations: vec![], overlaps: vec![], mistyped: vec![] },
+        Sheet { allocations: vec![], overlaps: vec![], malformed: vec![] },
         RulesSheet { filters: vec![], incomplete: vec![] },
     );
     let front = ReportEntry { client: Some("<i>Ferry</i>".into()), ..ReportEntry::default() };

@@ -12,7 +12,7 @@ use trevlin_model::{
 /// Kind of allocation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum ClaimKind {
+pub enum AllocationKind {
     /// The network of an interface, with the hosts that live there.
     Network,
     /// The network of a tunnel's or dial-up link's own interface.
@@ -41,7 +41,7 @@ pub enum ClaimKind {
     NameServer,
 }
 
-impl ClaimKind {
+impl AllocationKind {
     /// How many kinds there are.
     pub const COUNT: usize = 13;
 
@@ -72,7 +72,7 @@ pub struct Allocation {
     /// The addresses.
     pub range: IpRange,
     /// Kind.
-    pub kind: ClaimKind,
+    pub kind: AllocationKind,
     /// Device, by its number in the estate.
     pub device: usize,
     /// The owner, as a phrase ("eth0", "OpenVPN server (desks.conf)").
@@ -116,7 +116,7 @@ pub(super) fn of(estate: &Estate) -> (Vec<Allocation>, Vec<PoolOwner>) {
         gathered.translations(device);
         gathered.tunnels(device);
         gathered.dhcp(device);
-        gathered.callers(device);
+        gathered.clients(device);
         for (server, origin) in &device.facts.name_servers {
             gathered.name_server(*server, "its own resolver", *origin);
         }
@@ -141,7 +141,7 @@ pub(super) fn is_tunnel_name(name: &str) -> bool {
 impl Gathered {
     fn allocation(
         &mut self,
-        kind: ClaimKind,
+        kind: AllocationKind,
         range: IpRange,
         owner: &str,
         origin: Origin,
@@ -166,7 +166,7 @@ impl Gathered {
     fn name_server(&mut self, server: IpRange, owner: &str, origin: Origin) {
         // The local resolver has a loopback address.
         if !server.first().is_loopback() {
-            self.allocation(ClaimKind::NameServer, server, owner, origin);
+            self.allocation(AllocationKind::NameServer, server, owner, origin);
         }
     }
 
@@ -176,14 +176,15 @@ impl Gathered {
             estate.outside(at).iter().any(|one| one.certain && one.name == interface.name)
         };
         for interface in device.facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false)) {
-            let own = if outside(interface) { ClaimKind::OutsideAddress } else { ClaimKind::Address };
+            let own =
+                if outside(interface) { AllocationKind::OutsideAddress } else { AllocationKind::Address };
             let link = interface.point_to_point || is_tunnel_name(&interface.name);
             for address in &interface.addresses {
                 let ip = address.net.addr();
                 if is_link_local(ip) || ip.is_loopback() {
                     continue;
                 }
-                let kind = if link { ClaimKind::Link } else { ClaimKind::Network };
+                let kind = if link { AllocationKind::Link } else { AllocationKind::Network };
                 if address.net.prefix_len() < address.net.max_prefix_len() {
                     self.allocation(kind, address.net.trunc().into(), &interface.name, address.origin);
                 }
@@ -204,7 +205,7 @@ impl Gathered {
             }
             let owner =
                 format!("by {}", route.gateway.map(|gateway| gateway.to_string()).unwrap_or_default());
-            self.allocation(ClaimKind::Route, route.destination.into(), &owner, route.origin);
+            self.allocation(AllocationKind::Route, route.destination.into(), &owner, route.origin);
         }
     }
 
@@ -221,13 +222,13 @@ impl Gathered {
                         || (how.kind == TranslationKind::NetworkMap && chain.hook == Some(Hook::Postrouting)))
                     && let Some(range) = how.addresses
                 {
-                    self.allocation(ClaimKind::Translation, range, "address translation", rule.origin);
+                    self.allocation(AllocationKind::Translation, range, "address translation", rule.origin);
                 }
             }
         }
         for forward in device.facts.forwards.iter().filter(|forward| of_interest(forward.state)) {
             for range in &forward.arriving_at {
-                self.allocation(ClaimKind::OutsideAddress, *range, "port forward", forward.origin);
+                self.allocation(AllocationKind::OutsideAddress, *range, "port forward", forward.origin);
             }
         }
     }
@@ -245,26 +246,27 @@ impl Gathered {
                     partner: false,
                 });
                 if let Some(network) = pool.network {
-                    self.allocation(ClaimKind::PoolNetwork, network.into(), name, pool.origin).group = group;
+                    self.allocation(AllocationKind::PoolNetwork, network.into(), name, pool.origin).group =
+                        group;
                 }
                 for (range, origin) in &pool.ranges {
-                    self.allocation(ClaimKind::Pool, *range, name, *origin).group = group;
+                    self.allocation(AllocationKind::Pool, *range, name, *origin).group = group;
                 }
             }
             for (range, origin) in &plan.remote {
                 if range.size() > 1 && *range != IpRange::all(range.family()) {
-                    self.allocation(ClaimKind::Remote, *range, name, *origin);
+                    self.allocation(AllocationKind::Remote, *range, name, *origin);
                 }
             }
             for (range, origin) in &plan.sent_through {
                 // Everything is no claim on anything.
                 if range.network().is_none_or(|net| net.prefix_len() > 3) {
                     let owner = format!("pushed to clients of {name}");
-                    self.allocation(ClaimKind::Route, *range, &owner, *origin);
+                    self.allocation(AllocationKind::Route, *range, &owner, *origin);
                 }
             }
             for fixed in &plan.fixed {
-                self.allocation(ClaimKind::FixedAddress, fixed.range, name, fixed.origin).who =
+                self.allocation(AllocationKind::FixedAddress, fixed.range, name, fixed.origin).who =
                     Some(fixed.who.clone());
             }
             for (server, origin) in &plan.name_servers {
@@ -295,7 +297,8 @@ impl Gathered {
                 !server.interfaces.is_empty() && server.interfaces.iter().all(|one| is_host_local(one));
             for subnet in &server.subnets {
                 for (range, origin) in &subnet.ranges {
-                    let allocation = self.allocation(ClaimKind::DhcpRange, *range, &server.name, *origin);
+                    let allocation =
+                        self.allocation(AllocationKind::DhcpRange, *range, &server.name, *origin);
                     allocation.group = group;
                     allocation.host_local = host_local;
                 }
@@ -305,7 +308,7 @@ impl Gathered {
             }
             for one in &server.reservations {
                 let allocation =
-                    self.allocation(ClaimKind::Reservation, one.address, &server.name, one.origin);
+                    self.allocation(AllocationKind::Reservation, one.address, &server.name, one.origin);
                 allocation.who = Some(one.who.clone());
                 allocation.group = group;
                 allocation.host_local = host_local;
@@ -314,13 +317,13 @@ impl Gathered {
     }
 
     /// Address columns and option files of pppd.
-    fn callers(&mut self, device: &Device) {
+    fn clients(&mut self, device: &Device) {
         for credential in &device.facts.credentials {
             let AllowedAddresses::Listed(listed) = &credential.addresses else { continue };
             // A longer range is a limit, not an address that is kept.
             for (range, origin) in listed.iter().filter(|(range, _)| range.size() == 1) {
                 let owner = credential.path.rsplit('/').next().unwrap_or(&credential.path);
-                self.allocation(ClaimKind::FixedAddress, *range, owner, *origin).who =
+                self.allocation(AllocationKind::FixedAddress, *range, owner, *origin).who =
                     Some(credential.client.clone());
             }
         }
@@ -330,7 +333,7 @@ impl Gathered {
                 self.name_server(*server, owner, *origin);
             }
             if let Some((range, origin)) = profile.remote_address {
-                self.allocation(ClaimKind::FixedAddress, range, owner, origin).who =
+                self.allocation(AllocationKind::FixedAddress, range, owner, origin).who =
                     Some("remote end of the link".into());
             }
         }

@@ -72,7 +72,7 @@ pub fn free(plan: &Plan, addresses: u32, most: usize) -> Vec<IpNet> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::addresses::{Allocation, ClaimKind};
+    use crate::addresses::{Allocation, AllocationKind};
     use proptest::prelude::*;
     use trevlin_model::{ExportId, Origin};
 
@@ -80,7 +80,7 @@ mod tests {
         let origin = Origin { export: ExportId(0), start: 0, end: 0 };
         let allocation = |range: &IpRange| Allocation {
             range: *range,
-            kind: ClaimKind::Route,
+            kind: AllocationKind::Route,
             device: 0,
             owner: String::new(),
             who: None,

@@ -1,6 +1,6 @@
 //! Meaning of an overlap of two allocations.
 
-use crate::addresses::allocations::{Allocation, ClaimKind, is_tunnel_name};
+use crate::addresses::allocations::{Allocation, AllocationKind, is_tunnel_name};
 pub use crate::addresses::interfaces::is_host_local;
 use crate::addresses::plan::owner;
 pub(super) use crate::addresses::plan::whole;
@@ -11,8 +11,8 @@ use trevlin_estate::assemble::Estate;
 use trevlin_model::{Device, Interface, IpRange, Pool, PoolPlacement};
 
 /// Kinds that are compared. The first of a pair is the one to be changed.
-const PAIRS: [(ClaimKind, ClaimKind); 26] = {
-    use ClaimKind::{
+const PAIRS: [(AllocationKind, AllocationKind); 26] = {
+    use AllocationKind::{
         Address, DhcpRange, FixedAddress, NameServer, Network, OutsideAddress, Pool, PoolNetwork, Remote,
         Reservation, Translation,
     };
@@ -55,13 +55,13 @@ const TRIED: usize = 16;
 
 /// Every overlap that is a fault or has its price.
 pub(super) fn overlaps(estate: &Estate, plan: &Plan) -> Vec<Overlap> {
-    let mut interest = [[false; ClaimKind::COUNT]; ClaimKind::COUNT];
+    let mut interest = [[false; AllocationKind::COUNT]; AllocationKind::COUNT];
     for (a, b) in PAIRS {
         interest[a as usize][b as usize] = true;
         interest[b as usize][a as usize] = true;
     }
     // Claims of one kind on one range are one for the sweep.
-    let mut by_range: BTreeMap<(IpRange, ClaimKind), Vec<usize>> = BTreeMap::new();
+    let mut by_range: BTreeMap<(IpRange, AllocationKind), Vec<usize>> = BTreeMap::new();
     for (at, allocation) in plan.allocations.iter().enumerate() {
         if interest.iter().any(|row| row[allocation.kind as usize]) {
             by_range.entry((allocation.range, allocation.kind)).or_default().push(at);
@@ -142,7 +142,7 @@ impl Found<'_> {
 
 /// Meaning of the overlap; `None` where it has none.
 fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Option<OverlapKind> {
-    use ClaimKind::{
+    use AllocationKind::{
         Address, DhcpRange, FixedAddress, NameServer, Network, OutsideAddress, Pool, PoolNetwork, Remote,
         Reservation,
     };
@@ -167,7 +167,7 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Opti
             whole(plan, b)?;
             Some(OverlapKind::Fault)
         }
-        (PoolNetwork | Pool, DhcpRange | ClaimKind::Translation) => {
+        (PoolNetwork | Pool, DhcpRange | AllocationKind::Translation) => {
             whole(plan, a).map(|_| OverlapKind::Fault)
         }
         (PoolNetwork | Pool, Remote) => {
@@ -195,7 +195,7 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Opti
 /// A range against an address in use. A pool's addresses are reached by routes from anywhere, a DHCP server's only where
 /// it is.
 fn handed_out(estate: &Estate, a: &Allocation, b: &Allocation) -> Option<OverlapKind> {
-    if a.kind == ClaimKind::Pool { Some(OverlapKind::Fault) } else { in_one_place(estate, a, b) }
+    if a.kind == AllocationKind::Pool { Some(OverlapKind::Fault) } else { in_one_place(estate, a, b) }
 }
 
 /// Whether two devices share a network, so that two claims in it are about the same addresses: they are one device, or of

@@ -1,6 +1,6 @@
 //! The address plan: owners of allocations, and overlaps.
 
-use crate::addresses::allocations::{Allocation, ClaimKind, PoolOwner};
+use crate::addresses::allocations::{Allocation, AllocationKind, PoolOwner};
 use serde::Serialize;
 use trevlin_model::{IpRange, Pool};
 
@@ -18,7 +18,7 @@ pub struct Plan {
 impl Plan {
     /// Whether a claim stands for a tunnel's pool: for its whole network, or for a range that lies in none.
     pub fn stands_for_pool(&self, allocation: &Allocation) -> bool {
-        matches!(allocation.kind, ClaimKind::PoolNetwork | ClaimKind::Pool)
+        matches!(allocation.kind, AllocationKind::PoolNetwork | AllocationKind::Pool)
             && whole(self, allocation).is_some()
     }
 
@@ -66,7 +66,7 @@ pub(crate) fn owner<'a>(plan: &'a Plan, allocation: &Allocation) -> Option<&'a P
 /// The pool of a claim that stands for everything this part of the pool claims: its network, or a range outside of it.
 pub(crate) fn whole<'a>(plan: &'a Plan, allocation: &Allocation) -> Option<&'a Pool> {
     let pool = owner(plan, allocation)?.pool.as_ref()?;
-    let covered = allocation.kind == ClaimKind::Pool
+    let covered = allocation.kind == AllocationKind::Pool
         && pool
             .network
             .is_some_and(|net| IpRange::from(net).intersection(&allocation.range) == Some(allocation.range));

@@ -1,6 +1,6 @@
 //! Claims and overlaps in words, and addresses that are none.
 
-use crate::addresses::{Allocation, ClaimKind, Overlap, Plan};
+use crate::addresses::{Allocation, AllocationKind, Overlap, Plan};
 use crate::map::EstateMap;
 use trevlin_model::MalformedAddress;
 
@@ -24,26 +24,34 @@ pub fn told(estate: &EstateMap, allocation: &Allocation) -> String {
     let (owner, place) = (&allocation.owner, estate.place(allocation.origin));
     let who = allocation.who.as_deref().unwrap_or("somebody");
     match allocation.kind {
-        ClaimKind::Network => format!("{range}, the network of {owner} on {device} ({place})"),
-        ClaimKind::Link => format!("{range}, the tunnel's link {owner} on {device} ({place})"),
-        ClaimKind::Address => format!("{range}, the address of {owner} on {device} ({place})"),
-        ClaimKind::OutsideAddress => format!("{range}, the public address of {device} ({owner}, {place})"),
-        ClaimKind::Route => format!("{range}, a route of {device} ({owner}, {place})"),
-        ClaimKind::Remote => format!("{range}, which {device} reaches through {owner} ({place})"),
-        ClaimKind::PoolNetwork => format!("{range}, reserved for clients of {owner} on {device} ({place})"),
-        ClaimKind::Pool => format!("{range}, assigned to clients by {owner} on {device} ({place})"),
-        ClaimKind::DhcpRange => format!("{range}, assigned by {owner} on {device} ({place})"),
-        ClaimKind::Reservation => format!("{range}, reserved for {who} by {owner} on {device} ({place})"),
-        ClaimKind::FixedAddress => {
+        AllocationKind::Network => format!("{range}, the network of {owner} on {device} ({place})"),
+        AllocationKind::Link => format!("{range}, the tunnel's link {owner} on {device} ({place})"),
+        AllocationKind::Address => format!("{range}, the address of {owner} on {device} ({place})"),
+        AllocationKind::OutsideAddress => {
+            format!("{range}, the public address of {device} ({owner}, {place})")
+        }
+        AllocationKind::Route => format!("{range}, a route of {device} ({owner}, {place})"),
+        AllocationKind::Remote => format!("{range}, which {device} reaches through {owner} ({place})"),
+        AllocationKind::PoolNetwork => {
+            format!("{range}, reserved for clients of {owner} on {device} ({place})")
+        }
+        AllocationKind::Pool => format!("{range}, assigned to clients by {owner} on {device} ({place})"),
+        AllocationKind::DhcpRange => format!("{range}, assigned by {owner} on {device} ({place})"),
+        AllocationKind::Reservation => {
+            format!("{range}, reserved for {who} by {owner} on {device} ({place})")
+        }
+        AllocationKind::FixedAddress => {
             format!("{range}, the fixed address of {who} in {owner} on {device} ({place})")
         }
-        ClaimKind::Translation => format!("{range}, the NAT address of {device} ({place})"),
-        ClaimKind::NameServer => format!("{range}, the DNS server that {owner} on {device} names ({place})"),
+        AllocationKind::Translation => format!("{range}, the NAT address of {device} ({place})"),
+        AllocationKind::NameServer => {
+            format!("{range}, the DNS server that {owner} on {device} names ({place})")
+        }
     }
 }
 
 /// Malformed addresses of a device: owner and error. Each place once.
-pub fn mistyped(facts: &trevlin_model::Facts) -> Vec<(String, &MalformedAddress)> {
+pub fn malformed(facts: &trevlin_model::Facts) -> Vec<(String, &MalformedAddress)> {
     let mut all: Vec<(String, &MalformedAddress)> = Vec::new();
     for (name, plan) in facts.every_plan() {
         let pools = plan.pools.iter().flat_map(|pool| &pool.malformed);

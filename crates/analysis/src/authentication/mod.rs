@@ -8,7 +8,7 @@ pub mod tunnels;
 pub use conditions::conditions;
 pub use radius::of_radius;
 pub use sources::of_source;
-pub use tunnels::{Dialled, easier, of_tls_based, server_names, ways_in};
+pub use tunnels::{PppAuthentication, easier, login_paths, of_tls_based, server_names};
 
 use serde::Deserialize;
 use std::collections::BTreeSet;
@@ -293,7 +293,7 @@ impl Walk<'_> {
 
 /// One login path that an SSH server accepts.
 #[derive(Debug, Clone)]
-pub struct ShellWay {
+pub struct SshLoginPath {
     /// Methods, all of which are required.
     pub methods: Vec<String>,
     /// Factors that they require together.
@@ -302,12 +302,12 @@ pub struct ShellWay {
 
 /// Every login path that an SSH server accepts for a connection.
 #[must_use]
-pub fn of_shell(
+pub fn ssh_login_paths(
     estate: &Estate,
     device: usize,
     server: &SshServer,
     connection: &SshConnection<'_>,
-) -> Vec<ShellWay> {
+) -> Vec<SshLoginPath> {
     let on = |keyword: &str| server.may_be_on(keyword, connection);
     // A default stands nowhere, so it has no line to point at.
     let place = |keyword: &str| server.effective(keyword, connection).origin();
@@ -350,7 +350,7 @@ pub fn of_shell(
         .into_iter()
         .filter_map(|methods| {
             let asked: Option<Vec<Factors>> = methods.iter().map(|name| method(name)).collect();
-            Some(ShellWay { factors: together(asked?), methods })
+            Some(SshLoginPath { factors: together(asked?), methods })
         })
         .collect()
 }
@@ -377,13 +377,13 @@ fn together(all: Vec<Factors>) -> Factors {
 /// The weakest of several login paths: the one with the fewest known kinds of factors, unless an unknown one is the only one with fewer
 /// than two.
 #[must_use]
-pub fn easiest_way(ways: &[ShellWay]) -> Option<&ShellWay> {
-    let count = |way: &ShellWay| match &way.factors {
+pub fn weakest_path(ways: &[SshLoginPath]) -> Option<&SshLoginPath> {
+    let count = |way: &SshLoginPath| match &way.factors {
         Factors::Known(kinds, _) => kinds.len() * 2,
         Factors::Unknown { .. } => 3,
     };
     // A password is guessed from afar, a key is not: of two ways with one factor the password is easier.
-    let guessable = |way: &ShellWay| match &way.factors {
+    let guessable = |way: &SshLoginPath| match &way.factors {
         Factors::Known(kinds, _) => !kinds.contains(&FactorKind::Knowledge),
         Factors::Unknown { .. } => true,
     };
@@ -468,7 +468,7 @@ mod tests {
         ] {
             let estate = estate(&[("d/etc/ssh/sshd_config", config), ("d/etc/pam.d/sshd", pam)]);
             let server = &estate.devices[0].facts.ssh_servers[0];
-            let ways = of_shell(&estate, 0, server, &SshConnection::default());
+            let ways = ssh_login_paths(&estate, 0, server, &SshConnection::default());
             let told: Vec<_> =
                 ways.iter().map(|way| format!("{}:{}", way.methods.join(","), kinds(&way.factors))).collect();
             assert_eq!(told.join(" "), wanted, "{config}");

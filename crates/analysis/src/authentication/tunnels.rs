@@ -5,12 +5,12 @@ use std::collections::BTreeSet;
 use trevlin_estate::assemble::{DialIn, Estate};
 use trevlin_model::ipsec::{AuthRound, IkeProof};
 use trevlin_model::{
-    CertificateDemand, Device, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel,
-    TunnelFamily, WayIn,
+    AlternativeLogin, CertificateRequirement, Device, FactorKind, Login, Origin, PasswordSource, Reference,
+    Setting, Tunnel, TunnelFamily,
 };
 
 /// Authentication that a PPP tunnel requires, with the deciding line.
-pub enum Dialled<'a> {
+pub enum PppAuthentication<'a> {
     /// A file that may say so was not exported.
     NotExported(&'a Reference),
     /// Nothing, for this reason.
@@ -26,29 +26,37 @@ pub enum Dialled<'a> {
 }
 
 /// Authentication that pppd requires of the clients of a PPP tunnel.
-pub fn server_names<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a DialIn) -> Dialled<'a> {
+pub fn server_names<'a>(
+    device: &'a Device,
+    tunnel: &'a Tunnel,
+    dial_in: &'a DialIn,
+) -> PppAuthentication<'a> {
     let profile = &dial_in.profile;
     let auth = match (profile.auth, tunnel.missing_configuration()) {
         (Some((true, origin)), _) => origin,
-        (Some((false, origin)), _) => return Dialled::Nobody("`noauth` accepts any client", origin),
-        (None, Some(missing)) => return Dialled::NotExported(missing),
+        (Some((false, origin)), _) => {
+            return PppAuthentication::Nobody("`noauth` accepts any client", origin);
+        }
+        (None, Some(missing)) => return PppAuthentication::NotExported(missing),
         // pppd asks nobody then, as the tunnel server starts it as root (pppd(8), auth).
-        (None, None) => return Dialled::Nobody("no option requires authentication", profile.origin),
+        (None, None) => {
+            return PppAuthentication::Nobody("no option requires authentication", profile.origin);
+        }
     };
     // PAM has a say where the password itself arrives, which only PAP does.
     let decides =
         |source: &PasswordSource| !matches!(source, PasswordSource::Pam(_)) || dial_in.may_ask(&["pap"]);
     if let Some((source, origin)) = dial_in.elsewhere.iter().find(|(source, _)| decides(source)) {
-        return Dialled::Elsewhere(source, *origin);
+        return PppAuthentication::Elsewhere(source, *origin);
     }
     if !profile.require.is_empty() && profile.require.iter().all(|(method, _)| *method == "eap") {
-        return Dialled::Eap(auth);
+        return PppAuthentication::Eap(auth);
     }
     let logins: Vec<&Login> = device.logins.iter().filter(|login| login.service == tunnel.name).collect();
     if logins.is_empty() {
-        return Dialled::NoList(auth);
+        return PppAuthentication::NoList(auth);
     }
-    Dialled::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
+    PppAuthentication::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
 }
 
 /// Authentication on the weakest login path of a tunnel without pppd: a certificate, and the verifier of the password.
@@ -61,7 +69,7 @@ pub fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTree
     if tunnel.family == TunnelFamily::WireGuard {
         return Some(BTreeSet::from([FactorKind::Possession]));
     }
-    let mut ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, _)| factors);
+    let mut ways = login_paths(estate, at, tunnel).into_iter().map(|(factors, _)| factors);
     let mut easiest = ways.next()?;
     for one in ways {
         easiest = easier(easiest, one);
@@ -74,11 +82,11 @@ pub fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTree
 
 /// Every login path of a tunnel that requires certificates, passwords or shared keys, with the line that enables it: the main one, and each
 /// alternative.
-pub fn ways_in(estate: &Estate, at: usize, tunnel: &Tunnel) -> Vec<(Factors, Origin)> {
+pub fn login_paths(estate: &Estate, at: usize, tunnel: &Tunnel) -> Vec<(Factors, Origin)> {
     let asked = tunnel.proof.certificate.as_ref();
-    let required = asked.and_then(Setting::value) == Some(&CertificateDemand::Required);
+    let required = asked.and_then(Setting::value) == Some(&CertificateRequirement::Required);
     let stated = asked.and_then(Setting::origin);
-    let main = WayIn {
+    let main = AlternativeLogin {
         certificate: required,
         passwords: tunnel.proof.passwords.clone(),
         origin: stated.unwrap_or(tunnel.origin),
@@ -90,7 +98,7 @@ pub fn ways_in(estate: &Estate, at: usize, tunnel: &Tunnel) -> Vec<(Factors, Ori
         .collect()
 }
 
-fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &WayIn) -> Factors {
+fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &AlternativeLogin) -> Factors {
     let mut kinds: BTreeSet<FactorKind> = BTreeSet::new();
     if way.certificate {
         kinds.insert(FactorKind::Certificate);
@@ -149,7 +157,7 @@ pub fn easier(a: Factors, b: Factors) -> Factors {
 /// Lists of logins that tunnels of a device name and that are not among the exports: tunnel, path, and the line.
 pub fn lists_not_exported(estate: &Estate, at: usize) -> Vec<(&str, &str, Origin)> {
     let mut found = Vec::new();
-    for tunnel in estate.devices[at].facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
+    for tunnel in estate.devices[at].facts.tunnels.iter().filter(|tunnel| tunnel.accepts_clients()) {
         let others = tunnel.proof.alternatives.iter().flat_map(|way| &way.passwords);
         for check in tunnel.proof.passwords.iter().chain(others) {
             if let PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path) = &check.source

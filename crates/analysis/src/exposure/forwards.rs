@@ -1,9 +1,9 @@
 //! Outcome of port forwards.
 
-use crate::addresses::ClaimKind;
+use crate::addresses::AllocationKind;
 use crate::exposure::Exposure;
 use crate::exposure::gather::Found;
-pub use crate::exposure::reached::{ForwardFate, ForwardOutcome};
+pub use crate::exposure::reached::{ForwardOutcome, ForwardResult};
 use crate::map::EstateMap;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -11,7 +11,7 @@ use trevlin_model::{ExportState, Origin, PortForward};
 use trevlin_packets::way::{Egress, Step, StepKind, Verdict};
 
 /// The fates of every forward that connections from there may meet.
-pub(super) fn outcomes(estate: &EstateMap, exposure: &Exposure, found: &[Found]) -> Vec<ForwardFate> {
+pub(super) fn outcomes(estate: &EstateMap, exposure: &Exposure, found: &[Found]) -> Vec<ForwardResult> {
     let mut by_origin: BTreeMap<Origin, Vec<&Found>> = BTreeMap::new();
     for one in found {
         for origin in lines_of(&one.cell.answer.steps) {
@@ -39,7 +39,7 @@ pub(super) fn outcomes(estate: &EstateMap, exposure: &Exposure, found: &[Found])
                 continue;
             }
             let reached = reached.get(&forward.origin).cloned().unwrap_or_default();
-            all.push(fate(estate, reached, (device, number), forward, met));
+            all.push(outcome(estate, reached, (device, number), forward, met));
         }
     }
     all
@@ -62,13 +62,13 @@ fn may_be_met(exposure: &Exposure, device: usize, forward: &PortForward) -> bool
     })
 }
 
-fn fate(
+fn outcome(
     estate: &EstateMap,
     reached: Vec<usize>,
     (device, number): (usize, usize),
     forward: &PortForward,
     met: &[&Found],
-) -> ForwardFate {
+) -> ForwardResult {
     let origin = forward.origin;
     let best = |found: &&&Found| match (
         found.cell.answer.verdict,
@@ -80,7 +80,7 @@ fn fate(
         (Verdict::Blocked, _) => 3,
     };
     let first = met.iter().min_by_key(best).copied();
-    let mut one = ForwardFate {
+    let mut one = ForwardResult {
         device,
         number,
         origin,
@@ -90,7 +90,7 @@ fn fate(
         called_ports: Default::default(),
         address: forward.to.addresses.map(|range| range.first()),
         port: forward.to.ports.map(|ports| ports.first),
-        fate: ForwardOutcome::NeverMet,
+        outcome: ForwardOutcome::NeverMet,
         steps: Vec::new(),
     };
     for found in met {
@@ -104,7 +104,8 @@ fn fate(
         one.address = Some(delivery.address);
         one.port = Some(delivery.port);
     }
-    one.fate = if reached.is_empty() { elsewhere(estate, first) } else { ForwardOutcome::Service(reached) };
+    one.outcome =
+        if reached.is_empty() { elsewhere(estate, first) } else { ForwardOutcome::Service(reached) };
     one
 }
 
@@ -136,18 +137,18 @@ fn elsewhere(estate: &EstateMap, found: &Found) -> ForwardOutcome {
 /// Owner of an address, besides the network that contains it: the most specific allocation.
 pub(super) fn claimed(estate: &EstateMap, address: IpAddr) -> Option<usize> {
     let allocations = estate.plan().allocations.iter().enumerate();
-    let whole = |kind: ClaimKind| {
+    let whole = |kind: AllocationKind| {
         matches!(
             kind,
-            ClaimKind::Network
-                | ClaimKind::Link
-                | ClaimKind::Route
-                | ClaimKind::PoolNetwork
-                | ClaimKind::Translation
+            AllocationKind::Network
+                | AllocationKind::Link
+                | AllocationKind::Route
+                | AllocationKind::PoolNetwork
+                | AllocationKind::Translation
         )
     };
     let far = |allocation: &crate::addresses::Allocation| {
-        allocation.kind == ClaimKind::Remote && allocation.range.size() > 1
+        allocation.kind == AllocationKind::Remote && allocation.range.size() > 1
     };
     let fitting = allocations.filter(|(_, allocation)| {
         !whole(allocation.kind) && !far(allocation) && allocation.range.contains(address)

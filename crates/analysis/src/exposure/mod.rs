@@ -6,12 +6,12 @@ pub mod gather;
 pub mod protection;
 mod reached;
 
-pub use forwards::{ForwardFate, ForwardOutcome};
+pub use forwards::{ForwardOutcome, ForwardResult};
 pub use protection::{Protection, ProtectionEvidence, never_meant, protection, protection_evidence};
 pub use reached::{Breadth, Exposure, Opening, Ping, Reachable};
 
 use crate::map::EstateMap;
-use crate::reachability::{AskError, From, NetworkModel, To, TrafficSource, outside_setouts};
+use crate::reachability::{From, NetworkModel, QueryError, To, TrafficSource, internet_entry_points};
 use crate::services::{Service, services};
 use crate::topology::RemoteClients;
 use trevlin_model::{Family, IpRange};
@@ -26,15 +26,16 @@ pub fn all_services(estate: &EstateMap) -> Vec<Vec<Service>> {
 /// Exposure to untrusted networks.
 #[must_use]
 pub fn outside(ground: &NetworkModel<'_>, services: &[Vec<Service>]) -> Exposure {
-    let (traffic_sources, aims): (Vec<_>, Vec<_>) = outside_setouts(ground.estate()).into_iter().unzip();
+    let (traffic_sources, aims): (Vec<_>, Vec<_>) =
+        internet_entry_points(ground.estate()).into_iter().unzip();
     gather::gather(ground, services, traffic_sources, &aims, true)
 }
 
 /// Networks and services that the clients of a tunnel reach.
 #[must_use]
-pub fn callers(ground: &NetworkModel<'_>, services: &[Vec<Service>], callers: &RemoteClients) -> Exposure {
+pub fn clients(ground: &NetworkModel<'_>, services: &[Vec<Service>], clients: &RemoteClients) -> Exposure {
     let everywhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
-    gather::gather(ground, services, vec![TrafficSource::of_callers(callers)], &[everywhere], false)
+    gather::gather(ground, services, vec![TrafficSource::of_clients(clients)], &[everywhere], false)
 }
 
 /// Traffic that one end of a tunnel accepts from the other: connections that enter by the tunnel, from the networks behind it.
@@ -61,10 +62,10 @@ pub fn from(
     services: &[Vec<Service>],
     from: &From,
     to: Option<&To>,
-) -> Result<Exposure, AskError> {
+) -> Result<Exposure, QueryError> {
     let all = match from {
-        From::Outside => outside_setouts(ground.estate()),
-        from => crate::reachability::all_setouts(ground.estate(), from)?,
+        From::Outside => internet_entry_points(ground.estate()),
+        from => crate::reachability::all_traffic_sources(ground.estate(), from)?,
     };
     let within = |reachable: Vec<IpRange>| -> Vec<IpRange> {
         let Some(To::Addresses(aims) | To::Device(_, aims)) = to else { return reachable };

@@ -78,7 +78,7 @@ pub fn protection_evidence(estate: &Analyses, device: usize, service: &Service) 
     let row = match service.what {
         What::Shell(number) => {
             found.encrypted = Some(Encrypted::Yes);
-            logins::factors_of_shell(estate, device, number)
+            logins::factors_of_ssh(estate, device, number)
         }
         What::Tunnel(number) => {
             let family = estate.devices[device].facts.tunnels[number].family;

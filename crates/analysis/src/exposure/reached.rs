@@ -104,7 +104,7 @@ pub struct Exposure {
     /// Traffic permitted to untrusted networks, where the connections do not come from there.
     pub outwards: Vec<Opening>,
     /// Outcome of each port forward that such connections match.
-    pub forwards: Vec<ForwardFate>,
+    pub forwards: Vec<ForwardResult>,
     /// Devices that answer requests for an echo.
     pub pings: Vec<Ping>,
     /// How wide it is.
@@ -162,7 +162,7 @@ pub enum ForwardOutcome {
 
 /// Outcome of one port forward.
 #[derive(Debug, Clone)]
-pub struct ForwardFate {
+pub struct ForwardResult {
     /// The device.
     pub device: usize,
     /// The forward, by its number among those of the device.
@@ -182,7 +182,7 @@ pub struct ForwardFate {
     /// Port there.
     pub port: Option<u16>,
     /// Its outcome.
-    pub fate: ForwardOutcome,
+    pub outcome: ForwardOutcome,
     /// The deciding steps.
     pub steps: Vec<Step>,
 }

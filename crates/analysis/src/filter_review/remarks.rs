@@ -39,7 +39,7 @@ pub enum RemarkKind {
     /// Nothing says what it is for.
     NoComment,
     /// One of its conditions is not analysed.
-    NotModelled,
+    NotAnalysed,
     /// No chain that packets come to leads here.
     NotReached,
 }
@@ -110,7 +110,7 @@ pub fn of_rule(
     }
     if found.is_some_and(|found| !found.exact) {
         let text = "condition not analysed".to_owned();
-        remarks.push(Remark { kind: RemarkKind::NotModelled, text, others: Vec::new() });
+        remarks.push(Remark { kind: RemarkKind::NotAnalysed, text, others: Vec::new() });
     }
     Told { described, breadth, remarks }
 }
@@ -128,10 +128,10 @@ fn status(review: &FilterReview<'_>, id: RuleId, rule: &Rule, found: &RuleReview
             Vec::new(),
         ),
         RuleStatus::NotDecided => {
-            push(RemarkKind::NotModelled, "not decided: a part of the chain is missing".into(), Vec::new())
+            push(RemarkKind::NotAnalysed, "not decided: a part of the chain is missing".into(), Vec::new())
         }
         RuleStatus::TooCostly => push(
-            RemarkKind::NotModelled,
+            RemarkKind::NotAnalysed,
             format!("not decided: work limit reached; {}", Limit::SetNodes.remedy()),
             Vec::new(),
         ),

@@ -89,7 +89,7 @@ fn action(rule: &Rule) -> String {
             TranslationKind::Source | TranslationKind::Masquerade => "SNAT".to_owned(),
             TranslationKind::NetworkMap => "map network".to_owned(),
         },
-        Target::NotModelled { name, .. } => name.clone(),
+        Target::NotAnalysed { name, .. } => name.clone(),
     };
     if rule.logs { format!("log, {word}") } else { word }
 }
@@ -162,7 +162,7 @@ impl Parts {
             MatchKind::User(first, last) => self.more.push(format!("{not}user {}", span(*first, *last))),
             MatchKind::Group(first, last) => self.more.push(format!("{not}group {}", span(*first, *last))),
             MatchKind::AnyOf(alternatives) => self.any_of(one.negated, alternatives),
-            MatchKind::NotModelled(text) => self.more.push(format!("{not}{text}")),
+            MatchKind::NotAnalysed(text) => self.more.push(format!("{not}{text}")),
         }
     }
 

@@ -58,7 +58,7 @@ pub(super) fn rows(estate: &Analyses, at: usize) -> Vec<LoginPath> {
             who,
             "local list",
             vec![LoginFactor::Kind(FactorKind::Knowledge)],
-            LoginVerdict::OpenQuestion,
+            LoginVerdict::Undetermined,
             evidence,
         );
         row.service.clone_from(&logins[0].service);

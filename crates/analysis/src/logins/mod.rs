@@ -7,7 +7,7 @@ mod row;
 mod shell;
 mod tunnel;
 
-use crate::authentication::{easiest_way, of_shell};
+use crate::authentication::{ssh_login_paths, weakest_path};
 use crate::context::Analyses;
 use crate::management::ManagementPort;
 use crate::verdicts::{LoginFactor, LoginVerdict};
@@ -39,15 +39,15 @@ pub fn logins(estate: &Analyses) -> Vec<LoginPath> {
 #[must_use]
 pub fn factors_of_tunnel(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let proof = tunnel::proof(estate, at, number)?;
-    (proof.verdict != LoginVerdict::OpenQuestion).then_some(proof.factors)
+    (proof.verdict != LoginVerdict::Undetermined).then_some(proof.factors)
 }
 
 /// Factors that an SSH server requires of any user on the weakest login path; none where they are not known.
 #[must_use]
-pub fn factors_of_shell(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
+pub fn factors_of_ssh(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let server = estate.devices[at].facts.ssh_servers.get(number)?;
-    let ways = of_shell(estate, at, server, &SshConnection::default());
-    let kinds = known(&easiest_way(&ways)?.factors)?;
+    let ways = ssh_login_paths(estate, at, server, &SshConnection::default());
+    let kinds = known(&weakest_path(&ways)?.factors)?;
     Some(judged(Some(kinds)).0)
 }
 

@@ -54,7 +54,7 @@ pub struct LoginPath {
 /// Factors as a row shows them, with the verdict.
 pub(crate) fn judged(factors: Option<&BTreeSet<FactorKind>>) -> (Vec<LoginFactor>, LoginVerdict) {
     match factors {
-        None => (Vec::new(), LoginVerdict::OpenQuestion),
+        None => (Vec::new(), LoginVerdict::Undetermined),
         Some(kinds) => {
             let verdict = match kinds.len() {
                 0 => LoginVerdict::Nothing,

@@ -1,6 +1,6 @@
 //! Shells that people log in to.
 
-use crate::authentication::{ShellWay, conditions, easiest_way, of_shell};
+use crate::authentication::{SshLoginPath, conditions, ssh_login_paths, weakest_path};
 use crate::context::Analyses;
 use crate::logins::{LoginPath, ServiceKind, from, judged, known};
 use crate::verdicts::LoginVerdict;
@@ -38,14 +38,14 @@ fn superuser(estate: &Analyses, at: usize, server: &SshServer) -> Option<LoginPa
     let mut row = shell(estate, at, server, &connection, Some("root".into()), origin);
     if word != "yes" {
         // Passwords are refused for this account, by either method that asks for one; a way that needs one is closed.
-        let asks_none = |way: &ShellWay| {
+        let asks_none = |way: &SshLoginPath| {
             way.methods
                 .iter()
                 .all(|name| !matches!(name.split(':').next(), Some("password" | "keyboard-interactive")))
         };
-        let ways: Vec<ShellWay> =
-            of_shell(estate, at, server, &connection).into_iter().filter(asks_none).collect();
-        let way = easiest_way(&ways)?;
+        let ways: Vec<SshLoginPath> =
+            ssh_login_paths(estate, at, server, &connection).into_iter().filter(asks_none).collect();
+        let way = weakest_path(&ways)?;
         (row.factors, row.verdict) = judged(known(&way.factors));
         row.list = shell_list(&ways);
         if word == "forced-commands-only" {
@@ -65,8 +65,8 @@ fn shell(
     origin: Origin,
 ) -> LoginPath {
     let device = &estate.devices[at];
-    let ways = of_shell(estate, at, server, connection);
-    let easiest = easiest_way(&ways);
+    let ways = ssh_login_paths(estate, at, server, connection);
+    let easiest = weakest_path(&ways);
     let (factors, verdict) = match easiest {
         Some(way) => judged(known(&way.factors)),
         None => (Vec::new(), LoginVerdict::Closed),
@@ -95,7 +95,7 @@ fn shell(
             from(estate, at, Protocol::TCP, Some(port))
         },
         limits: limits(device, server, connection),
-        verdict: if server.refused.is_some() { LoginVerdict::OpenQuestion } else { verdict },
+        verdict: if server.refused.is_some() { LoginVerdict::Undetermined } else { verdict },
         evidence: trevlin_estate::evidence::evidence(estate, &[origin]),
     }
 }
@@ -120,7 +120,7 @@ fn allowed(estate: &Analyses, at: usize, server: &SshServer) -> String {
     }
 }
 
-fn shell_list(ways: &[ShellWay]) -> String {
+fn shell_list(ways: &[SshLoginPath]) -> String {
     let methods: BTreeSet<_> =
         ways.iter().flat_map(|way| &way.methods).map(|name| name.split(':').next().unwrap_or(name)).collect();
     let words: Vec<_> = methods

@@ -1,6 +1,6 @@
 //! Tunnels that accept clients.
 
-use crate::authentication::{Dialled, Factors, of_source, of_tls_based, server_names};
+use crate::authentication::{Factors, PppAuthentication, of_source, of_tls_based, server_names};
 use crate::context::Analyses;
 use crate::l2tp;
 use crate::logins::{LoginPath, ServiceKind, judged, listener_from, named_users};
@@ -10,7 +10,8 @@ use trevlin_estate::assemble::DialIn;
 use trevlin_estate::identities;
 use trevlin_model::radius::RadiusAsker;
 use trevlin_model::{
-    CertificateDemand, FactorKind, LoginDaemon, PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole,
+    CertificateRequirement, FactorKind, LoginDaemon, PasswordSource, Setting, Tunnel, TunnelFamily,
+    TunnelRole,
 };
 
 /// Who comes in at a tunnel, and what they have to show.
@@ -81,7 +82,7 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<LoginPa
         factors,
         from: if tunnel.refused.is_some() { "does not start".into() } else { from },
         limits: limits(tunnel, estate.dial_in(at, number)),
-        verdict: if tunnel.refused.is_some() { LoginVerdict::OpenQuestion } else { verdict },
+        verdict: if tunnel.refused.is_some() { LoginVerdict::Undetermined } else { verdict },
         evidence: trevlin_estate::evidence::evidence(estate, &[tunnel.origin]),
     })
 }
@@ -95,9 +96,9 @@ fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
     };
     let list = || "local list".to_owned();
     match server_names(device, &device.facts.tunnels[number], dial_in) {
-        Dialled::NotExported(_) => ("not known".into(), "not exported".into(), None),
-        Dialled::Nobody(..) => ("any user".into(), "none".into(), Some(BTreeSet::new())),
-        Dialled::Elsewhere(source, origin) => {
+        PppAuthentication::NotExported(_) => ("not known".into(), "not exported".into(), None),
+        PppAuthentication::Nobody(..) => ("any user".into(), "none".into(), Some(BTreeSet::new())),
+        PppAuthentication::Elsewhere(source, origin) => {
             let tunnel = &device.facts.tunnels[number];
             let known = match of_source(estate, at, tunnel, source, origin) {
                 Factors::Known(kinds, _) => Some(kinds),
@@ -105,9 +106,9 @@ fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
             };
             ("any user".into(), source_words(estate, at, tunnel.family, source), known)
         }
-        Dialled::Eap(_) => ("not known".into(), "EAP".into(), None),
-        Dialled::NoList(_) => ("not exported".into(), list(), None),
-        Dialled::List(logins, _) => {
+        PppAuthentication::Eap(_) => ("not known".into(), "EAP".into(), None),
+        PppAuthentication::NoList(_) => ("not exported".into(), list(), None),
+        PppAuthentication::List(logins, _) => {
             let anybody = logins.len() > 1 && logins.iter().any(|login| login.user == "*");
             let users = logins.iter().map(|login| login.user.as_str());
             let who = if anybody { "any user".into() } else { named_users(users) };
@@ -146,7 +147,7 @@ fn radius_words(estate: &Analyses, at: usize, family: TunnelFamily) -> String {
 
 fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
     let certificate =
-        tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required);
+        tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateRequirement::Required);
     let mut lists: Vec<String> = tunnel
         .proof
         .passwords
@@ -174,13 +175,13 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
     let who = match named(estate, at, tunnel) {
         Some(who) => who,
         None if !tunnel.peers.is_empty() => {
-            let callers: Vec<&str> = tunnel
+            let clients: Vec<&str> = tunnel
                 .peers
                 .iter()
                 .filter(|peer| peer.endpoint.is_none())
                 .map(|peer| peer.who.as_str())
                 .collect();
-            named_users(callers.into_iter())
+            named_users(clients.into_iter())
         }
         None if tunnel.proof.shared_key.is_some() && tunnel.proof.passwords.is_empty() => {
             by_shared_key(estate, at, tunnel)

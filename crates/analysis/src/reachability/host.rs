@@ -26,7 +26,7 @@ impl EstateMap {
                 forwarding(["net.ipv6.conf.all.forwarding", "net.ipv6.conf.all.forwarding"]),
             ],
             source_checks: self.source_checks(device),
-            callers: self.dialled_routes(at),
+            clients: self.dialled_routes(at),
             lacks: self.lacks(at),
             every_address: false,
         }
@@ -42,7 +42,7 @@ impl EstateMap {
             origin: table.origin,
         });
         let beside =
-            self.devices[at].facts.not_modelled.iter().filter(|one| one.filters_packets && one.apart);
+            self.devices[at].facts.not_analysed.iter().filter(|one| one.filters_packets && one.apart);
         let beside = beside.map(|one| Lack {
             what: one.what.clone(),
             only_blocks: one.only_blocks,
@@ -62,7 +62,7 @@ impl EstateMap {
             );
             made_for_each || !interfaces.iter().any(|interface| interface.name == one.interface)
         };
-        let here = self.shape().callers_at(at).iter().filter(by_link);
+        let here = self.shape().clients_at(at).iter().filter(by_link);
         here.flat_map(|one| one.ranges.iter().map(|range| (*range, one.interface.clone(), one.origin)))
             .collect()
     }

@@ -5,9 +5,9 @@ mod outside;
 mod place;
 pub(crate) mod traffic_source;
 
-pub use outside::outside_setouts;
+pub use outside::internet_entry_points;
 use place::traffic_sources;
-pub use place::{AskError, From, NoPlace, To, TrafficSource, all_setouts};
+pub use place::{From, NoPlace, QueryError, To, TrafficSource, all_traffic_sources};
 
 use crate::incomplete::{Incomplete, IncompleteRow, Why};
 use crate::map::EstateMap;
@@ -185,7 +185,7 @@ fn most_cells(hosts: &[Host<'_>]) -> usize {
 ///
 /// # Errors
 /// If the entry point of the connection is not known, or a device or interface does not exist.
-pub fn reach(estate: &EstateMap, question: &Question) -> Result<ReachResult, AskError> {
+pub fn reach(estate: &EstateMap, question: &Question) -> Result<ReachResult, QueryError> {
     let ground = NetworkModel::of(estate);
     answer(&ground, question)
 }
@@ -194,12 +194,12 @@ pub fn reach(estate: &EstateMap, question: &Question) -> Result<ReachResult, Ask
 ///
 /// # Errors
 /// Each as for [`reach`].
-pub fn reach_all(estate: &EstateMap, questions: &[Question]) -> Vec<Result<ReachResult, AskError>> {
+pub fn reach_all(estate: &EstateMap, questions: &[Question]) -> Vec<Result<ReachResult, QueryError>> {
     let ground = NetworkModel::of(estate);
     questions.par_iter().with_max_len(1).map(|question| answer(&ground, question)).collect()
 }
 
-fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult, AskError> {
+fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult, QueryError> {
     let estate = ground.estate;
     let to = To::parse(estate, &question.to)?;
     if let (From::Outside, To::Device(device, _), None) = (&question.from, &to, &question.entering) {
@@ -247,7 +247,7 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
             To::Addresses(all) | To::Device(_, all) => all.first().map(IpRange::first),
         };
         let both = sources.first().map(IpRange::first).zip(aim);
-        return Err(both.map_or(AskError::Entering, |(source, aim)| AskError::Versions(source, aim)));
+        return Err(both.map_or(QueryError::Entering, |(source, aim)| QueryError::Versions(source, aim)));
     }
     Ok(told(estate, one_of(answers, matches!(to, To::Device(..)))))
 }
@@ -256,7 +256,7 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
 fn reached_from_outside(ground: &NetworkModel<'_>, question: &Question, device: usize) -> Answer {
     let every = PortRange { first: 0, last: 65535 };
     let mut best: Option<Answer> = None;
-    for (traffic_source, aims) in outside_setouts(ground.estate) {
+    for (traffic_source, aims) in internet_entry_points(ground.estate) {
         for family in [Family::V4, Family::V6] {
             let of_family = |all: &[IpRange]| {
                 all.iter().filter(|range| range.family() == family).copied().collect::<Vec<_>>()
@@ -309,7 +309,7 @@ fn aimed_setouts(
     estate: &EstateMap,
     question: &Question,
     to: &To,
-) -> Result<Vec<(TrafficSource, Vec<IpRange>)>, AskError> {
+) -> Result<Vec<(TrafficSource, Vec<IpRange>)>, QueryError> {
     let aims = match to {
         To::Outside => special::public_ranges(),
         To::Addresses(all) | To::Device(_, all) => all.clone(),
@@ -323,8 +323,8 @@ fn aimed_setouts(
         return Ok(all.into_iter().map(|traffic_source| (traffic_source, aims.clone())).collect());
     }
     let all = match question.from {
-        From::Outside => outside_setouts(estate),
-        _ => all_setouts(estate, &question.from)?,
+        From::Outside => internet_entry_points(estate),
+        _ => all_traffic_sources(estate, &question.from)?,
     };
     let within = |reachable: &[IpRange]| -> Vec<IpRange> {
         aims.iter().flat_map(|aim| reachable.iter().filter_map(|one| one.intersection(aim))).collect()

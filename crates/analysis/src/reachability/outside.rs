@@ -1,7 +1,7 @@
 //! Entry points and addresses of traffic from untrusted networks.
 
 use crate::map::EstateMap;
-use crate::reachability::place::{AskError, TrafficSource, places};
+use crate::reachability::place::{QueryError, TrafficSource, places};
 use std::net::IpAddr;
 use trevlin_estate::special::{is_link_local, is_public, public_ranges};
 use trevlin_model::IpRange;
@@ -23,7 +23,7 @@ pub(super) fn outside_sources(estate: &EstateMap, device: usize) -> Vec<IpRange>
 
 /// Entry points of connections from untrusted networks, each with the destinations used there.
 #[must_use]
-pub fn outside_setouts(estate: &EstateMap) -> Vec<(TrafficSource, Vec<IpRange>)> {
+pub fn internet_entry_points(estate: &EstateMap) -> Vec<(TrafficSource, Vec<IpRange>)> {
     let all = estate.shape().outside.iter();
     all.map(|place| {
         (TrafficSource::entering(place, outside_sources(estate, place.device)), aimable(estate, place))
@@ -70,12 +70,12 @@ fn aimable(estate: &EstateMap, place: &Place) -> Vec<IpRange> {
 }
 
 /// Entry points of connections from untrusted networks to an address: the addressed device, or the one in front of it.
-pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, AskError> {
+pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, QueryError> {
     let all = &estate.shape().outside;
     let sources = |place: &Place| outside_sources(estate, place.device);
     let Some(to) = to else {
         return match all.as_slice() {
-            [] => Err(AskError::Entering),
+            [] => Err(QueryError::Entering),
             all => Ok(all.iter().map(|place| TrafficSource::entering(place, sources(place))).collect()),
         };
     };
@@ -97,8 +97,8 @@ pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<Traf
     let chosen = match (aimed.as_slice(), holding.as_slice(), all.as_slice()) {
         ([one], _, _) | ([], [one], _) => (*one).clone(),
         ([], [], [one]) => one.clone(),
-        ([], [], []) => return Err(AskError::Entering),
-        _ => return Err(AskError::SeveralOutside(places(estate, all))),
+        ([], [], []) => return Err(QueryError::Entering),
+        _ => return Err(QueryError::SeveralOutside(places(estate, all))),
     };
     Ok(vec![TrafficSource::entering(&chosen, sources(&chosen))])
 }

@@ -1,12 +1,12 @@
 //! From where connections set out, and what is aimed at.
 
-use crate::addresses::{Allocation, ClaimKind};
+use crate::addresses::{Allocation, AllocationKind};
 use crate::map::EstateMap;
 use crate::reachability::outside::{outside, outside_sources};
-pub(super) use crate::reachability::traffic_source::callers_named;
+pub(super) use crate::reachability::traffic_source::clients_named;
 use crate::reachability::traffic_source::names;
 pub(super) use crate::reachability::traffic_source::places;
-pub use crate::reachability::traffic_source::{AskError, From, NoPlace, To, TrafficSource};
+pub use crate::reachability::traffic_source::{From, NoPlace, QueryError, To, TrafficSource};
 use crate::topology::{RemoteClients, router};
 use ipnet::IpNet;
 use std::collections::BTreeMap;
@@ -24,7 +24,7 @@ pub(super) fn traffic_sources(
     from: &From,
     entering: Option<&(String, String)>,
     to: Option<IpAddr>,
-) -> Result<Vec<TrafficSource>, AskError> {
+) -> Result<Vec<TrafficSource>, QueryError> {
     if let Some((name, interface)) = entering {
         let place = entrance(estate, name, interface)?;
         let sources = match from {
@@ -47,7 +47,10 @@ pub(super) fn traffic_sources(
 ///
 /// # Errors
 /// If it is not known, or a name is unknown.
-pub fn all_setouts(estate: &EstateMap, from: &From) -> Result<Vec<(TrafficSource, Vec<IpRange>)>, AskError> {
+pub fn all_traffic_sources(
+    estate: &EstateMap,
+    from: &From,
+) -> Result<Vec<(TrafficSource, Vec<IpRange>)>, QueryError> {
     let everywhere = || vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let mut all = Vec::new();
     for traffic_source in traffic_sources(estate, from, None, None)? {
@@ -104,21 +107,21 @@ fn on_network(
     all
 }
 
-fn entrance(estate: &EstateMap, name: &str, interface: &str) -> Result<Place, AskError> {
+fn entrance(estate: &EstateMap, name: &str, interface: &str) -> Result<Place, QueryError> {
     let names = || estate.devices.iter().map(|one| one.name.as_str()).collect::<Vec<_>>().join(", ");
     let device = estate.devices.iter().position(|one| one.name == *name);
-    let device = device.ok_or_else(|| AskError::NoDevice(name.to_owned(), names()))?;
+    let device = device.ok_or_else(|| QueryError::NoDevice(name.to_owned(), names()))?;
     let known = &estate.devices[device].facts.interfaces;
     if !known.is_empty() && !known.iter().any(|one| one.name == *interface) {
         let known = known.iter().map(|one| one.name.as_str()).collect::<Vec<_>>().join(", ");
         let (device, interface) = (name.to_owned(), interface.to_owned());
-        return Err(AskError::NoInterface { device, interface, known });
+        return Err(QueryError::NoInterface { device, interface, known });
     }
     Ok(Place { device, interface: interface.to_owned() })
 }
 
 /// Traffic from addresses: those of a device, of VPN clients, of a network that a device is connected to, or of untrusted networks.
-fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, AskError> {
+fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, QueryError> {
     let shape = estate.shape();
     if range.size() == 1
         && let [device] = estate.holders(range.first())
@@ -141,14 +144,14 @@ fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Tr
         .min();
     let exact = |held: &IpRange| held.covers(&range) && near.is_none_or(|near| held.size() < near);
     let calling = |one: &&RemoteClients| one.ranges.iter().any(exact);
-    let callers: Vec<&RemoteClients> = shape.callers.iter().filter(calling).collect();
-    match callers.as_slice() {
+    let clients: Vec<&RemoteClients> = shape.clients.iter().filter(calling).collect();
+    match clients.as_slice() {
         [] => {}
-        [one] => return Ok(vec![TrafficSource { sources: vec![range], ..TrafficSource::of_callers(one) }]),
+        [one] => return Ok(vec![TrafficSource { sources: vec![range], ..TrafficSource::of_clients(one) }]),
         several => {
             let name =
                 |one: &&RemoteClients| format!("{}:{}", estate.devices[one.device].name, one.interface);
-            return Err(AskError::Several(range, several.iter().map(name).collect::<Vec<_>>().join(", ")));
+            return Err(QueryError::Several(range, several.iter().map(name).collect::<Vec<_>>().join(", ")));
         }
     }
     // The networks with the longest prefix that hold it.
@@ -185,13 +188,13 @@ fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Tr
                 .iter()
                 .filter_map(|one| Some(Place { device: one.device, interface: one.interface.clone()? }))
                 .collect();
-            Err(AskError::Several(range, places(estate, &all)))
+            Err(QueryError::Several(range, places(estate, &all)))
         }
     }
 }
 
 /// A network that no device is on, but that one of them routes to: it is entered from there.
-fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<TrafficSource>, AskError> {
+fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<TrafficSource>, QueryError> {
     let mut all: Vec<Place> = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
         for route in one.facts.routes.iter().filter(|route| route.forwards && !route.is_default()) {
@@ -203,9 +206,9 @@ fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<TrafficSource
     }
     all.dedup();
     match all.as_slice() {
-        [] => Err(AskError::Entering),
+        [] => Err(QueryError::Entering),
         [one] => Ok(vec![TrafficSource::entering(one, vec![range])]),
-        _ => Err(AskError::Several(range, places(estate, &all))),
+        _ => Err(QueryError::Several(range, places(estate, &all))),
     }
 }
 
@@ -215,7 +218,7 @@ fn first_hop(
     number: usize,
     range: IpRange,
     to: Option<IpAddr>,
-) -> Result<TrafficSource, AskError> {
+) -> Result<TrafficSource, QueryError> {
     let shape = estate.shape();
     let network = &shape.networks[number];
     if let Some(to) = to {
@@ -223,36 +226,36 @@ fn first_hop(
             return Ok(TrafficSource::entering(place, vec![range]));
         }
         if network.prefixes.iter().any(|net| net.contains(&to)) {
-            let place = network.members.first().ok_or(AskError::Entering)?;
+            let place = network.members.first().ok_or(QueryError::Entering)?;
             return Ok(TrafficSource { next_to: true, ..TrafficSource::entering(place, vec![range]) });
         }
     }
     router(estate, shape, number).map(|place| TrafficSource::entering(&place, vec![range])).map_err(|all| {
         match all.as_slice() {
-            [] => AskError::Entering,
-            all => AskError::Several(range, places(estate, all)),
+            [] => QueryError::Entering,
+            all => QueryError::Several(range, places(estate, all)),
         }
     })
 }
 
 /// A device, the clients of a tunnel (by its name, or by device and name), or a group of users.
-fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, AskError> {
+fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, QueryError> {
     if let Some(device) = estate.devices.iter().position(|one| one.name == name) {
         let sources = own_addresses(estate, device, to);
         if sources.is_empty() {
-            return Err(AskError::NoAddress(name.to_owned()));
+            return Err(QueryError::NoAddress(name.to_owned()));
         }
         return Ok(vec![TrafficSource { device, interface: None, ipsec: false, sources, next_to: false }]);
     }
-    let callers = callers_named(estate, name);
-    if !callers.is_empty() {
-        return Ok(callers.into_iter().map(TrafficSource::of_callers).collect());
+    let clients = clients_named(estate, name);
+    if !clients.is_empty() {
+        return Ok(clients.into_iter().map(TrafficSource::of_clients).collect());
     }
     let group = members_of(estate, name);
     if !group.is_empty() {
         return Ok(group);
     }
-    Err(AskError::NoName(name.to_owned(), names(estate)))
+    Err(QueryError::NoName(name.to_owned(), names(estate)))
 }
 
 /// Members of a group of users, by the addresses that tunnels keep for them.
@@ -263,19 +266,19 @@ fn members_of(estate: &EstateMap, name: &str) -> Vec<TrafficSource> {
         return Vec::new();
     }
     let kept = |allocation: &&Allocation| {
-        allocation.kind == ClaimKind::FixedAddress
+        allocation.kind == AllocationKind::FixedAddress
             && allocation.who.as_ref().is_some_and(|who| members.contains(&who))
     };
     let fixed: Vec<&Allocation> = estate.plan().allocations.iter().filter(kept).collect();
     let mut found = Vec::new();
-    for callers in &estate.shape().callers {
+    for clients in &estate.shape().clients {
         let own = fixed.iter().filter(|allocation| {
-            allocation.device == callers.device
-                && callers.ranges.iter().any(|range| range.covers(&allocation.range))
+            allocation.device == clients.device
+                && clients.ranges.iter().any(|range| range.covers(&allocation.range))
         });
         let sources: Vec<IpRange> = own.map(|allocation| allocation.range).collect();
         if !sources.is_empty() {
-            found.push(TrafficSource { sources, ..TrafficSource::of_callers(callers) });
+            found.push(TrafficSource { sources, ..TrafficSource::of_clients(clients) });
         }
     }
     found

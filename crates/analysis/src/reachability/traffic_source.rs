@@ -64,8 +64,8 @@ impl To {
     ///
     /// # Errors
     /// When it is none of these.
-    pub fn parse(estate: &EstateMap, word: &str) -> Result<Self, AskError> {
-        let known = |word: &str| AskError::NoName(word.to_owned(), names(estate));
+    pub fn parse(estate: &EstateMap, word: &str) -> Result<Self, QueryError> {
+        let known = |word: &str| QueryError::NoName(word.to_owned(), names(estate));
         Ok(match From::parse(word).map_err(|_| known(word))? {
             From::Outside => Self::Outside,
             From::Address(address) => Self::Addresses(vec![IpRange::from(address)]),
@@ -77,11 +77,11 @@ impl To {
                     let all = held.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.addr()));
                     return Ok(Self::Device(at, all.collect()));
                 }
-                let callers = callers_named(estate, &name);
-                if callers.is_empty() {
+                let clients = clients_named(estate, &name);
+                if clients.is_empty() {
                     return Err(known(&name));
                 }
-                Self::Addresses(callers.into_iter().flat_map(|one| one.ranges.clone()).collect())
+                Self::Addresses(clients.into_iter().flat_map(|one| one.ranges.clone()).collect())
             }
         })
     }
@@ -126,12 +126,12 @@ impl TrafficSource {
 
     /// Sources of the clients of a tunnel.
     #[must_use]
-    pub fn of_callers(callers: &RemoteClients) -> Self {
+    pub fn of_clients(clients: &RemoteClients) -> Self {
         Self {
-            device: callers.device,
-            interface: Some(callers.interface.clone()),
-            ipsec: callers.ipsec,
-            sources: callers.ranges.clone(),
+            device: clients.device,
+            interface: Some(clients.interface.clone()),
+            ipsec: clients.ipsec,
+            sources: clients.ranges.clone(),
             next_to: false,
         }
     }
@@ -139,7 +139,7 @@ impl TrafficSource {
 
 /// Why a question cannot be answered.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum AskError {
+pub enum QueryError {
     /// There is no such device.
     #[error("there is no device {0}; known are: {1}")]
     NoDevice(String, String),
@@ -185,19 +185,19 @@ pub(crate) fn places(estate: &EstateMap, all: &[Place]) -> String {
 /// Names that may be requested.
 pub(crate) fn names(estate: &EstateMap) -> String {
     let known = estate.devices.iter().map(|one| one.name.clone());
-    let tunnels = estate.shape().callers.iter().map(|one| one.tunnel.clone());
+    let tunnels = estate.shape().clients.iter().map(|one| one.tunnel.clone());
     let mut known: Vec<String> = known.chain(tunnels).collect();
     known.dedup();
     known.join(", ")
 }
 
 /// Clients of the tunnels that a name selects: a tunnel's name, or `device/tunnel`.
-pub(crate) fn callers_named<'e>(estate: &'e EstateMap, name: &str) -> Vec<&'e RemoteClients> {
+pub(crate) fn clients_named<'e>(estate: &'e EstateMap, name: &str) -> Vec<&'e RemoteClients> {
     let fits = |one: &&RemoteClients| {
         one.tunnel == name
             || name.split_once('/').is_some_and(|(device, tunnel)| {
                 estate.devices[one.device].name == device && one.tunnel == tunnel
             })
     };
-    estate.shape().callers.iter().filter(fits).collect()
+    estate.shape().clients.iter().filter(fits).collect()
 }

@@ -1,14 +1,14 @@
 //! Connections between the devices of an estate: interfaces that share a network, tunnels, interfaces that face untrusted networks, and
 //! entry points of VPN clients. Where the exports are not conclusive, assumptions are made and reported.
 
-mod callers;
+mod clients;
 mod networks;
 mod shape;
 #[cfg(test)]
 mod tests;
 mod tunnels;
 
-pub use callers::RemoteClients;
+pub use clients::RemoteClients;
 pub use networks::{Network, router};
 pub use shape::{Assumption, SiteLink, Topology};
 
@@ -24,15 +24,15 @@ impl Topology {
         all.face_outside(estate);
         all.shape.does_not_carry(not_public());
         networks::join(estate, &mut all);
-        callers::place(estate, &mut all);
+        clients::place(estate, &mut all);
         tunnels::join(estate, &mut all);
         // Who calls from another site of the estate is that site, and no caller.
-        for callers in &mut all.callers {
-            let place = Place { device: callers.device, interface: callers.interface.clone() };
+        for clients in &mut all.clients {
+            let place = Place { device: clients.device, interface: clients.interface.clone() };
             let sites = all.shape.takes(&place);
-            callers.ranges.retain(|range| !sites.iter().any(|site| site.covers(range)));
+            clients.ranges.retain(|range| !sites.iter().any(|site| site.covers(range)));
         }
-        all.callers.retain(|one| !one.ranges.is_empty());
+        all.clients.retain(|one| !one.ranges.is_empty());
         all
     }
 
@@ -42,7 +42,7 @@ impl Topology {
                 let place = Place { device, interface: interface.name.clone() };
                 let fix = |list: &str| format!("[device.\"{}\"] outside = {list}", one.name);
                 if !interface.certain {
-                    self.guesses.push(Assumption {
+                    self.assumptions.push(Assumption {
                         text: format!(
                             "{} of {} is assumed to face internal networks: its addresses are private, and its next hop is \
                              in no export",
@@ -62,7 +62,7 @@ impl Topology {
                     OutsideReason::Stated | OutsideReason::DefaultRoute(_) => None,
                 };
                 if let Some((origin, why)) = guessed {
-                    self.guesses.push(Assumption {
+                    self.assumptions.push(Assumption {
                         text: format!(
                             "{} of {} is assumed to face the Internet: {why}",
                             interface.name, one.name

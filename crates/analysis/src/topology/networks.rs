@@ -106,7 +106,7 @@ pub(super) fn join(estate: &Estate, all: &mut Topology) {
             });
             if let Some(twin) = twin.filter(|_| !joined_so.contains(&member.place)) {
                 // Two with one address: two networks of the same numbers, for all that is known.
-                all.guesses.push(twins(estate, &places, &members[*twin], member));
+                all.assumptions.push(twins(estate, &places, &members[*twin], member));
                 alone = true;
                 continue;
             }

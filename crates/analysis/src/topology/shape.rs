@@ -35,13 +35,13 @@ pub struct Topology {
     /// Networks with who is on them, in order of their first interface.
     pub networks: Vec<Network>,
     /// Entry points of each tunnel's clients, in order of device.
-    pub callers: Vec<RemoteClients>,
+    pub clients: Vec<RemoteClients>,
     /// Sites joined by tunnels.
     pub joined: Vec<SiteLink>,
     /// Interfaces that certainly face an untrusted network.
     pub outside: Vec<Place>,
     /// Assumptions.
-    pub guesses: Vec<Assumption>,
+    pub assumptions: Vec<Assumption>,
 }
 
 impl Topology {
@@ -53,14 +53,14 @@ impl Topology {
 
     /// Clients of the tunnels that a device serves.
     #[must_use]
-    pub fn callers_at(&self, device: usize) -> &[RemoteClients] {
-        trevlin_estate::assemble::of_device(&self.callers, device, |one| one.device)
+    pub fn clients_at(&self, device: usize) -> &[RemoteClients] {
+        trevlin_estate::assemble::of_device(&self.clients, device, |one| one.device)
     }
 
     /// Clients of the tunnels of devices, by the names of the tunnels.
     #[must_use]
-    pub fn callers_of(&self, name: &str) -> Vec<&RemoteClients> {
-        self.callers.iter().filter(|one| one.tunnel == name).collect()
+    pub fn clients_of(&self, name: &str) -> Vec<&RemoteClients> {
+        self.clients.iter().filter(|one| one.tunnel == name).collect()
     }
 }
 

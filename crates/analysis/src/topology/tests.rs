@@ -56,7 +56,7 @@ fn networks_are_joined_and_kept_apart() {
     let (c, d) = (addresses(&[("eth0", "10.4.0.129/25")]), addresses(&[("eth0", "10.4.0.1/24")]));
     let files: Vec<(&str, &str)> =
         vec![("a/ip-addr.json", &a), ("b/ip-addr.json", &b), ("c/ip-addr.json", &c), ("d/ip-addr.json", &d)];
-    for (count, file, wanted, guesses) in [
+    for (count, file, wanted, assumptions) in [
         (2, "", &["a:eth0+b:eth0"][..], 0),
         // A part of the network is on it as well.
         (3, "", &["a:eth0+b:eth0+c:eth0"], 0),
@@ -69,8 +69,8 @@ fn networks_are_joined_and_kept_apart() {
     ] {
         let estate = estate_with(&files[..count], file);
         assert_eq!(joined(&estate), wanted, "{count} {file}");
-        let twins = estate.shape().guesses.iter().filter(|one| one.text.contains("both have")).count();
-        assert_eq!(twins, guesses, "{count} {file}");
+        let twins = estate.shape().assumptions.iter().filter(|one| one.text.contains("both have")).count();
+        assert_eq!(twins, assumptions, "{count} {file}");
     }
 }
 
@@ -81,9 +81,10 @@ fn an_outside_in_name_only_is_a_guess_that_can_be_put_right() {
     let files = [("a/ip-addr.json", own.as_str()), ("a/ip-route.json", way.as_str())];
     let estate = estate_with(&files, "");
     assert!(estate.shape().outside.is_empty());
-    assert_eq!(estate.shape().guesses[0].otherwise, "[device.\"a\"] outside = [\"eth0\"]");
-    let estate = estate_with(&files, &estate.shape().guesses[0].otherwise.replace("] outside", "]\noutside"));
-    assert_eq!((estate.shape().outside.len(), estate.shape().guesses.len()), (1, 0));
+    assert_eq!(estate.shape().assumptions[0].otherwise, "[device.\"a\"] outside = [\"eth0\"]");
+    let estate =
+        estate_with(&files, &estate.shape().assumptions[0].otherwise.replace("] outside", "]\noutside"));
+    assert_eq!((estate.shape().outside.len(), estate.shape().assumptions.len()), (1, 0));
     // A name says enough, unless the next hop is known.
     let named =
         [("a/ip-addr.json", own.replace("eth0", "wan0")), ("a/ip-route.json", way.replace("eth0", "wan0"))];
@@ -176,8 +177,8 @@ fn callers_are_asked_for_by_tunnel_and_by_group() {
         ("a/etc/group", "root:x:0:\nclerks:x:1001:ann\ncrews:x:1002:bob\n"),
     ];
     let estate = estate_with(&files, "");
-    let callers = &estate.shape().callers[0];
-    assert_eq!((callers.interface.as_str(), callers.tunnel.as_str()), ("ppp0", "PPTP server"));
+    let clients = &estate.shape().clients[0];
+    assert_eq!((clients.interface.as_str(), clients.tunnel.as_str()), ("ppp0", "PPTP server"));
     // Some callers come through and some do not; the one address of a group does or does not.
     assert_eq!(reached(&estate, "PPTP server", "10.4.0.77", 443), "depends");
     assert_eq!(reached(&estate, "clerks", "10.4.0.77", 443), "allowed");

@@ -1,6 +1,6 @@
 //! Sites that tunnels join.
 
-use crate::topology::callers::{entrance, interface_of};
+use crate::topology::clients::{entrance, interface_of};
 use crate::topology::{SiteLink, Topology};
 use std::collections::BTreeMap;
 use std::net::IpAddr;

@@ -25,7 +25,7 @@ fn audit(findings: Vec<SeenFinding>, files: &[&str]) -> Snapshot {
 }
 
 /// Change of one finding.
-fn fate(was: Option<SeenFinding>, is: Option<SeenFinding>, files: &[&str]) -> String {
+fn outcome(was: Option<SeenFinding>, is: Option<SeenFinding>, files: &[&str]) -> String {
     let old = audit(was.into_iter().collect(), &["a/x", "a/y"]);
     let found = compare(old, audit(is.into_iter().collect(), files));
     let mut all = Vec::new();
@@ -76,9 +76,9 @@ fn what_becomes_of_a_finding() {
         ),
         (Some(finding("c/d", "a", "something else", "a/x=other")), both, "fixed | new"),
     ] {
-        assert_eq!(fate(Some(one()), is, files), wanted);
+        assert_eq!(outcome(Some(one()), is, files), wanted);
     }
-    assert_eq!(fate(None, Some(one()), both), "new");
+    assert_eq!(outcome(None, Some(one()), both), "new");
 }
 
 #[test]

@@ -5,7 +5,7 @@ mod quote;
 
 use crate::accepted::AcceptanceEntry;
 use crate::answers::AnswerEntry;
-pub use crate::finding::{DeviceSummary, ExportSummary, Finding, NoteSummary, OpenQuestion, Status};
+pub use crate::finding::{DeviceSummary, ExportSummary, Finding, InformationRequest, NoteSummary, Status};
 pub(crate) use crate::finding::{Prints, fingerprint};
 use crate::{accepted, answers};
 use quote::{Texts, devices, finding, open_question};
@@ -54,7 +54,7 @@ pub struct Outcome {
     /// Findings: the highest severity first, then by device, file and line. Each is boxed, so that sorting moves pointers only.
     pub findings: Vec<Box<Finding>>,
     /// Information requests, in the order of work.
-    pub open_questions: Vec<OpenQuestion>,
+    pub open_questions: Vec<InformationRequest>,
     /// Result of each acceptance entry.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub acceptances: Vec<AcceptanceEntry>,
@@ -157,7 +157,7 @@ pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Ou
 }
 
 /// Removes requests about a whole export where every cited line has a request of its own.
-fn asked_once(questions: &mut Vec<OpenQuestion>) {
+fn asked_once(questions: &mut Vec<InformationRequest>) {
     const WHOLE: &str = "upkeep/export-incomplete";
     let place = |one: &Evidence| (Arc::clone(&one.path), one.line);
     let others: BTreeSet<(Arc<str>, u32)> = questions
@@ -174,7 +174,7 @@ fn asked_once(questions: &mut Vec<OpenQuestion>) {
 struct Said {
     #[expect(clippy::vec_box, reason = "putting very many in order is to move no more than where they are")]
     findings: Vec<Box<Finding>>,
-    questions: Vec<OpenQuestion>,
+    questions: Vec<InformationRequest>,
     /// Kept where an answer may become a finding.
     seen: Prints,
 }
@@ -197,8 +197,8 @@ fn ask_all(estate: &Analyses, baseline: &Baseline, texts: &Texts, areas: &[Area]
                 estate.rule_reviews(device);
             })
         });
-        estate.views();
-        estate.inner_views();
+        estate.internet();
+        estate.internal();
     };
     let alone = |check: &Check| matches!(check.run, Run::Map(_));
     let run = |wanted: bool| -> Vec<Option<Said>> {

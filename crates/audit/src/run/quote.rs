@@ -1,7 +1,7 @@
 //! Answers of checks as text: lines of exports quoted, and every secret masked.
 
 use crate::finding::RequestParts;
-use crate::run::{DeviceSummary, ExportSummary, Finding, NoteSummary, OpenQuestion, Status};
+use crate::run::{DeviceSummary, ExportSummary, Finding, InformationRequest, NoteSummary, Status};
 use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_analysis::context::Analyses;
@@ -104,7 +104,7 @@ pub(super) fn open_question(
     device: &str,
     about: (DeviceId, Subject),
     question: Question,
-) -> OpenQuestion {
+) -> InformationRequest {
     let mut evidence = texts.evidence(estate, &question.evidence);
     if !question.quoted {
         evidence.iter_mut().for_each(|one| one.excerpt = texts.hold("…"));
@@ -113,7 +113,7 @@ pub(super) fn open_question(
         Addressee::Device(at) => estate.devices[at].name.as_str(),
         Addressee::Subject | Addressee::Estate => device,
     };
-    OpenQuestion {
+    InformationRequest {
         check: check.id,
         area: check.area,
         device: texts.hold(addressee),

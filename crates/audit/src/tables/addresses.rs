@@ -6,8 +6,8 @@ use serde::Serialize;
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use trevlin_analysis::addresses::told::{mistyped, sentence};
-use trevlin_analysis::addresses::{Allocation, ClaimKind, OverlapKind, Plan};
+use trevlin_analysis::addresses::told::{malformed, sentence};
+use trevlin_analysis::addresses::{Allocation, AllocationKind, OverlapKind, Plan};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::assemble::space::own_space;
 use trevlin_estate::special::is_foreign;
@@ -25,7 +25,7 @@ pub struct Row {
     /// Last address.
     pub last: IpAddr,
     /// Kind.
-    pub kind: ClaimKind,
+    pub kind: AllocationKind,
     /// Device.
     pub device: String,
     /// The owner of the allocation.
@@ -61,7 +61,7 @@ pub struct OverlapRow {
 
 /// Something that should be an address and is none.
 #[derive(Debug, Clone, Serialize)]
-pub struct MistypedRow {
+pub struct MalformedRow {
     /// Device.
     pub device: String,
     /// Whose it is.
@@ -82,7 +82,7 @@ pub struct Sheet {
     /// Overlaps, faults first.
     pub overlaps: Vec<OverlapRow>,
     /// Malformed ranges.
-    pub mistyped: Vec<MistypedRow>,
+    pub malformed: Vec<MalformedRow>,
 }
 
 /// The table of an estate, whole or as far as it touches a range.
@@ -138,13 +138,15 @@ pub fn sheet(estate: &EstateMap, around: Option<IpRange>) -> Sheet {
         });
     }
     overlaps.sort_by_key(|one| (one.meaning, one.first, one.last));
-    let mistyped = if around.is_some() { Vec::new() } else { mistyped_rows(estate) };
-    Sheet { allocations, overlaps, mistyped }
+    let malformed = if around.is_some() { Vec::new() } else { mistyped_rows(estate) };
+    Sheet { allocations, overlaps, malformed }
 }
 
 fn row(estate: &EstateMap, allocation: &Allocation, depth: usize, own: &[IpRange]) -> Row {
-    let handed_out =
-        matches!(allocation.kind, ClaimKind::Pool | ClaimKind::PoolNetwork | ClaimKind::DhcpRange);
+    let handed_out = matches!(
+        allocation.kind,
+        AllocationKind::Pool | AllocationKind::PoolNetwork | AllocationKind::DhcpRange
+    );
     let foreign = handed_out && is_foreign(allocation.range, own);
     let (path, line) = line_of(estate, allocation.origin);
     let mask = |text: &str| estate.masker().mask(text);
@@ -164,12 +166,12 @@ fn row(estate: &EstateMap, allocation: &Allocation, depth: usize, own: &[IpRange
     }
 }
 
-fn mistyped_rows(estate: &EstateMap) -> Vec<MistypedRow> {
+fn mistyped_rows(estate: &EstateMap) -> Vec<MalformedRow> {
     let mut rows = Vec::new();
     for device in &estate.devices {
-        for (owner, bad) in mistyped(&device.facts) {
+        for (owner, bad) in malformed(&device.facts) {
             let (path, line) = line_of(estate, bad.origin);
-            rows.push(MistypedRow {
+            rows.push(MalformedRow {
                 device: device.name.clone(),
                 owner,
                 what: estate.masker().mask(&bad.why),
@@ -190,8 +192,10 @@ fn line_of(estate: &EstateMap, origin: Origin) -> (String, u32) {
 #[must_use]
 pub fn neighbourhood(plan: &Plan, address: IpAddr) -> IpRange {
     let networks = plan.allocations.iter().filter(|allocation| {
-        let network =
-            matches!(allocation.kind, ClaimKind::Network | ClaimKind::Link | ClaimKind::PoolNetwork);
+        let network = matches!(
+            allocation.kind,
+            AllocationKind::Network | AllocationKind::Link | AllocationKind::PoolNetwork
+        );
         network && allocation.range.contains(address)
     });
     let usual = if Family::of(address) == Family::V4 { 24 } else { 64 };

@@ -5,7 +5,7 @@
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::exposure::forwards::{ForwardFate, ForwardOutcome};
+use trevlin_analysis::exposure::forwards::{ForwardOutcome, ForwardResult};
 use trevlin_analysis::exposure::protection::{
     Protection, ProtectionEvidence, protection, protection_evidence,
 };
@@ -21,7 +21,7 @@ use trevlin_packets::way::{Egress, Step};
 
 /// Something that is taken to be so.
 #[derive(Debug, Clone, Serialize)]
-pub struct GuessRow {
+pub struct AssumptionRow {
     /// What, and why.
     pub text: String,
     /// The entry for the estate file where it is wrong.
@@ -123,7 +123,7 @@ pub struct OpeningRow {
 #[derive(Debug, Clone, Serialize)]
 pub struct ForwardRow {
     /// Its outcome.
-    pub fate: ForwardVerdict,
+    pub outcome: ForwardVerdict,
     /// The device.
     pub device: String,
     /// Who meets it.
@@ -187,7 +187,7 @@ pub struct ExposureSheet {
     /// How wide it is.
     pub breadth: Vec<BreadthRow>,
     /// Assumptions.
-    pub guesses: Vec<GuessRow>,
+    pub assumptions: Vec<AssumptionRow>,
     /// Whether something was left out.
     pub cut: bool,
     /// Missing or unanalysed parts of packet filters.
@@ -230,11 +230,11 @@ pub fn sheet(estate: &Analyses, services: &[Vec<Service>], exposure: &Exposure, 
                 pairs: count(one.log2_pairs),
             })
             .collect(),
-        guesses: estate
+        assumptions: estate
             .shape()
-            .guesses
+            .assumptions
             .iter()
-            .map(|one| GuessRow {
+            .map(|one| AssumptionRow {
                 text: estate.masker().mask(&one.text),
                 otherwise: one.otherwise.clone(),
                 evidence: one.origins.iter().map(|origin| place(*origin)).collect(),
@@ -446,13 +446,13 @@ impl Maker<'_> {
         }
     }
 
-    fn forward(&self, one: &ForwardFate) -> ForwardRow {
+    fn forward(&self, one: &ForwardResult) -> ForwardRow {
         let allocation = |number: usize| {
             let allocation = &self.estate.plan().allocations[number];
             let whose = allocation.who.as_ref().unwrap_or(&allocation.owner);
             self.estate.masker().mask(&format!("{} on {whose}", allocation.kind.words()))
         };
-        let (fate, remark) = match &one.fate {
+        let (outcome, remark) = match &one.outcome {
             ForwardOutcome::Service(all) => {
                 let names = all.iter().map(|at| {
                     let reached = &self.exposure.reached[*at];
@@ -496,7 +496,7 @@ impl Maker<'_> {
         };
         let everybody = trevlin_analysis::exposure::gather::nearly_all(&one.sources, &self.everybody());
         ForwardRow {
-            fate,
+            outcome,
             device: self.name(one.device),
             sources: self.sources(everybody, &one.sources),
             everybody,

@@ -80,9 +80,9 @@ pub fn sheet(estate: &Analyses) -> Vec<IntentRow> {
         });
         let beyond = held.excess.iter().any(|one| one.certain);
         let verdict = match (held.problem.is_some(), held.missing.is_empty(), beyond) {
-            (true, ..) => IntentVerdict::OpenQuestion,
+            (true, ..) => IntentVerdict::Undetermined,
             (_, true, false) if held.excess.is_empty() => IntentVerdict::Holds,
-            (_, true, false) => IntentVerdict::OpenQuestion,
+            (_, true, false) => IntentVerdict::Undetermined,
             (_, true, true) => IntentVerdict::Excess,
             (_, false, false) => IntentVerdict::Missing,
             (_, false, true) => IntentVerdict::MissingAndExcess,
@@ -99,5 +99,5 @@ pub fn sheet(estate: &Analyses) -> Vec<IntentRow> {
             excess: excess.collect(),
         }
     };
-    estate.held_intents().iter().map(row).collect()
+    estate.evaluated_intents().iter().map(row).collect()
 }

@@ -91,7 +91,7 @@ pub struct ServedRow {
     #[serde(skip)]
     pub everybody: bool,
     /// Tunnels whose clients reach it.
-    pub callers: Vec<String>,
+    pub clients: Vec<String>,
     /// Whether its reachability depends on a condition that is not analysed.
     pub uncertain: bool,
     /// Its resources.
@@ -105,13 +105,13 @@ pub struct ServedRow {
 /// Every service of the devices named, or of all, by device; those that listen at several places once.
 #[must_use]
 pub fn sheet(estate: &Analyses, devices: &[String]) -> Vec<ServedRow> {
-    let views = estate.views();
+    let internet = estate.internet();
     let of_device = |(at, device): (usize, &Device)| -> Vec<ServedRow> {
         if !devices.is_empty() && !devices.contains(&device.name) {
             return Vec::new();
         }
         let mut own: Vec<(What, ServedRow)> = Vec::new();
-        for (number, service) in views.services[at].iter().enumerate() {
+        for (number, service) in internet.services[at].iter().enumerate() {
             let (place, name) = (place_of(service), masked(estate, &service.name));
             let same = |(what, row): &&mut (What, ServedRow)| {
                 row.name == name
@@ -186,7 +186,7 @@ fn row(estate: &Analyses, at: usize, service: &Service, place: PlaceRow) -> Serv
         factors: protection.factors,
         outside: Vec::new(),
         everybody: false,
-        callers: Vec::new(),
+        clients: Vec::new(),
         uncertain: false,
         parts,
         open: sites.iter().flat_map(|one| &one.open).map(|(text, _)| masked(estate, text)).collect(),
@@ -261,7 +261,7 @@ fn reached(estate: &Analyses, device: usize, number: usize, row: &mut ServedRow)
         let all = exposure.reached_of(device).filter(|one| one.service == number);
         all.map(|one| (one.everybody, one.certain, some_ranges(&one.sources))).collect()
     };
-    for (everybody, certain, ranges) in mine(&estate.views().outside) {
+    for (everybody, certain, ranges) in mine(&estate.internet().outside) {
         row.uncertain |= !certain;
         if everybody {
             row.outside = vec!["any".to_owned()];
@@ -270,10 +270,10 @@ fn reached(estate: &Analyses, device: usize, number: usize, row: &mut ServedRow)
             row.outside.push(ranges);
         }
     }
-    for (number, exposure) in estate.inner_views().coming_to(device) {
-        let tunnel = &estate.shape().callers[number].tunnel;
-        if !mine(exposure).is_empty() && !row.callers.contains(tunnel) {
-            row.callers.push(tunnel.clone());
+    for (number, exposure) in estate.internal().coming_to(device) {
+        let tunnel = &estate.shape().clients[number].tunnel;
+        if !mine(exposure).is_empty() && !row.clients.contains(tunnel) {
+            row.clients.push(tunnel.clone());
         }
     }
 }

@@ -244,7 +244,7 @@ fn judged(outcome: &Outcome) -> BTreeMap<&(DeviceId, Subject), Judged> {
     }
     for one in outcome.open_questions.iter().filter(|one| AREAS.contains(&one.area)) {
         let text = format!("information request: {}", one.question);
-        let verdict = TunnelVerdict::OpenQuestion;
+        let verdict = TunnelVerdict::Undetermined;
         all.push(Said { check: one.check, about: &one.about, verdict, text, evidence: &one.evidence });
     }
     all.sort_by_key(|one| one.check);

@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::addresses::meaning::is_host_local;
-use trevlin_analysis::addresses::{Allocation, ClaimKind};
+use trevlin_analysis::addresses::{Allocation, AllocationKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -33,7 +33,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let inside = |allocation: &&Allocation| {
-            allocation.kind == ClaimKind::Network
+            allocation.kind == AllocationKind::Network
                 && !is_host_local(&allocation.owner)
                 && !faces_outside(estate, allocation)
         };

@@ -4,7 +4,7 @@ use crate::addresses::{by_holder, listed};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
-use trevlin_analysis::addresses::{Allocation, ClaimKind, OverlapKind};
+use trevlin_analysis::addresses::{Allocation, AllocationKind, OverlapKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -31,7 +31,7 @@ pub(crate) const CHECK: Check = Check {
 type Pair<'a> = (&'a Allocation, &'a Allocation);
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    use ClaimKind::{DhcpRange, Pool, PoolNetwork};
+    use AllocationKind::{DhcpRange, Pool, PoolNetwork};
     let plan = estate.plan();
     let found = by_holder(estate, |a, b| {
         matches!((a.kind, b.kind), (Pool | PoolNetwork | DhcpRange, DhcpRange)) && a.group != b.group

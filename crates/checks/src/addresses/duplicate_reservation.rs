@@ -4,7 +4,7 @@ use crate::addresses::listed;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
-use trevlin_analysis::addresses::{Allocation, ClaimKind};
+use trevlin_analysis::addresses::{Allocation, AllocationKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -36,8 +36,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut kept: BTreeMap<IpRange, Vec<&Allocation>> = BTreeMap::new();
     for overlap in &plan.overlaps {
         let (a, b) = plan.pair(overlap);
-        if a.kind == ClaimKind::FixedAddress
-            && matches!(b.kind, ClaimKind::FixedAddress | ClaimKind::Reservation)
+        if a.kind == AllocationKind::FixedAddress
+            && matches!(b.kind, AllocationKind::FixedAddress | AllocationKind::Reservation)
         {
             kept.entry(overlap.shared).or_default().extend([a, b]);
         }

@@ -5,7 +5,7 @@ use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::addresses::meaning::is_host_local;
-use trevlin_analysis::addresses::{Allocation, ClaimKind};
+use trevlin_analysis::addresses::{Allocation, AllocationKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -37,7 +37,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         .allocations
         .iter()
         .filter(|allocation| {
-            allocation.kind == ClaimKind::Network
+            allocation.kind == AllocationKind::Network
                 && !is_host_local(&allocation.owner)
                 && matches!(space_of(allocation.range), Space::Private)
         })
@@ -119,7 +119,7 @@ fn tunnel_to<'a>(estate: &'a EstateMap, allocations: &[&Allocation]) -> Option<&
     let sites: BTreeSet<_> =
         allocations.iter().filter_map(|allocation| estate.devices[allocation.device].site.as_ref()).collect();
     estate.plan().allocations.iter().find(|one| {
-        one.kind == ClaimKind::Remote
+        one.kind == AllocationKind::Remote
             && estate.devices[one.device].site.as_ref().is_some_and(|site| sites.contains(site))
             && allocations.iter().any(|allocation| {
                 allocation.range.intersection(&one.range).is_some()
@@ -132,7 +132,7 @@ fn tunnel_to<'a>(estate: &'a EstateMap, allocations: &[&Allocation]) -> Option<&
 fn same_address(estate: &EstateMap) -> Vec<Answer> {
     let mut holders: BTreeMap<IpRange, Vec<&Allocation>> = BTreeMap::new();
     for allocation in &estate.plan().allocations {
-        if allocation.kind == ClaimKind::Address
+        if allocation.kind == AllocationKind::Address
             && estate.devices[allocation.device].site.is_none()
             && !is_host_local(&allocation.owner)
             && matches!(space_of(allocation.range), Space::Private)

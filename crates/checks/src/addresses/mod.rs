@@ -43,7 +43,7 @@ fn by_holder(
 
 /// The first mistyped piece of every pool, with its device and what hands it out; also of those that a daemon refuses to
 /// start with, often for that reason.
-fn mistyped_pools(estate: &EstateMap) -> Vec<(usize, &str, &MalformedAddress)> {
+fn malformed_pools(estate: &EstateMap) -> Vec<(usize, &str, &MalformedAddress)> {
     let mut found = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (name, plan) in device.facts.every_plan() {

@@ -62,7 +62,7 @@ fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, or
     else {
         return Verdict::DoesNotApply;
     };
-    let unless = match hides_callers(estate, holder.device, range, default) {
+    let unless = match hides_clients(estate, holder.device, range, default) {
         Some(true) => return Verdict::Pass,
         Some(false) => None,
         None => Some((
@@ -152,11 +152,11 @@ fn lies_in_connected(device: &Device, pool: &Pool, range: IpRange) -> bool {
 
 /// Whether rules on the way out translate the source of VPN clients. `None` where no filter of that version was exported, or a ruleset that
 /// is not read, or a condition that is not analysed, may do it.
-fn hides_callers(estate: &EstateMap, device: usize, range: IpRange, by: &Route) -> Option<bool> {
+fn hides_clients(estate: &EstateMap, device: usize, range: IpRange, by: &Route) -> Option<bool> {
     let tables = estate.tables(device, range.family());
     let facts = &estate.devices[device].facts;
     let leaving = Leaving { sources: range, interface: by.interface.as_deref() };
-    let unread = facts.not_modelled.iter().any(|one| one.filters_packets);
+    let unread = facts.not_analysed.iter().any(|one| one.filters_packets);
     match hides_source(&tables, &facts.interfaces, &leaving) {
         Holds::Yes => Some(true),
         Holds::Perhaps => None,

@@ -1,9 +1,9 @@
 //! A client pool lies inside a network of the device's own interfaces.
 
-use crate::addresses::{by_holder, mistyped_pools};
+use crate::addresses::{by_holder, malformed_pools};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use trevlin_analysis::addresses::{Allocation, ClaimKind};
+use trevlin_analysis::addresses::{Allocation, AllocationKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -31,10 +31,13 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let plan = estate.plan();
     let found = by_holder(estate, |a, b| {
-        matches!((a.kind, b.kind), (ClaimKind::Pool | ClaimKind::PoolNetwork, ClaimKind::Network))
+        matches!(
+            (a.kind, b.kind),
+            (AllocationKind::Pool | AllocationKind::PoolNetwork, AllocationKind::Network)
+        )
     });
     let mut answers = Vec::new();
-    for (device, name, bad) in mistyped_pools(estate) {
+    for (device, name, bad) in malformed_pools(estate) {
         let question = format!(
             "Please state the intended pool of {name} and the range in use: the configured range is malformed ({}).",
             bad.why

@@ -1,9 +1,9 @@
 //! A pool lies in foreign or unassigned public address space.
 
-use crate::addresses::mistyped_pools;
+use crate::addresses::malformed_pools;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use trevlin_analysis::addresses::ClaimKind;
+use trevlin_analysis::addresses::AllocationKind;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::space::own_space;
@@ -36,7 +36,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let plan = estate.plan();
     let mut answers = Vec::new();
     for allocation in &plan.allocations {
-        if plan.stands_for_pool(allocation) || allocation.kind == ClaimKind::DhcpRange {
+        if plan.stands_for_pool(allocation) || allocation.kind == AllocationKind::DhcpRange {
             let subject = Subject::of(SubjectKind::Addresses).with(allocation.range).with(&allocation.owner);
             let verdict = judge(
                 &allocation.owner,
@@ -48,7 +48,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(allocation.device, subject, verdict));
         }
     }
-    for (device, name, bad) in mistyped_pools(estate) {
+    for (device, name, bad) in malformed_pools(estate) {
         let ask = format!(
             "Please state the intended pool of {name} and the range in use: the configured range is malformed ({}).",
             bad.why

@@ -40,10 +40,10 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         answered.insert((holder.device, &holder.name));
         let thresholds = baseline.at(holder.device);
         let (large, times) = (u128::from(thresholds.pool_clients), u128::from(thresholds.pool_times_need));
-        let need = stores.needs(holder).into_iter().max_by_key(|need| need.callers);
+        let need = stores.needs(holder).into_iter().max_by_key(|need| need.clients);
         let verdict = match need {
             None => Verdict::DoesNotApply,
-            Some(need) if least >= large && least / times >= u128::from(need.callers.max(1)) => {
+            Some(need) if least >= large && least / times >= u128::from(need.clients.max(1)) => {
                 let (title, detail) = words(estate, &holder.name, least, *origin, &need);
                 Verdict::Fail(Fail {
                     rating: CHECK.rated("it causes no failure, and occupies address space"),

@@ -33,7 +33,7 @@ pub(crate) const CHECK: Check = Check {
 /// How many may come, what says so, and where.
 pub(super) struct Need {
     /// Number of clients.
-    pub(super) callers: u32,
+    pub(super) clients: u32,
     /// Source of the number.
     pub(super) says: &'static str,
     /// Where.
@@ -77,7 +77,7 @@ impl<'a> Stores<'a> {
     pub(super) fn needs(&self, holder: &'a PoolOwner) -> Vec<Need> {
         let of = (holder.device, holder.name.as_str());
         let need =
-            |says| move |(callers, origin): &(u32, Origin)| Need { callers: *callers, says, origin: *origin };
+            |says| move |(clients, origin): &(u32, Origin)| Need { clients: *clients, says, origin: *origin };
         let stated = self.sessions.get(&of).map(need("concurrent clients are permitted"));
         stated
             .into_iter()
@@ -95,9 +95,9 @@ impl<'a> Stores<'a> {
             }
             let at = usize::from(pool.ranges.first().is_some_and(|(range, _)| range.family() == Family::V6));
             let size = pool.size();
-            let per_caller = || pool.per_caller.possible().map(|count| u128::from(*count).max(1));
-            least[at] = least[at].saturating_add(size / per_caller().max().unwrap_or(1));
-            most[at] = most[at].saturating_add(size / per_caller().min().unwrap_or(1));
+            let per_client = || pool.per_client.possible().map(|count| u128::from(*count).max(1));
+            least[at] = least[at].saturating_add(size / per_client().max().unwrap_or(1));
+            most[at] = most[at].saturating_add(size / per_client().min().unwrap_or(1));
         }
         let at = usize::from(most[1] > 0 && most[0] == 0);
         (most[at] > 0).then_some((least[at], most[at]))
@@ -113,11 +113,11 @@ pub(super) fn words(
     need: &Need,
 ) -> (String, String) {
     (
-        format!("{name} has addresses for {room} clients, and {} are possible", need.callers),
+        format!("{name} has addresses for {room} clients, and {} are possible", need.clients),
         format!(
             "The pool has room for {room} clients ({}), while {} {} ({}).",
             estate.place(pool),
-            need.callers,
+            need.clients,
             need.says,
             estate.place(need.origin)
         ),
@@ -136,7 +136,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let Some((_, most)) = stores.room(holder) else { continue };
         answered.insert((holder.device, &holder.name));
         let needs = stores.needs(holder);
-        let verdict = match needs.iter().find(|need| u128::from(need.callers) > most) {
+        let verdict = match needs.iter().find(|need| u128::from(need.clients) > most) {
             _ if needs.is_empty() => Verdict::DoesNotApply,
             None => Verdict::Pass,
             Some(need) => {

@@ -4,7 +4,7 @@ use crate::addresses::{by_holder, listed};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::addresses::told::told;
-use trevlin_analysis::addresses::{Allocation, ClaimKind, Overlap, OverlapKind, PoolOwner};
+use trevlin_analysis::addresses::{Allocation, AllocationKind, Overlap, OverlapKind, PoolOwner};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -33,14 +33,15 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn in_use(kind: ClaimKind) -> bool {
-    use ClaimKind::{Address, FixedAddress, NameServer, OutsideAddress, Reservation, Translation};
+fn in_use(kind: AllocationKind) -> bool {
+    use AllocationKind::{Address, FixedAddress, NameServer, OutsideAddress, Reservation, Translation};
     matches!(kind, Reservation | FixedAddress | Address | OutsideAddress | NameServer | Translation)
 }
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let plan = estate.plan();
-    let handed = |kind| matches!(kind, ClaimKind::Pool | ClaimKind::DhcpRange | ClaimKind::PoolNetwork);
+    let handed =
+        |kind| matches!(kind, AllocationKind::Pool | AllocationKind::DhcpRange | AllocationKind::PoolNetwork);
     let found = by_holder(estate, |a, b| handed(a.kind) && in_use(b.kind));
     let mut answers = Vec::new();
     for (group, holder) in plan.pools.iter().enumerate() {
@@ -86,7 +87,7 @@ fn fail(estate: &EstateMap, holder: &PoolOwner, pairs: &[(&Allocation, &Allocati
     let mut ranges: Vec<&Allocation> = pairs.iter().map(|(range, _)| *range).collect();
     ranges.dedup_by_key(|allocation| allocation.origin);
     // A tunnel's own fixed addresses: its users, who come one by one.
-    let own = |used: &&Allocation| used.kind == ClaimKind::FixedAddress && used.device == holder.device;
+    let own = |used: &&Allocation| used.kind == AllocationKind::FixedAddress && used.device == holder.device;
     let strangers = used.iter().filter(|used| !own(used)).count();
     let (severity, why) = if strangers == 0 {
         (Severity::Low, "only clients of the same device are affected")
@@ -104,8 +105,8 @@ fn fail(estate: &EstateMap, holder: &PoolOwner, pairs: &[(&Allocation, &Allocati
             let one = used[0];
             let whose = match (&one.who, one.kind) {
                 (Some(who), _) => format!("which is reserved for {who}"),
-                (None, ClaimKind::NameServer) => "the address of a DNS server".to_owned(),
-                (None, ClaimKind::Translation) => "which is a NAT address".to_owned(),
+                (None, AllocationKind::NameServer) => "the address of a DNS server".to_owned(),
+                (None, AllocationKind::Translation) => "which is a NAT address".to_owned(),
                 (None, _) => format!("the address of {} on {}", one.owner, estate.devices[one.device].name),
             };
             format!("{} on {device} assigns {}, {whose}", holder.name, one.range.short())

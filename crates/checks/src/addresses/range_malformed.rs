@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use trevlin_analysis::addresses::told::mistyped;
+use trevlin_analysis::addresses::told::malformed;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for (whose, bad) in mistyped(&device.facts) {
+        for (whose, bad) in malformed(&device.facts) {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Addresses).with(&whose),

@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use trevlin_analysis::addresses::{Allocation, ClaimKind, PoolOwner};
+use trevlin_analysis::addresses::{Allocation, AllocationKind, PoolOwner};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -42,7 +42,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     for allocation in plan
         .allocations
         .iter()
-        .filter(|allocation| matches!(allocation.kind, ClaimKind::Pool | ClaimKind::DhcpRange))
+        .filter(|allocation| matches!(allocation.kind, AllocationKind::Pool | AllocationKind::DhcpRange))
     {
         let Some(holder) = allocation.group.map(|group| &plan.pools[group]) else { continue };
         let device = &estate.devices[allocation.device];
@@ -129,7 +129,7 @@ fn faults(estate: &EstateMap, served: &Served, holder: &PoolOwner, allocation: &
     match &holder.pool {
         Some(pool) => {
             // Blocks of four addresses hold network and broadcast addresses by design (OpenVPN, net30).
-            if pool.per_caller.value() != Some(&1) {
+            if pool.per_client.value() != Some(&1) {
                 return found;
             }
             let own = pool.network.map(|net| (IpRange::from(net), pool.origin));

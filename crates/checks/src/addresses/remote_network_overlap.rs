@@ -3,7 +3,7 @@
 use crate::addresses::listed;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use trevlin_analysis::addresses::{Allocation, ClaimKind};
+use trevlin_analysis::addresses::{Allocation, AllocationKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    use ClaimKind::{Network, Pool, PoolNetwork, Remote};
+    use AllocationKind::{Network, Pool, PoolNetwork, Remote};
     let plan = estate.plan();
     let mut answers = Vec::new();
     for overlap in &plan.overlaps {

@@ -5,7 +5,7 @@ use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::housekeeping::{Radio, RadioProtection};
+use trevlin_model::housekeeping::{Radio, WifiProtection};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for one in device.facts.radios.iter().filter(|one| one.protection != RadioProtection::Open) {
+        for one in device.facts.radios.iter().filter(|one| one.protection != WifiProtection::Open) {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Wifi).with(&one.interface).with(&one.name),
@@ -48,13 +48,13 @@ fn judge(one: &Radio) -> Verdict {
         })
     };
     match (one.protection, one.tkip) {
-        (RadioProtection::Wep, _) => fail(
+        (WifiProtection::Wep, _) => fail(
             CHECK.severity,
             "WEP",
             "the key is recovered by listening",
             vec![one.protection_origin, one.origin],
         ),
-        (RadioProtection::Wpa, tkip) => fail(
+        (WifiProtection::Wpa, tkip) => fail(
             CHECK.severity.lower(),
             "first-generation WPA",
             "a withdrawn protocol is accepted as well",

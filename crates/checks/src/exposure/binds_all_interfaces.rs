@@ -27,14 +27,14 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    let views = estate.views();
+    let internet = estate.internet();
     // Of everybody's callers, since what those of one tunnel reach may be on another device.
-    let inner = estate.inner_views().callers.iter().flat_map(|one| &one.reached);
+    let inner = estate.internal().clients.iter().flat_map(|one| &one.reached);
     let by_callers: BTreeSet<(usize, usize)> = inner.map(|one| (one.device, one.service)).collect();
     let mut answers = Vec::new();
-    for (at, services) in views.services.iter().enumerate() {
+    for (at, services) in internet.services.iter().enumerate() {
         let faces = estate.outside(at).iter().any(|one| one.certain);
-        let called = !estate.shape().callers_at(at).is_empty();
+        let called = !estate.shape().clients_at(at).is_empty();
         if !faces || !called {
             continue;
         }
@@ -49,7 +49,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 answers.push(Answer::new(at, subject, Verdict::Pass));
                 continue;
             }
-            let from_outside = views.outside.reached_of(at).any(|reached| reached.service == number);
+            let from_outside = internet.outside.reached_of(at).any(|reached| reached.service == number);
             if from_outside || !by_callers.contains(&(at, number)) {
                 continue;
             }

@@ -26,10 +26,10 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    let views = estate.views();
+    let internet = estate.internet();
     let mut answers = Vec::new();
     for (at, services) in
-        views.services.iter().enumerate().filter(|(at, _)| estate.devices[*at].facts.has_sockets)
+        internet.services.iter().enumerate().filter(|(at, _)| estate.devices[*at].facts.has_sockets)
     {
         let unexplained: Vec<(usize, &Service)> = services
             .iter()
@@ -37,7 +37,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             .filter(|(_, one)| one.known == Known::Observed && !one.is_local())
             .collect();
         let outside = |number: usize| -> Option<&Reachable> {
-            views.outside.reached_of(at).find(|one| one.service == number && one.certain)
+            internet.outside.reached_of(at).find(|one| one.service == number && one.certain)
         };
         // One that strangers reach, and that nothing names, is a finding of its own.
         let (reached, rest): (Vec<_>, Vec<_>) = unexplained

@@ -38,7 +38,7 @@ use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::exposure::{ForwardFate, Reachable};
+use trevlin_analysis::exposure::{ForwardResult, Reachable};
 use trevlin_analysis::services::{Known, Service};
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_model::Origin;
@@ -149,14 +149,14 @@ pub(super) fn each_exposed(
     wanted: impl Fn(usize, &Service) -> bool,
     judge: impl Fn(&Exposed<'_>) -> Verdict,
 ) -> Vec<Answer> {
-    let views = estate.views();
+    let internet = estate.internet();
     let mut answers = Vec::new();
-    for (device, services) in views.services.iter().enumerate() {
+    for (device, services) in internet.services.iter().enumerate() {
         // A service that answers at several ports or in both IP versions is one.
         let mut exposed: BTreeMap<&str, Exposed<'_>> = BTreeMap::new();
         let mut passes = false;
         for (number, service) in services.iter().enumerate().filter(|(_, service)| wanted(device, service)) {
-            let ways: Vec<&Reachable> = views
+            let ways: Vec<&Reachable> = internet
                 .outside
                 .reached
                 .iter()
@@ -185,8 +185,11 @@ pub(super) fn each_exposed(
 }
 
 /// Judges every port forward that connections from untrusted networks may match; `judge` receives it and its title.
-pub(super) fn each_forward(estate: &Analyses, judge: impl Fn(&ForwardFate, &str) -> Verdict) -> Vec<Answer> {
-    let told = estate.views().outside.forwards.iter().map(|one| {
+pub(super) fn each_forward(
+    estate: &Analyses,
+    judge: impl Fn(&ForwardResult, &str) -> Verdict,
+) -> Vec<Answer> {
+    let told = estate.internet().outside.forwards.iter().map(|one| {
         let forward = &estate.devices[one.device].facts.forwards[one.number];
         let protocol = one.protocol.or(forward.protocol.0);
         let ports = match one.called_ports.first().or(forward.ports.first()) {

@@ -10,7 +10,7 @@ use trevlin_estate::assemble::{OutsideInterface, OutsideReason};
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::special::is_public;
 use trevlin_model::{Device, DeviceKind, ExportState, Family, Filter, Hook, Origin, Protocol, Target};
-use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};
+use trevlin_packets::default_traffic::{DefaultAction, DefaultTraffic, Way, action_of_default};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -56,7 +56,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         }
         answers.extend(nothing_known(estate, at, device));
     }
-    if estate.views().outside.cut {
+    if estate.internet().outside.cut {
         let first = estate.shape().outside.first().map_or(0, |place| place.device);
         let question = "Packets from the Internet take more paths than are followed, so the result is incomplete. Please use \
                         `trevlin exposure --device` and `trevlin reach` for single devices and connections.";
@@ -71,7 +71,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 
 /// A device that serves VPN clients without exported interfaces: its exposure is not known.
 fn nothing_known(estate: &Analyses, at: usize, device: &Device) -> Option<Answer> {
-    let tunnel = device.facts.tunnels.iter().find(|tunnel| tunnel.answers_callers())?;
+    let tunnel = device.facts.tunnels.iter().find(|tunnel| tunnel.accepts_clients())?;
     if device.facts.has_interfaces || !estate.outside(at).is_empty() {
         return None;
     }
@@ -141,7 +141,7 @@ fn judge<'a>(
 ) -> Judged<'a> {
     let device = &estate.devices[at];
     let place: Vec<Origin> = interface.origin.into_iter().collect();
-    let other = device.facts.not_modelled.iter().find(|one| one.filters_packets && one.apart);
+    let other = device.facts.not_analysed.iter().find(|one| one.filters_packets && one.apart);
     if let Some(other) = other {
         let question = format!(
             "Please review the packet filter of {} by hand: its format is not supported ({}).",
@@ -169,11 +169,12 @@ fn judge<'a>(
         protocol,
         own_addresses: &interface.addresses,
     };
-    let verdicts =
-        [Protocol::TCP, Protocol::UDP].map(|protocol| (protocol, fate_of_default(&tables, &rest(protocol))));
-    let open: Vec<_> = verdicts.iter().filter(|(_, verdict)| verdict.fate == Fate::Accepted).collect();
+    let verdicts = [Protocol::TCP, Protocol::UDP]
+        .map(|protocol| (protocol, action_of_default(&tables, &rest(protocol))));
+    let open: Vec<_> =
+        verdicts.iter().filter(|(_, verdict)| verdict.outcome == DefaultAction::Accepted).collect();
     let Some((_, verdict)) = open.first() else {
-        return match verdicts.iter().find(|(_, verdict)| verdict.fate == Fate::Depends) {
+        return match verdicts.iter().find(|(_, verdict)| verdict.outcome == DefaultAction::Depends) {
             Some((_, verdict)) => {
                 let rule = verdict.decided_by.first().copied();
                 let question = format!(

@@ -28,11 +28,11 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    let views = estate.views();
+    let internet = estate.internet();
     // Services by device and name: which versions reach them.
     let mut by_service: BTreeMap<(usize, &str), Vec<&Reachable>> = BTreeMap::new();
-    for one in views.outside.reached.iter().filter(|one| one.certain) {
-        let service = &views.services[one.device][one.service];
+    for one in internet.outside.reached.iter().filter(|one| one.certain) {
+        let service = &internet.services[one.device][one.service];
         by_service.entry((one.device, &service.name)).or_default().push(one);
     }
     let mut by_device: BTreeMap<usize, Vec<(&str, &Reachable)>> = BTreeMap::new();
@@ -53,13 +53,13 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         };
         let names: Vec<String> = open
             .iter()
-            .map(|(name, one)| format!("{name} ({})", views.services[device][one.service].endpoint()))
+            .map(|(name, one)| format!("{name} ({})", internet.services[device][one.service].endpoint()))
             .collect();
         let count = match open.len() {
             1 => format!("{} is", names[0]),
             several => format!("{several} services are"),
         };
-        let services = open.iter().flat_map(|(_, one)| views.services[device][one.service].origins());
+        let services = open.iter().flat_map(|(_, one)| internet.services[device][one.service].origins());
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated("reachable from the Internet over IPv6, and blocked over IPv4"),
             title: format!("{count} reachable from the Internet over IPv6 only").into(),

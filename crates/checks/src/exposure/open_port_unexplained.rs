@@ -43,7 +43,7 @@ struct Opened {
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut opened: BTreeMap<(usize, Origin), Opened> = BTreeMap::new();
-    let openings = estate.views().outside.openings.iter();
+    let openings = estate.internet().outside.openings.iter();
     for one in openings.filter(|one| one.gone.is_none() && one.forward.is_none()) {
         for (line, ports) in &one.by_line {
             let size: u32 = ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum();

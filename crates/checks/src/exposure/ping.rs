@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    let pings = &estate.views().outside.pings;
+    let pings = &estate.internet().outside.pings;
     let told = pings.iter().map(|ping| {
         let evidence = deciding(&ping.steps).collect();
         let verdict = Verdict::Fail(Fail {

@@ -29,19 +29,19 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    let views = estate.views();
+    let internet = estate.internet();
     each_forward(estate, |one, name| {
-        let ForwardOutcome::Service(all) = &one.fate else { return Verdict::DoesNotApply };
-        let reached = all.iter().map(|at| &views.outside.reached[*at]);
+        let ForwardOutcome::Service(all) = &one.outcome else { return Verdict::DoesNotApply };
+        let reached = all.iter().map(|at| &internet.outside.reached[*at]);
         let plain: Vec<_> = reached
-            .filter(|one| views.services[one.device][one.service].kind() != PortKind::Tunnel)
+            .filter(|one| internet.services[one.device][one.service].kind() != PortKind::Tunnel)
             .collect();
         let Some(first) = plain.first() else { return Verdict::Pass };
         if !first.certain {
             return Verdict::DoesNotApply;
         }
         let inner = &estate.devices[first.device];
-        let service = &views.services[first.device][first.service];
+        let service = &internet.services[first.device][first.service];
         let rating = match inner.kind {
             DeviceKind::Storage => CHECK.rated_at(Severity::Medium, "the target stores files"),
             _ => CHECK.rated("the target is an internal host"),

@@ -24,13 +24,13 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    each_forward(estate, |one, name| match &one.fate {
+    each_forward(estate, |one, name| match &one.outcome {
         ForwardOutcome::BlockedLater | ForwardOutcome::Lost => {
             let last =
                 one.steps.iter().rev().find(|step| step.origin.is_some_and(|origin| origin != one.origin));
             let where_to =
                 last.and_then(|step| estate.devices.get(step.device)).map(|device| device.name.clone());
-            let how = match (&one.fate, &where_to) {
+            let how = match (&one.outcome, &where_to) {
                 (ForwardOutcome::Lost, _) => "enters a routing loop".to_owned(),
                 (_, Some(device)) if *device == estate.devices[one.device].name => {
                     "is blocked by the filter of the device itself".to_owned()

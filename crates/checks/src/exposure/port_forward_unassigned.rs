@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     each_forward(estate, |one, name| {
-        match (&one.fate, one.address) {
+        match (&one.outcome, one.address) {
         (ForwardOutcome::NobodyThere, Some(address)) => Verdict::Fail(Fail {
             rating: CHECK.rated("the next host with this address is exposed to the Internet"),
             title: format!("{name} leads to {address}, which is unassigned").into(),

@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    each_forward(estate, |one, name| match &one.fate {
+    each_forward(estate, |one, name| match &one.outcome {
         ForwardOutcome::NothingServes { device, certain } => {
             let inner = &estate.devices[*device].name;
             let port = one.port.map(|port| format!(" port {port}")).unwrap_or_default();

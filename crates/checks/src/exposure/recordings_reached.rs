@@ -48,7 +48,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    let views = estate.views();
+    let internet = estate.internet();
     let mut recorded: BTreeMap<usize, Vec<(ServiceCase<'_>, Vec<&ServiceResource>)>> = BTreeMap::new();
     for device in 0..estate.devices.len() {
         for one in of_device(estate, device).filter(|one| one.served.kind.holds_files() && one.is_met()) {
@@ -59,12 +59,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             }
         }
     }
-    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
+    for (clients, exposure) in estate.shape().clients.iter().zip(&estate.internal().clients) {
         // What callers do not come to holds nothing of theirs.
         for (device, met) in exposure.reached_by_device() {
             for (one, recorded) in recorded.get(&device).into_iter().flatten() {
-                let subject = Subject::served(one.served).with(&callers.tunnel);
-                let mine = |number: usize| matches!(views.services[device][number].what, What::Served(at, _) if std::ptr::eq(served(estate, device, at), one.served));
+                let subject = Subject::served(one.served).with(&clients.tunnel);
+                let mine = |number: usize| matches!(internet.services[device][number].what, What::Served(at, _) if std::ptr::eq(served(estate, device, at), one.served));
                 let reached = met.iter().filter(|reached| mine(reached.service)).find(|reached| {
                     recorded.iter().any(|part| {
                         !part.sources.names.is_empty()
@@ -77,16 +77,16 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     answers.push(Answer::new(device, subject, Verdict::Pass));
                     continue;
                 };
-                let port = views.services[device][reached.service].port;
-                if is_meant(estate, &callers.tunnel, reached.address, reached.protocol, port) {
+                let port = internet.services[device][reached.service].port;
+                if is_meant(estate, &clients.tunnel, reached.address, reached.protocol, port) {
                     answers.push(Answer::new(device, subject, Verdict::Pass));
                     continue;
                 }
                 let names: Vec<String> = recorded.iter().map(|part| part.title()).collect();
                 let mut evidence: Vec<_> = recorded.iter().map(|part| part.origin).collect();
                 evidence.extend(deciding(&reached.steps));
-                evidence.push(callers.origin);
-                let intended = estate.intents.iter().any(|intent| intent.from == callers.tunnel);
+                evidence.push(clients.origin);
+                let intended = estate.intents.iter().any(|intent| intent.from == clients.tunnel);
                 let verdict = if intended && reached.certain {
                     let open =
                         recorded.iter().any(|part| part.login.value() == Some(&AuthRequirement::Nothing));
@@ -98,7 +98,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                         }),
                         title: format!(
                             "Clients of {} reach recorded files on {}",
-                            callers.tunnel,
+                            clients.tunnel,
                             one.device_name()
                         )
                         .into(),
@@ -115,7 +115,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                         format!(
                             "Please state the intended access for clients of {}: they reach {} of {} ({}), and the estate \
                              file contains no intent for them.",
-                            callers.tunnel,
+                            clients.tunnel,
                             one.served.name,
                             one.device_name(),
                             crate::support::some_names(&names)

@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for (at, services) in estate.views().services.iter().enumerate() {
+    for (at, services) in estate.internet().services.iter().enumerate() {
         for one in services {
             let subject = Subject::service(&estate.devices[at], one);
             match one.known {

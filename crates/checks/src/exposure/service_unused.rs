@@ -47,7 +47,7 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
     if let Some(verdict) = one.open() {
         return verdict;
     }
-    let seen = one.estate.views().services[one.device].iter().any(|service| {
+    let seen = one.estate.internet().services[one.device].iter().any(|service| {
         service.observed.is_some()
             && service
                 .configured

@@ -6,7 +6,7 @@ use trevlin_analysis::authentication::of_tls_based;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{CertificateDemand, PasswordSource, Setting, Tunnel, TunnelRole};
+use trevlin_model::{CertificateRequirement, PasswordSource, Setting, Tunnel, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -46,10 +46,10 @@ fn judge(
     estate: &EstateMap,
     at: usize,
     tunnel: &Tunnel,
-    certificate: &Setting<CertificateDemand>,
+    certificate: &Setting<CertificateRequirement>,
 ) -> Verdict {
     let device = &estate.devices[at].name;
-    if !tunnel.answers_callers() {
+    if !tunnel.accepts_clients() {
         return Verdict::DoesNotApply;
     }
     let missing = tunnel.missing_configuration();
@@ -74,9 +74,9 @@ fn judge(
         }
     };
     let text = match demand {
-        CertificateDemand::Required => return Verdict::Pass,
-        CertificateDemand::Optional => "accepts clients without a certificate",
-        CertificateDemand::NotAsked => "requires no client certificate",
+        CertificateRequirement::Required => return Verdict::Pass,
+        CertificateRequirement::Optional => "accepts clients without a certificate",
+        CertificateRequirement::NotAsked => "requires no client certificate",
     };
     // A password and a code are two factors without one.
     if of_tls_based(estate, at, tunnel).is_some_and(|kinds| kinds.len() > 1) {

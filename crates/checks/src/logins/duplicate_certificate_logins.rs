@@ -30,7 +30,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             .facts
             .tunnels
             .iter()
-            .filter(|one| one.family == TunnelFamily::OpenVpn && one.answers_callers());
+            .filter(|one| one.family == TunnelFamily::OpenVpn && one.accepts_clients());
         for tunnel in servers {
             let said = tunnel
                 .settings

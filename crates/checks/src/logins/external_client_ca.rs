@@ -7,7 +7,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::certificate::CertificateUse;
-use trevlin_model::{CertificateDemand, Setting, Tunnel, TunnelRole};
+use trevlin_model::{CertificateRequirement, Setting, Tunnel, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -38,9 +38,9 @@ const STORES: [&str; 5] = [
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.tunnels.iter().filter(|one| one.answers_callers()) {
+        for tunnel in device.facts.tunnels.iter().filter(|one| one.accepts_clients()) {
             let asks = tunnel.proof.certificate.as_ref().and_then(Setting::value);
-            let asks = asks.is_some_and(|demand| *demand != CertificateDemand::NotAsked);
+            let asks = asks.is_some_and(|demand| *demand != CertificateRequirement::NotAsked);
             if asks && tunnel.role == TunnelRole::Server {
                 answers.extend(
                     judge(estate, at, tunnel)

@@ -48,7 +48,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 shell(estate, at, device, server).map(|verdict| Answer::new(at, Subject::ssh(), verdict)),
             );
         }
-        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
+        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.accepts_clients()) {
             let asked = tunnel.proof.passwords.iter().find_map(|check| match &check.source {
                 PasswordSource::Pam(service) => Some((service, check.origin)),
                 _ => None,

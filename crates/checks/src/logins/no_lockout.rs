@@ -34,7 +34,7 @@ const COUNTING: [&str; 4] = ["pam_abl", "pam_faillock", "pam_tally", "pam_tally2
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
+        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.accepts_clients()) {
             answers.extend(
                 by_tunnel(device, tunnel).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
             );

@@ -30,7 +30,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
-            if tunnel.role == TunnelRole::Server && tunnel.answers_callers() {
+            if tunnel.role == TunnelRole::Server && tunnel.accepts_clients() {
                 let verdict = judge(tunnel, estate.dial_in(at, number));
                 answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
             }

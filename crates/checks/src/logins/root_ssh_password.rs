@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::rated::rated_from;
-use trevlin_analysis::authentication::{Factors, of_shell};
+use trevlin_analysis::authentication::{Factors, ssh_login_paths};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
@@ -61,7 +61,7 @@ fn judge(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> V
             };
         }
     };
-    let ways = of_shell(estate, at, server, &connection);
+    let ways = ssh_login_paths(estate, at, server, &connection);
     let by_password = ways.iter().any(|way| match &way.factors {
         Factors::Known(kinds, _) => kinds.contains(&FactorKind::Knowledge) || kinds.is_empty(),
         Factors::Unknown { .. } => true,

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
-use trevlin_analysis::authentication::{Factors, conditions, easiest_way, of_shell};
+use trevlin_analysis::authentication::{Factors, conditions, ssh_login_paths, weakest_path};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
@@ -60,8 +60,8 @@ fn conditional(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Answer> 
         return Vec::new();
     }
     let ease = |connection: &SshConnection<'_>| {
-        let ways = of_shell(estate, at, server, connection);
-        match easiest_way(&ways).map(|way| &way.factors) {
+        let ways = ssh_login_paths(estate, at, server, connection);
+        match weakest_path(&ways).map(|way| &way.factors) {
             Some(Factors::Known(kinds, _)) if kinds.is_empty() => 0,
             Some(Factors::Known(kinds, _)) if kinds.len() == 1 && kinds.contains(&FactorKind::Knowledge) => 1,
             Some(Factors::Known(kinds, _)) if kinds.len() == 1 => 2,
@@ -93,8 +93,8 @@ fn judge_connection(
     connection: &SshConnection<'_>,
     about: Option<(&str, Origin)>,
 ) -> Verdict {
-    let ways = of_shell(estate, at, server, connection);
-    let Some(way) = easiest_way(&ways) else { return Verdict::Pass };
+    let ways = ssh_login_paths(estate, at, server, connection);
+    let Some(way) = weakest_path(&ways) else { return Verdict::Pass };
     let (kinds, lines) = match &way.factors {
         Factors::Known(kinds, lines) => (kinds, lines),
         Factors::Unknown { ask, evidence, file } => {

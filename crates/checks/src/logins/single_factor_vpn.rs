@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::authentication::{
-    Dialled, Factors, easier, of_source, of_tls_based, server_names, ways_in,
+    Factors, PppAuthentication, easier, login_paths, of_source, of_tls_based, server_names,
 };
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::l2tp;
@@ -13,7 +13,8 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::{
-    CertificateDemand, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
+    CertificateRequirement, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel,
+    TunnelFamily,
 };
 
 /// The check.
@@ -45,7 +46,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 (Some((why, origin)), TunnelFamily::OpenVpn | TunnelFamily::OpenConnect, _) => {
                     refused(tunnel, why, *origin)
                 }
-                _ if !tunnel.answers_callers() => Verdict::DoesNotApply,
+                _ if !tunnel.accepts_clients() => Verdict::DoesNotApply,
                 (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
                 (_, TunnelFamily::OpenConnect, _) => openconnect(estate, at, tunnel),
                 // Who comes in by L2TP logs in there.
@@ -106,24 +107,24 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
     let ask = |question: String, origin: Origin| Verdict::ask(question, vec![origin, tunnel.origin]);
     let name = &tunnel.name;
     match server_names(device, tunnel, dial_in) {
-        Dialled::NotExported(missing) => not_exported(tunnel, missing),
-        Dialled::Nobody(why, origin) => nobody_asked(tunnel, why, vec![origin, tunnel.origin]),
-        Dialled::Elsewhere(source, origin) => by_somebody(estate, at, tunnel, source, origin),
-        Dialled::Eap(origin) => ask(
+        PppAuthentication::NotExported(missing) => not_exported(tunnel, missing),
+        PppAuthentication::Nobody(why, origin) => nobody_asked(tunnel, why, vec![origin, tunnel.origin]),
+        PppAuthentication::Elsewhere(source, origin) => by_somebody(estate, at, tunnel, source, origin),
+        PppAuthentication::Eap(origin) => ask(
             format!(
                 "Please provide `/etc/ppp/eaptls-server` and a description of the login: {name} requires EAP, and the \
                  exports do not show the method."
             ),
             origin,
         ),
-        Dialled::NoList(origin) => ask(
+        PppAuthentication::NoList(origin) => ask(
             format!(
                 "Please provide `/etc/ppp/chap-secrets`: {name} requires a password, and no list of its accounts is among \
                  the exports."
             ),
             origin,
         ),
-        Dialled::List(logins, origin) => {
+        PppAuthentication::List(logins, origin) => {
             let evidence =
                 [origin].into_iter().chain(logins.iter().take(SHOWN_LOGINS).map(|login| login.origin));
             let (count, verb) =
@@ -185,9 +186,9 @@ fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -
 
 /// WireGuard requires the key of a peer, stored in a file, and nothing else.
 fn keys(tunnel: &Tunnel) -> Verdict {
-    let callers: Vec<_> = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none()).collect();
-    let shown: Vec<_> = callers.iter().take(6).map(|peer| format!("`{}`", peer.who)).collect();
-    let more = callers.len().saturating_sub(shown.len());
+    let clients: Vec<_> = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none()).collect();
+    let shown: Vec<_> = clients.iter().take(6).map(|peer| format!("`{}`", peer.who)).collect();
+    let more = clients.len().saturating_sub(shown.len());
     let more = if more == 0 { String::new() } else { format!(" and {more} more") };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Medium, "the single factor is a key, which cannot be guessed"),
@@ -199,7 +200,7 @@ fn keys(tunnel: &Tunnel) -> Verdict {
         ).into(),
         evidence: [tunnel.origin]
             .into_iter()
-            .chain(callers.iter().take(SHOWN_LOGINS).map(|peer| peer.origin))
+            .chain(clients.iter().take(SHOWN_LOGINS).map(|peer| peer.origin))
             .collect(),
     })
 }
@@ -207,7 +208,7 @@ fn keys(tunnel: &Tunnel) -> Verdict {
 /// The weakest of several login paths decides.
 fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     // The line that opens the way is the one to cite.
-    let ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, opened)| match factors {
+    let ways = login_paths(estate, at, tunnel).into_iter().map(|(factors, opened)| match factors {
         Factors::Known(kinds, lines) => {
             let rest = lines.into_iter().filter(|line| *line != opened);
             Factors::Known(kinds, [opened].into_iter().chain(rest).collect())
@@ -258,7 +259,7 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         return not_exported(tunnel, missing);
     }
     let Some(certificate) = &tunnel.proof.certificate else { return Verdict::DoesNotApply };
-    let required = certificate.value() == Some(&CertificateDemand::Required);
+    let required = certificate.value() == Some(&CertificateRequirement::Required);
     let stated = match certificate {
         Setting::Stated { origin, .. } => Some(*origin),
         _ => None,

@@ -31,7 +31,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
-            if let Some(dial_in) = estate.dial_in(at, number).filter(|_| tunnel.answers_callers()) {
+            if let Some(dial_in) = estate.dial_in(at, number).filter(|_| tunnel.accepts_clients()) {
                 answers.extend(
                     judge(device, tunnel, dial_in)
                         .map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),

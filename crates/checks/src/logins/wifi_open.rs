@@ -5,7 +5,7 @@ use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::housekeeping::RadioProtection;
+use trevlin_model::housekeeping::WifiProtection;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -27,7 +27,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for one in &device.facts.radios {
-            let verdict = if one.protection == RadioProtection::Open {
+            let verdict = if one.protection == WifiProtection::Open {
                 let severity = if one.clients_apart { CHECK.severity } else { CHECK.severity.raise() };
                 let apart = if one.clients_apart { "isolated from" } else { "able to reach" };
                 Verdict::Fail(Fail {

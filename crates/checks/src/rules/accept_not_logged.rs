@@ -37,7 +37,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 /// Whether a rule logs all traffic that another matches: it logs, and has no further condition.
 fn logs_for(log: &Rule, rule: &Rule) -> bool {
     // A log line that is written only now and then is still one: the limit keeps the log from running over.
-    let limit = |one: &Match| matches!(&one.kind, MatchKind::NotModelled(residual) if residual.kind == ResidualKind::RateLimit);
+    let limit = |one: &Match| matches!(&one.kind, MatchKind::NotAnalysed(residual) if residual.kind == ResidualKind::RateLimit);
     log.logs && log.matches.iter().all(|one| limit(one) || rule.matches.contains(one))
 }
 

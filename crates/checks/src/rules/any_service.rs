@@ -153,7 +153,7 @@ fn tunnel(estate: &Analyses, device: usize, name: String) -> Option<(String, Ori
     let dials = |one: &Tunnel| {
         name.starts_with("ppp")
             && matches!(one.family, TunnelFamily::Pptp | TunnelFamily::L2tp)
-            && one.answers_callers()
+            && one.accepts_clients()
     };
     let by_tunnel = facts
         .running()

@@ -13,8 +13,8 @@ pub(super) fn place(estate: &Analyses, from: &str) -> usize {
     match From::parse(from) {
         Ok(From::Named(name)) => {
             let device = estate.devices.iter().position(|one| one.name == name);
-            let callers = estate.shape().callers.iter().find(|one| one.tunnel == name).map(|one| one.device);
-            device.or(callers).unwrap_or_default()
+            let clients = estate.shape().clients.iter().find(|one| one.tunnel == name).map(|one| one.device);
+            device.or(clients).unwrap_or_default()
         }
         _ => estate.shape().outside.first().map_or(0, |place| place.device),
     }

@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for held in estate.held_intents() {
+    for held in estate.evaluated_intents() {
         let intent = &estate.intents[held.intent];
         let subject = Subject::of(SubjectKind::Intent).with(&intent.from).with(intent.to.join(" "));
         let at = place(estate, &intent.from);

@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for site in &estate.inner_views().sites {
+    for site in &estate.internal().sites {
         let joined = &estate.shape().joined[site.joined];
         let end = &joined.ends[site.end];
         let other = &estate.devices[joined.ends[1 - site.end].device].name;

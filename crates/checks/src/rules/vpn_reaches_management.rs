@@ -28,9 +28,9 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    let views = estate.views();
+    let internet = estate.internet();
     let mut answers = Vec::new();
-    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
+    for (clients, exposure) in estate.shape().clients.iter().zip(&estate.internal().clients) {
         for (device, reached) in exposure.reached_by_device() {
             let appliance = matches!(
                 estate.devices[device].kind,
@@ -39,13 +39,13 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let found: Vec<_> = reached
                 .into_iter()
                 .filter(|one| {
-                    let service = &views.services[device][one.service];
+                    let service = &internet.services[device][one.service];
                     let kind = service.kind();
                     let judged = kind == PortKind::Management || (kind == PortKind::Shell && appliance);
                     judged
                         && !trevlin_analysis::intents::is_meant(
                             estate,
-                            &callers.tunnel,
+                            &clients.tunnel,
                             one.address,
                             one.protocol,
                             service.port,
@@ -56,23 +56,23 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let mut names: Vec<String> = found
                 .iter()
                 .map(|one| {
-                    let service = &views.services[device][one.service];
+                    let service = &internet.services[device][one.service];
                     format!("{} ({})", service.name, service.endpoint())
                 })
                 .collect();
             names.sort();
             names.dedup();
-            let subject = Subject::tunnel_named(&callers.tunnel).with(&estate.devices[device].name);
+            let subject = Subject::tunnel_named(&clients.tunnel).with(&estate.devices[device].name);
             let rules = deciding(&first.steps);
             let evidence: Vec<_> = rules
-                .chain(views.services[device][first.service].origins())
-                .chain([callers.origin])
+                .chain(internet.services[device][first.service].origins())
+                .chain([clients.origin])
                 .collect();
             let family = trevlin_model::Family::of(first.address);
             let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
                 let reason = format!(
                     "whether clients of {} reach management interfaces of {}",
-                    callers.tunnel, estate.devices[device].name
+                    clients.tunnel, estate.devices[device].name
                 );
                 Verdict::provide(
                     provide_filter(&estate.devices[silent].name),
@@ -85,7 +85,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     rating: CHECK.rated("any VPN client reaches the login of the device"),
                     title: format!(
                         "Clients of {} reach management interfaces of {}",
-                        callers.tunnel, estate.devices[device].name
+                        clients.tunnel, estate.devices[device].name
                     )
                     .into(),
                     detail: format!("They reach {}.", names.join(", ")).into(),
@@ -95,7 +95,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 let question = format!(
                     "Please state whether clients of {} reach management interfaces of {}: a condition not analysed \
                      decides.",
-                    callers.tunnel, estate.devices[device].name
+                    clients.tunnel, estate.devices[device].name
                 );
                 Verdict::ask(question, evidence)
             };

@@ -30,25 +30,25 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
-        let device = &estate.devices[callers.device];
+    for (clients, exposure) in estate.shape().clients.iter().zip(&estate.internal().clients) {
+        let device = &estate.devices[clients.device];
         if !matches!(device.kind, DeviceKind::Firewall | DeviceKind::Router) && exposure.outwards.is_empty() {
             continue;
         }
         let wide: Vec<_> =
-            exposure.outwards.iter().filter(|one| whole(&one.ports, baseline.at(callers.device))).collect();
+            exposure.outwards.iter().filter(|one| whole(&one.ports, baseline.at(clients.device))).collect();
         let Some(first) = wide.iter().find(|one| one.certain).or(wide.first()) else {
-            answers.push(Answer::new(callers.device, Subject::tunnel_named(&callers.tunnel), Verdict::Pass));
+            answers.push(Answer::new(clients.device, Subject::tunnel_named(&clients.tunnel), Verdict::Pass));
             continue;
         };
-        let evidence: Vec<_> = deciding(&first.steps).chain([callers.origin]).collect();
+        let evidence: Vec<_> = deciding(&first.steps).chain([clients.origin]).collect();
         let family = first.addresses.first().map_or(Family::V4, IpRange::family);
         let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
-            let reason = format!("whether clients of {} are relayed to the Internet", callers.tunnel);
+            let reason = format!("whether clients of {} are relayed to the Internet", clients.tunnel);
             Verdict::provide(provide_filter(&estate.devices[silent].name), Reason::decides(reason), evidence)
                 .addressed_to(Addressee::Device(silent))
         } else if first.certain {
-            let tunnel = device.facts.tunnels.iter().find(|one| one.name == callers.tunnel);
+            let tunnel = device.facts.tunnels.iter().find(|one| one.name == clients.tunnel);
             let everything = tunnel.is_some_and(|tunnel| {
                 let sent = tunnel.addresses.sent_through.iter();
                 sent.clone().any(|(range, _)| *range == IpRange::all(range.family()))
@@ -59,18 +59,18 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             };
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, why),
-                title: format!("Clients of {} reach the Internet on every port", callers.tunnel).into(),
+                title: format!("Clients of {} reach the Internet on every port", clients.tunnel).into(),
                 detail: format!("{} relays all their traffic to the Internet.", device.name).into(),
                 evidence,
             })
         } else {
             let question = format!(
                 "Please state whether clients of {} are relayed to the Internet: a condition not analysed decides.",
-                callers.tunnel
+                clients.tunnel
             );
             Verdict::ask(question, evidence)
         };
-        answers.push(Answer::new(callers.device, Subject::tunnel_named(&callers.tunnel), verdict));
+        answers.push(Answer::new(clients.device, Subject::tunnel_named(&clients.tunnel), verdict));
     }
     answers
 }

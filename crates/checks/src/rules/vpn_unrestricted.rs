@@ -28,43 +28,43 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
-        let networks = networks_behind(estate, callers.device, &callers.interface);
+    for (clients, exposure) in estate.shape().clients.iter().zip(&estate.internal().clients) {
+        let networks = networks_behind(estate, clients.device, &clients.interface);
         if networks.is_empty() {
             continue;
         }
         let reached: Vec<Reached> = networks
             .iter()
-            .map(|net| Reached::of(&exposure.openings, callers.device, *net, baseline.at(callers.device)))
+            .map(|net| Reached::of(&exposure.openings, clients.device, *net, baseline.at(clients.device)))
             .collect();
-        let subject = Subject::tunnel_named(&callers.tunnel);
+        let subject = Subject::tunnel_named(&clients.tunnel);
         if exposure.cut {
             let question = format!(
                 "Please review the packet filter with `trevlin rules`: packets of clients of {} take more paths than are \
                  followed.",
-                callers.tunnel
+                clients.tunnel
             );
-            answers.push(Answer::new(callers.device, subject, Verdict::ask(question, vec![callers.origin])));
+            answers.push(Answer::new(clients.device, subject, Verdict::ask(question, vec![clients.origin])));
             continue;
         }
-        let unknown = estate.tables_in_force(callers.device).is_empty();
+        let unknown = estate.tables_in_force(clients.device).is_empty();
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
-            let reason = format!("which internal networks clients of {} reach", callers.tunnel);
+            let reason = format!("which internal networks clients of {} reach", clients.tunnel);
             Verdict::provide(
-                provide_filter(&estate.devices[callers.device].name),
+                provide_filter(&estate.devices[clients.device].name),
                 Reason::decides(reason),
-                vec![callers.origin],
+                vec![clients.origin],
             )
         } else if reached.iter().all(|one| one.certain) {
             let names: Vec<String> = networks.iter().map(ToString::to_string).collect();
             let mut evidence: Vec<_> = reached.iter().flat_map(|one| one.rules.iter().copied()).collect();
             evidence.dedup();
-            evidence.push(callers.origin);
+            evidence.push(clients.origin);
             Verdict::Fail(Fail {
                 rating: CHECK.rated("every port of every network behind the device is open to them"),
                 title: format!(
                     "Clients of {} reach all networks behind {}",
-                    callers.tunnel, estate.devices[callers.device].name
+                    clients.tunnel, estate.devices[clients.device].name
                 )
                 .into(),
                 detail: format!("They reach {} on every port.", names.join(", ")).into(),
@@ -73,13 +73,13 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         } else if reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
                 "Please state whether clients of {} reach all networks behind {}: a condition not analysed decides.",
-                callers.tunnel, estate.devices[callers.device].name
+                clients.tunnel, estate.devices[clients.device].name
             );
-            Verdict::ask(question, vec![callers.origin])
+            Verdict::ask(question, vec![clients.origin])
         } else {
             Verdict::Pass
         };
-        answers.push(Answer::new(callers.device, subject, verdict));
+        answers.push(Answer::new(clients.device, subject, verdict));
     }
     answers
 }

@@ -29,7 +29,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.tunnels.iter().filter(|one| one.answers_callers()) {
+        for tunnel in device.facts.tunnels.iter().filter(|one| one.accepts_clients()) {
             if tunnel.role == TunnelRole::Server {
                 answers.extend(
                     judge(estate, at, tunnel)

@@ -17,10 +17,10 @@ pub(super) mod weak_radius_secret;
 pub(super) mod weak_service_secret;
 
 use crate::check::Verdict;
-use trevlin_model::HeldSecret;
+use trevlin_model::SecretRecord;
 
 /// The request for a secret that exists and was withheld.
-pub(super) fn withheld(held: &HeldSecret, what: &str) -> Option<Verdict> {
+pub(super) fn withheld(held: &SecretRecord, what: &str) -> Option<Verdict> {
     held.secret.is_withheld().then(|| {
         let ask = format!(
             "{what} is withheld; please state its length, how it was created, and where else it is used"

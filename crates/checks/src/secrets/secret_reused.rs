@@ -8,7 +8,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::secret::{SecretKind, group_letter, reuse_groups};
-use trevlin_model::{HeldSecret, Origin};
+use trevlin_model::{Origin, SecretRecord};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    let mut held: Vec<(usize, &Arc<HeldSecret>)> = Vec::new();
+    let mut held: Vec<(usize, &Arc<SecretRecord>)> = Vec::new();
     let mut places = BTreeSet::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let opens = of_logins(estate, at);
@@ -90,12 +90,12 @@ fn of_logins(estate: &EstateMap, device: usize) -> BTreeSet<Origin> {
 }
 
 /// Whether a secret grants access: a line of a list without effect does not.
-fn in_use(one: &HeldSecret, of_logins: &BTreeSet<Origin>) -> bool {
+fn in_use(one: &SecretRecord, of_logins: &BTreeSet<Origin>) -> bool {
     !one.secret.is_placeholder() && (one.kind != SecretKind::LoginPassword || of_logins.contains(&one.origin))
 }
 
 /// Whether a group has to be equal: a key shared by both ends, or one user's password in two places.
-fn equal_by_design(group: &[(usize, &Arc<HeldSecret>)]) -> bool {
+fn equal_by_design(group: &[(usize, &Arc<SecretRecord>)]) -> bool {
     if group.iter().all(|(_, one)| one.kind == SecretKind::SharedKey) {
         return true;
     }
@@ -128,7 +128,7 @@ fn equal_by_design(group: &[(usize, &Arc<HeldSecret>)]) -> bool {
     people && owners.len() == 1 && (devices.len() == 1 || group.len() == 2)
 }
 
-fn answer(estate: &EstateMap, group: &[(usize, &Arc<HeldSecret>)], exact: bool, letter: &str) -> Answer {
+fn answer(estate: &EstateMap, group: &[(usize, &Arc<SecretRecord>)], exact: bool, letter: &str) -> Answer {
     let devices: BTreeSet<_> =
         group.iter().map(|(device, _)| estate.devices[*device].name.as_str()).collect();
     let mut kinds: Vec<_> = group.iter().map(|(_, one)| one.kind.words()).collect();

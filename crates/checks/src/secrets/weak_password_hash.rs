@@ -7,7 +7,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::account::{HashScheme, StoredPassword};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Device, HeldSecret, Origin};
+use trevlin_model::{Device, Origin, SecretRecord};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -54,7 +54,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-fn hashes(device: &Device) -> impl Iterator<Item = (&str, &HeldSecret, Origin)> {
+fn hashes(device: &Device) -> impl Iterator<Item = (&str, &SecretRecord, Origin)> {
     let accounts = device.facts.accounts.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
     let shadow = device.facts.shadow.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
     let accounts = accounts.chain(shadow).filter_map(|(name, password, origin)| match password {
@@ -68,7 +68,7 @@ fn hashes(device: &Device) -> impl Iterator<Item = (&str, &HeldSecret, Origin)> 
     accounts.chain(logins)
 }
 
-fn judge(name: &str, held: &HeldSecret, origin: Origin) -> Verdict {
+fn judge(name: &str, held: &SecretRecord, origin: Origin) -> Verdict {
     let scheme = held.secret.hash_scheme();
     if scheme.is_weak() {
         return fail(name, scheme, origin);

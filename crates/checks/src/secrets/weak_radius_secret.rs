@@ -8,7 +8,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
 use trevlin_estate::words;
 use trevlin_model::secret::Grade;
-use trevlin_model::{Device, HeldSecret, Origin};
+use trevlin_model::{Device, Origin, SecretRecord};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -72,7 +72,7 @@ fn judge(
     estate: &EstateMap,
     device: &Device,
     what: &str,
-    held: &HeldSecret,
+    held: &SecretRecord,
     origin: Origin,
     itself: bool,
     thresholds: &Thresholds,

@@ -9,7 +9,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::words;
-use trevlin_model::HeldSecret;
+use trevlin_model::SecretRecord;
 use trevlin_model::secret::{Grade, SecretKind};
 
 /// The check.
@@ -35,7 +35,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
         let mut seen = BTreeSet::new();
-        let mut before: BTreeMap<(SecretKind, &str), Vec<&HeldSecret>> = BTreeMap::new();
+        let mut before: BTreeMap<(SecretKind, &str), Vec<&SecretRecord>> = BTreeMap::new();
         for held in &device.facts.secrets {
             let judged = match held.kind {
                 SecretKind::Community | SecretKind::ServicePassword | SecretKind::RadioPassphrase => true,
@@ -45,7 +45,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             };
             // One word in two lines, for both versions of IP, is one secret.
             let alike = before.entry((held.kind, held.owner.as_str())).or_default();
-            let same = |one: &&HeldSecret| one.secret.same_as(&held.secret);
+            let same = |one: &&SecretRecord| one.secret.same_as(&held.secret);
             if judged && seen.insert(held.origin) && !alike.iter().any(same) {
                 alike.push(held);
                 let subject = Subject::of(SubjectKind::Secret).with(held.kind.key()).with(&held.owner);
@@ -57,14 +57,14 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 }
 
 /// Whether it is in a line of a service.
-fn is_of_service(estate: &Analyses, held: &HeldSecret) -> bool {
+fn is_of_service(estate: &Analyses, held: &SecretRecord) -> bool {
     const WORD: &str = "createuser";
     let export = estate.export(held.origin.export);
     let line = export.line(export.line_of(held.origin.start)).map_or("", |line| line.text.trim_start());
     line.get(..WORD.len()).is_some_and(|first| first.eq_ignore_ascii_case(WORD))
 }
 
-fn judge(estate: &Analyses, at: usize, held: &HeldSecret, baseline: &Baseline) -> Verdict {
+fn judge(estate: &Analyses, at: usize, held: &SecretRecord, baseline: &Baseline) -> Verdict {
     let (device, thresholds) = (&estate.devices[at], baseline.at(at));
     let words = words::against(estate, device, &[&held.owner]);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();

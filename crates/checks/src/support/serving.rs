@@ -82,7 +82,7 @@ impl<'a> ServiceCase<'a> {
 
     /// Reachability of one of its resources in a list of results.
     fn reached_in<'e>(&self, exposure: &'e Exposure, sources: &Sources) -> Option<&'e Reachable> {
-        let services = &self.estate.views().services[self.device];
+        let services = &self.estate.internet().services[self.device];
         let mine = |one: &&Reachable| {
             let same_place = |number: usize, kind: ServedKind| {
                 let other = &self.estate.devices[self.device].facts.served[number];
@@ -109,15 +109,15 @@ impl<'a> ServiceCase<'a> {
         if let Some(line) = switched_off(&self.estate.devices[self.device], self.served) {
             return Who::Off(line);
         }
-        if let Some(reached) = self.reached_in(&self.estate.views().outside, sources) {
+        if let Some(reached) = self.reached_in(&self.estate.internet().outside, sources) {
             return if reached.everybody && sources.is_everybody() {
                 Who::Outside(reached)
             } else {
                 Who::SomeOutside(reached)
             };
         }
-        let all = &self.estate.shape().callers;
-        let by = self.estate.inner_views().coming_to(self.device).filter_map(|(number, exposure)| {
+        let all = &self.estate.shape().clients;
+        let by = self.estate.internal().coming_to(self.device).filter_map(|(number, exposure)| {
             Some((all[number].tunnel.as_str(), self.reached_in(exposure, sources)?))
         });
         by.min_by_key(|one| !one.1.certain)
@@ -259,7 +259,7 @@ mod tests {
         let open = "-A INPUT -p tcp --dport 6379 -j ACCEPT\n";
         let some = "-A INPUT -s 198.51.100.44 -p tcp --dport 6379 -j ACCEPT\n";
         let text = "bind 0.0.0.0\nprotected-mode no\n";
-        let callers = "-A INPUT -i wg0 -p tcp --dport 6379 -j ACCEPT\n";
+        let clients = "-A INPUT -i wg0 -p tcp --dport 6379 -j ACCEPT\n";
         let tunnel = (
             "gate/wg0.conf",
             "[Interface]\nAddress = 192.168.77.1/24\nListenPort = 51820\n[Peer]\nAllowedIPs = 192.168.77.2/32\n",
@@ -271,7 +271,7 @@ mod tests {
             (some, &[(CACHE, text)], "medium base medium: reachable from the Internet by 198.51.100.44 1"),
             ("", &[(CACHE, text)], "medium base medium: reachable from internal networks 0"),
             (
-                callers,
+                clients,
                 &[(CACHE, text), tunnel],
                 "medium base medium: reachable by VPN clients of WireGuard wg0 1",
             ),

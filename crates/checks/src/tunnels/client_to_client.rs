@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    openvpn(estate, Tunnel::answers_callers, |estate, tunnel| {
+    openvpn(estate, Tunnel::accepts_clients, |estate, tunnel| {
         match tunnel.setting("client-to-client").and_then(Setting::origin) {
             None => Verdict::Pass,
             Some(origin) => Verdict::Fail(Fail {

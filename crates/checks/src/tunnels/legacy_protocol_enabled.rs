@@ -31,7 +31,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let new = New::of(estate);
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.tunnels.iter().filter(|one| one.answers_callers() && is_old(one)) {
+        for tunnel in device.facts.tunnels.iter().filter(|one| one.accepts_clients() && is_old(one)) {
             answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, &new, at, tunnel)));
         }
     }
@@ -54,12 +54,12 @@ impl<'a> New<'a> {
             Self { by_caller: BTreeMap::new(), by_pool: BTreeMap::new(), by_device: BTreeMap::new() };
         for (at, device) in estate.devices.iter().enumerate() {
             for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
-                if !tunnel.answers_callers() || !is_new(tunnel) {
+                if !tunnel.accepts_clients() || !is_new(tunnel) {
                     continue;
                 }
                 let server = (at, number);
                 all.by_device.entry(at).or_insert(server);
-                for name in callers(device, tunnel) {
+                for name in clients(device, tunnel) {
                     all.by_caller.entry(name).or_default().insert(server);
                 }
                 for range in ranges(tunnel) {
@@ -88,7 +88,7 @@ fn is_new(tunnel: &Tunnel) -> bool {
 }
 
 /// Names of clients: from the login lists it uses, and from addresses reserved for one client each.
-fn callers<'a>(device: &'a Device, tunnel: &'a Tunnel) -> BTreeSet<&'a str> {
+fn clients<'a>(device: &'a Device, tunnel: &'a Tunnel) -> BTreeSet<&'a str> {
     let logins =
         device.logins.iter().filter(|login| login.service == tunnel.name).map(|login| login.user.as_str());
     let fixed = tunnel.addresses.fixed.iter().map(|one| one.who.as_str());
@@ -104,7 +104,7 @@ fn ranges(tunnel: &Tunnel) -> impl Iterator<Item = IpRange> {
 fn beside(estate: &Analyses, new: &New<'_>, at: usize, old: &Tunnel) -> Option<(Server, String)> {
     let device = &estate.devices[at];
     let mut shared: BTreeMap<Server, Vec<&str>> = BTreeMap::new();
-    for name in callers(device, old) {
+    for name in clients(device, old) {
         for server in new.by_caller.get(name).into_iter().flatten() {
             shared.entry(*server).or_default().push(name);
         }

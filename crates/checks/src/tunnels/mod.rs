@@ -68,7 +68,7 @@ pub(super) fn ipsec(
 fn told(estate: &EstateMap, judge: impl Fn(&EstateMap, usize, &Tunnel) -> Verdict) -> Vec<Answer> {
     let tells = |one: &&Tunnel| {
         matches!(one.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec)
-            && one.answers_callers()
+            && one.accepts_clients()
     };
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -82,7 +82,7 @@ fn told(estate: &EstateMap, judge: impl Fn(&EstateMap, usize, &Tunnel) -> Verdic
 /// Servers that accept clients, each with the options of pppd for it: the lines of both push settings to clients.
 fn with_options(estate: &EstateMap) -> impl Iterator<Item = (usize, &Tunnel, Option<&PppProfile>)> {
     estate.devices.iter().enumerate().flat_map(move |(at, device)| {
-        let tunnels = device.facts.tunnels.iter().enumerate().filter(|(_, one)| one.answers_callers());
+        let tunnels = device.facts.tunnels.iter().enumerate().filter(|(_, one)| one.accepts_clients());
         tunnels.map(move |(number, one)| (at, one, estate.dial_in(at, number).map(|told| &told.profile)))
     })
 }

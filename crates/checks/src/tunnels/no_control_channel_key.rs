@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    openvpn(estate, Tunnel::answers_callers, judge)
+    openvpn(estate, Tunnel::accepts_clients, judge)
 }
 
 fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {

@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = ipsec(estate, |_, _, tunnel, connection| of_connection(tunnel, connection));
-    answers.extend(openvpn(estate, Tunnel::answers_callers, |_, tunnel| of_server(tunnel)));
+    answers.extend(openvpn(estate, Tunnel::accepts_clients, |_, tunnel| of_server(tunnel)));
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::OpenConnect) {
             let off = tunnel.stated("dpd").filter(|(value, _)| *value == "0");

@@ -41,14 +41,14 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 }
 
 fn judge(tunnel: &Tunnel, own: &[std::net::IpAddr]) -> Verdict {
-    let callers: Vec<&WireGuardPeer> = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none()).collect();
-    if callers.is_empty() {
+    let clients: Vec<&WireGuardPeer> = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none()).collect();
+    if clients.is_empty() {
         return Verdict::DoesNotApply;
     }
     let half = |range: &IpRange| range.size() >= IpRange::all(range.family()).size() / 2;
     let wide =
         |range: &IpRange| half(range) || (range.size() > 1 && own.iter().any(|one| range.contains(*one)));
-    let found: Vec<(String, Origin)> = callers
+    let found: Vec<(String, Origin)> = clients
         .iter()
         .flat_map(|peer| peer.allowed.iter().map(move |(range, origin)| (peer, range, *origin)))
         .filter(|(_, range, _)| wide(range))

@@ -29,7 +29,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
             // What L2TP carries is for IPsec to encrypt.
-            let asked = tunnel.answers_callers() && tunnel.family == TunnelFamily::Pptp;
+            let asked = tunnel.accepts_clients() && tunnel.family == TunnelFamily::Pptp;
             if let Some(dial_in) = estate.dial_in(at, number).filter(|_| asked) {
                 answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(tunnel, dial_in)));
             }

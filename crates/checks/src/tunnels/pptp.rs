@@ -44,12 +44,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     ),
                     vec![*origin],
                 ),
-                None if !tunnel.answers_callers() => Verdict::DoesNotApply,
+                None if !tunnel.accepts_clients() => Verdict::DoesNotApply,
                 None => fail(estate, at, tunnel.origin),
             };
             answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
-        for silent in device.facts.not_modelled.iter().filter(|one| one.may_serve == Some(TunnelFamily::Pptp))
+        for silent in device.facts.not_analysed.iter().filter(|one| one.may_serve == Some(TunnelFamily::Pptp))
         {
             let question = "Please provide `systemctl is-enabled pptpd` and `ss -tlnp`: pptpd.conf sets no addresses, as \
                             shipped in packages.";

@@ -8,7 +8,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{CertificateDemand, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{CertificateRequirement, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -43,7 +43,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(at, Subject::tunnel(tunnel), of_caller(tunnel)));
         }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
-            answers.push(Answer::new(at, Subject::ssh(), of_shell(server)));
+            answers.push(Answer::new(at, Subject::ssh(), ssh_login_paths(server)));
         }
     }
     answers
@@ -60,10 +60,10 @@ fn elsewhere(tunnel: &Tunnel) -> Option<(&str, Origin)> {
 
 fn of_relay(tunnel: &Tunnel) -> Verdict {
     let certificate = tunnel.proof.certificate.as_ref().and_then(Setting::value);
-    let Some((target, origin)) = elsewhere(tunnel).filter(|_| tunnel.answers_callers()) else {
+    let Some((target, origin)) = elsewhere(tunnel).filter(|_| tunnel.accepts_clients()) else {
         return Verdict::Pass;
     };
-    if certificate == Some(&CertificateDemand::Required) || tunnel.proof.shared_key.is_some() {
+    if certificate == Some(&CertificateRequirement::Required) || tunnel.proof.shared_key.is_some() {
         return Verdict::Pass;
     }
     let accept = tunnel.stated("accept").map(|(_, origin)| origin);
@@ -117,7 +117,7 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
 }
 
 /// Whether users may open ports to any address, or create a network interface (sshd_config(5)).
-fn of_shell(server: &SshServer) -> Verdict {
+fn ssh_login_paths(server: &SshServer) -> Verdict {
     let connection = SshConnection::default();
     let stated = |keyword: &str| {
         let setting = server.effective(keyword, &connection);

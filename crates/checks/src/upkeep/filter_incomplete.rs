@@ -32,7 +32,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let mut open: BTreeMap<&str, Vec<Origin>> = BTreeMap::new();
             for rule in filter.chains.iter().flat_map(|chain| &chain.rules) {
                 let of_target = match &rule.target {
-                    Target::NotModelled { name, .. } => Some(name.as_str()),
+                    Target::NotAnalysed { name, .. } => Some(name.as_str()),
                     _ => None,
                 };
                 for what in rule.matches.iter().flat_map(residuals).chain(of_target) {
@@ -66,7 +66,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 /// The unknown part of a condition.
 fn residuals(one: &Match) -> Vec<&str> {
     match &one.kind {
-        MatchKind::NotModelled(what) => vec![what.text.as_str()],
+        MatchKind::NotAnalysed(what) => vec![what.text.as_str()],
         MatchKind::AnyOf(lists) => lists.iter().flatten().flat_map(residuals).collect(),
         _ => Vec::new(),
     }

@@ -37,8 +37,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         } else if let Some((question, line)) = keepers.iter().find_map(|keeper| keeper.open.first()) {
             Verdict::ask(format!("Logging of {}: {question}", device.name), vec![*line])
         } else {
-            let callers = !estate.shape().callers_at(at).is_empty();
-            let weighs = callers || device.kind == trevlin_model::DeviceKind::Firewall;
+            let clients = !estate.shape().clients_at(at).is_empty();
+            let weighs = clients || device.kind == trevlin_model::DeviceKind::Firewall;
             let programs: Vec<&str> = keepers.iter().map(|keeper| keeper.program).collect();
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(

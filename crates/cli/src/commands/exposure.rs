@@ -22,7 +22,7 @@ pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result
     let mut sheet = match &arguments.from {
         From::Outside => of_outside(&estate),
         place => {
-            let services = &estate.views().services;
+            let services = &estate.internet().services;
             let exposure = from(&NetworkModel::of(&estate), services, place, None)?;
             sheet(&estate, services, &exposure, &name(place))
         }
@@ -45,8 +45,8 @@ pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result
 
 /// Exposure to the Internet.
 pub(crate) fn of_outside(estate: &Analyses) -> ExposureSheet {
-    let views = estate.views();
-    sheet(estate, &views.services, &views.outside, &name(&From::Outside))
+    let internet = estate.internet();
+    sheet(estate, &internet.services, &internet.outside, &name(&From::Outside))
 }
 
 /// A source as it was given.

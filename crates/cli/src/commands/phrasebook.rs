@@ -8,7 +8,7 @@ use std::path::Path;
 use std::process::ExitCode;
 use trevlin_model::Export;
 use trevlin_model::secret::Masker;
-use trevlin_readers::{Phrasebook, Took, Tried, phrasebook_guide};
+use trevlin_readers::{PhraseResult, Phrasebook, Tried, phrasebook_guide};
 use trevlin_render::sanitize;
 use unicode_width::UnicodeWidthStr;
 
@@ -76,7 +76,7 @@ fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
         }
         Ok(())
     })?;
-    let untaken = tried.statements.iter().any(|(_, took)| matches!(took, Took::Nobody(_)));
+    let untaken = tried.statements.iter().any(|(_, took)| matches!(took, PhraseResult::Nobody(_)));
     Ok(if untaken || !tried.notes.is_empty() { ExitCode::from(1) } else { ExitCode::SUCCESS })
 }
 
@@ -99,11 +99,11 @@ fn lines(
     }
     for (origin, took) in &tried.statements {
         match took {
-            Took::Phrase(..) => taken += 1,
-            Took::Passed => passed += 1,
-            Took::Nobody(_) => untaken += 1,
+            PhraseResult::Phrase(..) => taken += 1,
+            PhraseResult::Passed => passed += 1,
+            PhraseResult::Nobody(_) => untaken += 1,
         }
-        if !all && !matches!(took, Took::Nobody(_)) {
+        if !all && !matches!(took, PhraseResult::Nobody(_)) {
             continue;
         }
         let position = export.position(origin.start);
@@ -111,9 +111,9 @@ fn lines(
         let whole = line.map_or("", |line| line.text);
         let masked = masker.mask_at(whole, line.map_or(*origin, |line| export.origin_of(line.text)));
         let by = match took {
-            Took::Phrase(line, says) => format!("{line}: {says}"),
-            Took::Passed => "- not relevant".into(),
-            Took::Nobody(why) => format!("! {why}"),
+            PhraseResult::Phrase(line, says) => format!("{line}: {says}"),
+            PhraseResult::Passed => "- not relevant".into(),
+            PhraseResult::Nobody(why) => format!("! {why}"),
         };
         let by = cut(&by, width.saturating_sub(half + 7));
         writeln!(out, "{:>5} {} {by}", position.line, pad(&cut(masked.trim_end(), half), half))?;

@@ -50,7 +50,7 @@ fn overlaps_name_both_lines_in_one_sentence() {
         across += usize::from(rows[0]["device"] != rows[1]["device"]);
     }
     assert!(across > 1, "some overlaps show only across devices");
-    assert_eq!(document["mistyped"].as_array().unwrap().len(), 2);
+    assert_eq!(document["malformed"].as_array().unwrap().len(), 2);
     assert!(allocations.iter().any(|row| row["foreign"] == true));
 }
 

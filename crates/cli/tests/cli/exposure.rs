@@ -46,13 +46,13 @@ fn the_demo_is_as_it_was() {
     let json = sheet(&demo, &[]);
     assert_eq!(json["schema"], "trevlin-exposure/1");
     // A forward through two devices that works, one that the second stops, one to an address that nobody has.
-    let fate = |port: &str| {
+    let outcome = |port: &str| {
         let rows = json["forwards"].as_array().unwrap();
         let row = rows.iter().find(|row| row["called_at"][0] == port).unwrap_or_else(|| panic!("{port}"));
-        row["fate"].as_str().unwrap().to_owned()
+        row["outcome"].as_str().unwrap().to_owned()
     };
     assert_eq!(
-        [fate("tcp 8443"), fate("tcp 8022"), fate("tcp 3389")],
+        [outcome("tcp 8443"), outcome("tcp 8022"), outcome("tcp 3389")],
         ["works", "blocked downstream", "unassigned"]
     );
     // Open by IPv6 and closed by IPv4.

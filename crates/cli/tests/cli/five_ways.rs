@@ -48,7 +48,7 @@ fn exposed(way: &str) -> Vec<String> {
         &["device", "address", "endpoint", "called", "called_at", "sources", "certain", "protection"],
     );
     take("openings", &["device", "to", "at", "addresses", "sources", "certain"]);
-    take("forwards", &["device", "fate", "called", "called_at", "to", "sources"]);
+    take("forwards", &["device", "outcome", "called", "called_at", "to", "sources"]);
     take("breadth", &["version", "protocol", "addresses", "pairs"]);
     found.sort();
     found

@@ -93,8 +93,8 @@ fn the_output_shown_is_the_real_one() {
         let filled = filled(&text, folder.path());
         commands += filled.matches("\n$ trevlin ").count();
         // A command that is shown otherwise would not be run.
-        let of_shell = text.split("```sh\n").skip(1).filter_map(|block| block.split("```").next());
-        assert!(of_shell.flat_map(str::lines).all(|line| !line.starts_with("trevlin ")), "{page}");
+        let ssh_login_paths = text.split("```sh\n").skip(1).filter_map(|block| block.split("```").next());
+        assert!(ssh_login_paths.flat_map(str::lines).all(|line| !line.starts_with("trevlin ")), "{page}");
         // To bring the pages up to date: run the tests with TREVLIN_UPDATE_README=1 and look at the change.
         #[allow(clippy::disallowed_methods, reason = "a switch for the developer")]
         if std::env::var("TREVLIN_UPDATE_README").is_ok() {

@@ -85,7 +85,7 @@ pub struct Estate {
     /// Contact for a device, by its name.
     pub contacts: BTreeMap<String, String>,
     /// Entries of the estate file with thresholds for devices that do not exist, with their places.
-    pub baselines_of_nobody: Vec<String>,
+    pub unused_baselines: Vec<String>,
     pub(crate) device_baselines: Arc<DeviceBaselines>,
     /// Options of pppd for each PPP tunnel, by device and tunnel.
     pub(crate) dial_in: BTreeMap<(usize, usize), DialIn>,

@@ -98,7 +98,7 @@ impl Estate {
             .iter()
             .map(|(device, folder)| (folder.as_str(), device.name.as_str(), device.site.as_deref()));
         let device_baselines = Arc::new(file.baseline.device_baselines(whose.clone()));
-        let baselines_of_nobody = file.baseline.of_nobody(whose);
+        let unused_baselines = file.baseline.of_nobody(whose);
         let devices: Vec<Device> = by_name.into_iter().map(|(device, _)| device).collect();
         let places: Vec<_> =
             devices.iter().flat_map(|device| device.facts.masked_places.iter().copied()).collect();
@@ -119,7 +119,7 @@ impl Estate {
             answers: file.answers.clone(),
             contacts,
             device_baselines,
-            baselines_of_nobody,
+            unused_baselines,
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
             by_address: BTreeMap::new(),

@@ -156,7 +156,7 @@ const MARKS: [Mark; 17] = [
 
 /// A baseline that comes with the program, for a purpose.
 #[derive(Debug, Deserialize)]
-pub struct ReadyMade {
+pub struct PredefinedBaseline {
     /// How it is named in the estate file.
     pub name: String,
     /// Purpose.
@@ -172,15 +172,15 @@ struct Figure {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct ReadyMadeTable {
-    baseline: Vec<ReadyMade>,
+struct PredefinedBaselines {
+    baseline: Vec<PredefinedBaseline>,
 }
 
-trevlin_model::table! { static READY_MADE: ReadyMadeTable = "../../tables/baselines.toml"; }
+trevlin_model::table! { static READY_MADE: PredefinedBaselines = "../../tables/baselines.toml"; }
 
 /// The baselines that come with the program; the first one holds unless another is named.
 #[must_use]
-pub fn ready_made() -> &'static [ReadyMade] {
+pub fn ready_made() -> &'static [PredefinedBaseline] {
     &READY_MADE.baseline
 }
 
@@ -295,7 +295,7 @@ fn set(mark: &Mark, thresholds: &mut Thresholds, value: &toml::Value) -> Result<
 
 impl DeviceBaseline {
     /// The baseline of this name, on top of the first one.
-    pub fn ready_made(one: &ReadyMade) -> Self {
+    pub fn ready_made(one: &PredefinedBaseline) -> Self {
         let nothing = Thresholds {
             login_password_grade: Grade::Trivial,
             login_password_length: 0,

@@ -12,7 +12,9 @@
 //! key_strength = 128
 //! ```
 
-use crate::baseline::{BaselineRow, DeviceBaseline, DeviceBaselines, MARKS, READY_MADE, ReadyMade, set};
+use crate::baseline::{
+    BaselineRow, DeviceBaseline, DeviceBaselines, MARKS, PredefinedBaseline, READY_MADE, set,
+};
 use crate::config::EstateFileError;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -40,7 +42,7 @@ pub struct BaselinePart {
     pub line: usize,
 }
 
-fn ready_made(name: &str) -> Option<&'static ReadyMade> {
+fn ready_made(name: &str) -> Option<&'static PredefinedBaseline> {
     READY_MADE.baseline.iter().find(|one| one.name == name)
 }
 
@@ -48,7 +50,7 @@ fn ready_made(name: &str) -> Option<&'static ReadyMade> {
 ///
 /// # Errors
 /// The nearest name, when there is none of this one.
-fn known_base(name: &str) -> Result<&'static ReadyMade, UnknownBaseline> {
+fn known_base(name: &str) -> Result<&'static PredefinedBaseline, UnknownBaseline> {
     ready_made(name).ok_or_else(|| {
         let known: Vec<&str> = READY_MADE.baseline.iter().map(|one| one.name.as_str()).collect();
         UnknownBaseline { name: name.to_owned(), hint: hint(name, &known) }

@@ -1,6 +1,6 @@
 //! Masking secrets in texts on their way out.
 
-use super::{HeldSecret, Secret, SecretKind};
+use super::{Secret, SecretKind, SecretRecord};
 use crate::{ExportId, Origin};
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD, STANDARD_NO_PAD};
@@ -68,7 +68,7 @@ impl Sieve {
 impl Masker {
     /// A masker for everything the exports hold, and for places that may hold a piece of a secret.
     #[must_use]
-    pub fn new<'a>(held: impl IntoIterator<Item = &'a Arc<HeldSecret>>, places: &[Origin]) -> Self {
+    pub fn new<'a>(held: impl IntoIterator<Item = &'a Arc<SecretRecord>>, places: &[Origin]) -> Self {
         let mut masker = Self::default();
         let mut all: Vec<Secret> = Vec::new();
         for place in places {
@@ -164,7 +164,7 @@ impl Masker {
 }
 
 /// Whether a secret is known by its value wherever that stands, and not in its own place alone.
-pub(super) fn is_told_by_value(one: &HeldSecret) -> bool {
+pub(super) fn is_told_by_value(one: &SecretRecord) -> bool {
     let value = one.secret.expose();
     // A published community is an ordinary word, as `public` is: elsewhere in a text it is not the secret.
     let word = one.kind == SecretKind::Community && one.secret.known_default().is_some();

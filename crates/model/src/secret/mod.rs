@@ -210,7 +210,7 @@ impl Secret {
 
 /// A secret, what it is for, whose it is, and where it stands.
 #[derive(Debug)]
-pub struct HeldSecret {
+pub struct SecretRecord {
     /// The value.
     pub secret: Secret,
     /// Purpose.
@@ -227,9 +227,9 @@ mod tests {
     use crate::ExportId;
     use std::sync::Arc;
 
-    fn held(value: &str, start: u32) -> Arc<HeldSecret> {
+    fn held(value: &str, start: u32) -> Arc<SecretRecord> {
         let origin = Origin { export: ExportId(0), start, end: start + value.len() as u32 };
-        Arc::new(HeldSecret {
+        Arc::new(SecretRecord {
             secret: Secret::new(value),
             kind: SecretKind::LoginPassword,
             owner: "ann".into(),
@@ -266,7 +266,7 @@ mod tests {
     fn equal_secrets_are_grouped_in_order() {
         let all =
             [held("one", 0), held("two", 9), held("one", 20), held("", 30), held("", 40), held("two", 50)];
-        let groups = |all: &[Arc<HeldSecret>]| -> Vec<(Vec<usize>, bool)> {
+        let groups = |all: &[Arc<SecretRecord>]| -> Vec<(Vec<usize>, bool)> {
             reuse_groups(all).into_iter().map(|group| (group.members, group.exact)).collect()
         };
         assert_eq!(groups(&all), [(vec![0, 2], true), (vec![1, 5], true)]);

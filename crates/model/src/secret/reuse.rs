@@ -1,6 +1,6 @@
 //! Secrets that are used again.
 
-use super::{HeldSecret, SecretKind};
+use super::{SecretKind, SecretRecord};
 use std::sync::Arc;
 use zeroize::Zeroizing;
 
@@ -19,7 +19,7 @@ pub struct ReuseGroup {
 /// Groups secrets that are equal, or that people made from one another by another case or other digits at the end.
 /// Groups of one are left out; groups and members keep the order of `held`.
 #[must_use]
-pub fn reuse_groups(held: &[Arc<HeldSecret>]) -> Vec<ReuseGroup> {
+pub fn reuse_groups(held: &[Arc<SecretRecord>]) -> Vec<ReuseGroup> {
     let mut by_value: Vec<(Zeroizing<String>, usize)> = held
         .iter()
         .enumerate()
@@ -37,7 +37,7 @@ pub fn reuse_groups(held: &[Arc<HeldSecret>]) -> Vec<ReuseGroup> {
 }
 
 /// The common part of nearly equal secrets. Keys and hashes are generated, so only equal ones count.
-fn common(one: &HeldSecret) -> Zeroizing<String> {
+fn common(one: &SecretRecord) -> Zeroizing<String> {
     common_of(one.kind, one.secret.expose())
 }
 

@@ -4,7 +4,7 @@
 //! Long because a stand-in must fit every form in which secrets are written in files, and all forms are handled together.
 
 use super::mask::{MASKED_ANYWHERE, MASKED_INSIDE_WORDS, forms, hex, is_of_machines, is_told_by_value};
-use super::{HeldSecret, KeyGrade, Secret, SecretKind};
+use super::{KeyGrade, Secret, SecretKind, SecretRecord};
 use crate::{ExportId, Origin};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
@@ -37,7 +37,7 @@ impl ScrubKey {
     }
 
     /// Makes the stand-in of a secret ahead of its use, so that many can be made at once.
-    pub fn prepare(&self, held: &HeldSecret) {
+    pub fn prepare(&self, held: &SecretRecord) {
         stand_in(self, held.kind, held.secret.expose());
     }
 
@@ -63,7 +63,7 @@ struct Place {
     start: usize,
     end: usize,
     /// The secret, where it is known; else whatever stands there.
-    held: Option<Arc<HeldSecret>>,
+    held: Option<Arc<SecretRecord>>,
 }
 
 /// Puts stand-ins in the place of secrets.
@@ -82,7 +82,7 @@ impl Scrubber {
     #[must_use]
     pub fn new<'a>(
         key: ScrubKey,
-        held: impl IntoIterator<Item = &'a Arc<HeldSecret>>,
+        held: impl IntoIterator<Item = &'a Arc<SecretRecord>>,
         places: &[Origin],
     ) -> Self {
         let mut by_place: BTreeMap<ExportId, Vec<Place>> = BTreeMap::new();
@@ -151,9 +151,9 @@ impl Scrubber {
 
     /// The places of an export in order, none within another. A possible secret that extends over lines that are understood, as after an
     /// unclosed quote, is limited to the other lines.
-    fn places(&self, export: ExportId, text: &str) -> Vec<(Range<usize>, Option<&Arc<HeldSecret>>)> {
+    fn places(&self, export: ExportId, text: &str) -> Vec<(Range<usize>, Option<&Arc<SecretRecord>>)> {
         let all = self.by_place.get(&export).map_or(&[][..], Vec::as_slice);
-        let mut found: Vec<(Range<usize>, Option<&Arc<HeldSecret>>)> = Vec::new();
+        let mut found: Vec<(Range<usize>, Option<&Arc<SecretRecord>>)> = Vec::new();
         for one in all.iter().filter(|one| one.held.is_some()) {
             if found.last().is_none_or(|(last, _)| last.end <= one.start) {
                 found.push((one.start..one.end, one.held.as_ref()));
@@ -250,7 +250,7 @@ fn is_a_name(before: &str, behind: &str) -> bool {
 }
 
 /// The replacement of a known secret, in the form in which it is written there.
-fn in_place(key: &ScrubKey, held: &HeldSecret, inside: &str) -> String {
+fn in_place(key: &ScrubKey, held: &SecretRecord, inside: &str) -> String {
     if inside.contains('\n') {
         return block(key, inside);
     }
@@ -447,9 +447,9 @@ mod tests {
         ScrubKey::new([7; 32])
     }
 
-    fn held(value: &str, kind: SecretKind, start: usize, length: usize) -> Arc<HeldSecret> {
+    fn held(value: &str, kind: SecretKind, start: usize, length: usize) -> Arc<SecretRecord> {
         let origin = Origin { export: ExportId(0), start: start as u32, end: (start + length) as u32 };
-        Arc::new(HeldSecret { secret: Secret::new(value), kind, owner: "ann".into(), origin })
+        Arc::new(SecretRecord { secret: Secret::new(value), kind, owner: "ann".into(), origin })
     }
 
     #[test]
@@ -496,7 +496,7 @@ mod tests {
         assert_eq!(made("sesame1"), made("sesame1"));
         assert_ne!(made("sesame1"), made("other1"));
         assert_ne!(stand_in(&ScrubKey::new([8; 32]), SecretKind::LoginPassword, "sesame1"), made("sesame1"));
-        let all: Vec<Arc<HeldSecret>> = ["sesame1", "Sesame2", "sesame1", "other"]
+        let all: Vec<Arc<SecretRecord>> = ["sesame1", "Sesame2", "sesame1", "other"]
             .iter()
             .map(|value| held(&made(value), SecretKind::LoginPassword, 0, 9))
             .collect();

@@ -14,8 +14,8 @@ pub(crate) use usual::{
 
 use crate::secret::SecretKind;
 use crate::{
-    ConnectionStates, DefaultValue, HeldSecret, IcmpRange, IpRange, Match, Origin, PortRange, Protocol,
-    Secret, Setting,
+    ConnectionStates, DefaultValue, IcmpRange, IpRange, Match, Origin, PortRange, Protocol, Secret,
+    SecretRecord, Setting,
 };
 use ipnet::IpNet;
 use serde::de::{Error, SeqAccess, Visitor};
@@ -94,7 +94,7 @@ impl<'de> Deserialize<'de> for Origin {
     }
 }
 
-impl Serialize for HeldSecret {
+impl Serialize for SecretRecord {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         let mut map = to.serialize_map(Some(1))?;
         map.serialize_entry(SECRET, &(self.kind.words(), self.secret.length_class().words()))?;
@@ -102,7 +102,7 @@ impl Serialize for HeldSecret {
     }
 }
 
-impl<'de> Deserialize<'de> for HeldSecret {
+impl<'de> Deserialize<'de> for SecretRecord {
     /// Purpose and owner are inserted by the reader.
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let (value, origin): (Option<String>, Origin) = pair(from, SECRET)?;

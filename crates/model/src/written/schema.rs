@@ -1,7 +1,7 @@
 //! JSON Schema of the types whose written form differs from that of their fields.
 
 use super::{ORIGIN, STATES};
-use crate::{ConnectionStates, HeldSecret, Match, MatchKind, Origin, Setting};
+use crate::{ConnectionStates, Match, MatchKind, Origin, SecretRecord, Setting};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use std::borrow::Cow;
 
@@ -15,7 +15,7 @@ impl JsonSchema for Origin {
     }
 }
 
-impl JsonSchema for HeldSecret {
+impl JsonSchema for SecretRecord {
     fn schema_name() -> Cow<'static, str> {
         "secret".into()
     }

@@ -437,7 +437,7 @@ impl<'a> RuleReviewer<'a> {
             let Action::End(theirs) = self.step(taker).action else { continue };
             let Some(by) = self.step(taker).rule else { continue };
             let opposite = (ours == Ending::Accept) != (theirs == Ending::Accept);
-            if opposite && theirs != Ending::NotModelled && !review.partly.iter().any(|one| one.by == by) {
+            if opposite && theirs != Ending::NotAnalysed && !review.partly.iter().any(|one| one.by == by) {
                 let earlier = self.step(taker).region.and(&self.domain).and(&self.new);
                 let exception = earlier.cubes.iter().all(|cube| new.cubes.iter().any(|one| one.covers(cube)));
                 review.partly.push(Partly { by, exception });
@@ -457,7 +457,7 @@ impl<'a> RuleReviewer<'a> {
     ) -> Option<Vec<RuleId>> {
         let step = self.step(number);
         let Action::End(ours) = step.action else { return None };
-        if ours == Ending::NotModelled || step.logs || !step.region.exact || !self.program.whole {
+        if ours == Ending::NotAnalysed || step.logs || !step.region.exact || !self.program.whole {
             return None;
         }
         // Most rules show at once that they matter: what becomes of the one packet without them.

@@ -100,7 +100,7 @@ impl<'a> Way<'a> {
             match ending {
                 Ending::Accept => next.push(one),
                 Ending::Drop | Ending::Reject => ends.push(one.ended(Verdict::Blocked, None)),
-                Ending::NotModelled => ends.push(one.ended(Verdict::Depends, None)),
+                Ending::NotAnalysed => ends.push(one.ended(Verdict::Depends, None)),
             }
         }
     }
@@ -166,7 +166,7 @@ impl<'a> Way<'a> {
     ) -> Went {
         match (&rule.target, ending(&rule.target)) {
             (Target::Translate(_), _) | (_, None) => {}
-            (Target::NotModelled { name, .. }, _) => {
+            (Target::NotAnalysed { name, .. }, _) => {
                 packet.doubt(StepKind::TargetUnknown(name.clone()), Some(rule.origin));
             }
             (_, Some(ending)) => {
@@ -186,7 +186,7 @@ impl<'a> Way<'a> {
             Target::Jump(name) | Target::Goto(name) => {
                 let Some(next) = filter.chain(name).filter(|_| depth < DEPTH) else {
                     packet.doubt(StepKind::ChainMissing(name.clone()), Some(rule.origin));
-                    end(found, Ending::NotModelled, packet);
+                    end(found, Ending::NotAnalysed, packet);
                     return Went::Ended;
                 };
                 let told = packet.trail.len();
@@ -205,7 +205,7 @@ impl<'a> Way<'a> {
                     }
                 }
             }
-            Target::NotModelled { name, .. } if name == "NOTRACK" => {
+            Target::NotAnalysed { name, .. } if name == "NOTRACK" => {
                 packet.set(Field::State, state::UNTRACKED);
                 Went::On(packet)
             }

@@ -111,7 +111,7 @@ pub struct Host<'a> {
     /// Source check by interface name, with the line.
     pub source_checks: Vec<(String, SourceCheck, Origin)>,
     /// Addresses of a tunnel's clients, with its interface: they are routed there while connected.
-    pub callers: Vec<(IpRange, String, Origin)>,
+    pub clients: Vec<(IpRange, String, Origin)>,
     /// Missing parts, because of which the present ones are not conclusive.
     pub lacks: Vec<Lack>,
     /// Whether every destination counts as one of its own: for the traffic that its filter permits, where its addresses were not exported.

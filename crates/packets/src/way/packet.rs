@@ -97,25 +97,25 @@ const MOST_DOUBTS: usize = 64;
 
 /// A packet on its way. It is handed on often, and is large.
 #[derive(Debug, Clone)]
-pub(super) struct Packet(Box<Travelling>);
+pub(super) struct Packet(Box<PacketState>);
 
 impl Deref for Packet {
-    type Target = Travelling;
+    type Target = PacketState;
 
-    fn deref(&self) -> &Travelling {
+    fn deref(&self) -> &PacketState {
         &self.0
     }
 }
 
 impl DerefMut for Packet {
-    fn deref_mut(&mut self) -> &mut Travelling {
+    fn deref_mut(&mut self) -> &mut PacketState {
         &mut self.0
     }
 }
 
 /// State of a packet on its path.
 #[derive(Debug, Clone)]
-pub(super) struct Travelling {
+pub(super) struct PacketState {
     pub(super) family: Family,
     pub(super) point: Point,
     of: Origins,
@@ -160,7 +160,7 @@ impl Packet {
             point[Field::Icmp as usize] = if flow.protocol == 1 { 8 << 8 } else { 128 << 8 };
         }
         let nothing = (0, Of::Fixed);
-        let mut packet = Self(Box::new(Travelling {
+        let mut packet = Self(Box::new(PacketState {
             family: Family::of(flow.destination),
             point,
             of,

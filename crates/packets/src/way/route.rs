@@ -71,9 +71,9 @@ impl Way<'_> {
             return Routed::Unknown(RouteUnknown::Multicast);
         }
         if let Some((range, interface, origin)) =
-            self.host.callers.iter().find(|(range, _, _)| range.contains(destination))
+            self.host.clients.iter().find(|(range, _, _)| range.contains(destination))
         {
-            if self.trace.is_some() && !self.narrow_to_callers(interface, *origin, own, (value, of)) {
+            if self.trace.is_some() && !self.narrow_to_clients(interface, *origin, own, (value, of)) {
                 // Others of the same addresses come before: then of this range alone.
                 let alone =
                     difference(&ranges(numbers([range], self.family)), own, self.space.last_address());
@@ -85,11 +85,11 @@ impl Way<'_> {
     }
 
     /// Narrows to the addresses of a tunnel's clients that no other entry and no interface of the device has, where the value is one.
-    fn narrow_to_callers(&self, interface: &str, origin: Origin, own: &Ranges, (value, of): Known) -> bool {
+    fn narrow_to_clients(&self, interface: &str, origin: Origin, own: &Ranges, (value, of): Known) -> bool {
         let mut known = self.by_prefix.lock().unwrap_or_else(PoisonError::into_inner);
         let alike = known.entry(Sends::Callers(interface.to_owned(), origin)).or_insert_with(|| {
             let is_of = |one: &&(IpRange, String, Origin)| one.1 == interface && one.2 == origin;
-            let all = || self.host.callers.iter();
+            let all = || self.host.clients.iter();
             let these = numbers(all().filter(is_of).map(|one| &one.0), self.family);
             let others = numbers(all().filter(|one| !is_of(one)).map(|one| &one.0), self.family);
             let alone = difference(&ranges(these), &ranges(others), self.space.last_address());
@@ -140,9 +140,9 @@ impl Way<'_> {
                 let deeper = nets
                     .filter(|net| chosen.is_none_or(|chosen| net.prefix_len() > chosen.prefix_len()))
                     .map(|net| (number(net.network()), number(net.broadcast())));
-                let callers = numbers(self.host.callers.iter().map(|(range, _, _)| range), self.family);
+                let clients = numbers(self.host.clients.iter().map(|(range, _, _)| range), self.family);
                 let own = self.space.own().into_iter().flat_map(|own| own.iter().copied());
-                let others = ranges(deeper.chain(callers).chain(own).chain([self.multicast()]).collect());
+                let others = ranges(deeper.chain(clients).chain(own).chain([self.multicast()]).collect());
                 let whole = chosen.map_or((0, self.space.last_address()), |net| {
                     (number(net.network()), number(net.broadcast()))
                 });

@@ -81,7 +81,7 @@ pub struct Shape {
     /// Interfaces that face an untrusted network.
     outside: BTreeSet<Place>,
     /// Owners of public addresses.
-    outside_holders: BTreeMap<IpAddr, Place>,
+    internet_holders: BTreeMap<IpAddr, Place>,
     /// Destinations that are not routed on the Internet, except those of an interface's own network.
     not_carried: Vec<IpRange>,
     /// Unassigned public addresses, by IP version: computed once, since many devices of a large estate have some.
@@ -139,7 +139,7 @@ impl Shape {
         }
         if self.outside.contains(place) {
             self.free_outside = Default::default();
-            self.outside_holders.entry(address).or_insert_with(|| place.clone());
+            self.internet_holders.entry(address).or_insert_with(|| place.clone());
         }
     }
 
@@ -211,7 +211,7 @@ impl Shape {
     /// Unassigned public addresses.
     fn free_outside(&self, family: Family) -> &Ranges {
         self.free_outside[usize::from(family == Family::V6)].get_or_init(|| {
-            let held = self.outside_holders.keys().filter(|address| Family::of(**address) == family);
+            let held = self.internet_holders.keys().filter(|address| Family::of(**address) == family);
             rest(held.map(|address| (number(*address), number(*address))).collect(), family)
         })
     }
@@ -278,7 +278,7 @@ impl Shape {
             others.extend(held.map(|((_, address), _)| (number(*address), number(*address))));
             others.extend(numbers(self.answering(segment).iter().map(|(range, _)| range), family));
         }
-        if outside && let Some(place) = self.outside_holders.get(&destination).filter(|one| *one != from) {
+        if outside && let Some(place) = self.internet_holders.get(&destination).filter(|one| *one != from) {
             return (Next::Device(place.clone(), false), Some(one(destination)), None);
         }
         if outside && gateway.is_some() {

@@ -174,7 +174,7 @@ impl fmt::Display for StepKind {
                     Ending::Accept => "accepts",
                     Ending::Drop => "drops",
                     Ending::Reject => "rejects",
-                    Ending::NotModelled => "may end",
+                    Ending::NotAnalysed => "may end",
                 };
                 write!(out, "chain {chain} {does} it")
             }

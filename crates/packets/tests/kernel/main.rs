@@ -116,7 +116,7 @@ impl Count {
             routes: &facts.routes,
             forwards: [Some((true, None)), Some((true, None))],
             source_checks: Vec::new(),
-            callers: Vec::new(),
+            clients: Vec::new(),
         };
         let walker = Walker::new(host);
         let probes = net.probes(number, list.seed);

@@ -117,7 +117,7 @@ fn way(filter: &Filter, packet: &Packet, without: Option<RuleId>) -> Way {
     way
 }
 
-fn fate(filter: &Filter, packet: &Packet, without: Option<RuleId>) -> (Target, usize) {
+fn outcome(filter: &Filter, packet: &Packet, without: Option<RuleId>) -> (Target, usize) {
     let way = way(filter, packet, without);
     let policy = filter.chains[0].policy.clone().expect("a policy");
     (way.ended.map_or(policy, |(_, target)| target), way.logged)
@@ -243,7 +243,7 @@ pub(crate) fn check(filter: &Filter) -> Result<(), String> {
             let same = ways
                 .iter()
                 .filter(|(_, way)| way.held.contains(id))
-                .all(|(packet, _)| fate(filter, packet, None) == fate(filter, packet, Some(*id)));
+                .all(|(packet, _)| outcome(filter, packet, None) == outcome(filter, packet, Some(*id)));
             // A chain that is jumped to twice may need a rule only in one of its places.
             let once = id.chain == 0;
             if once {

@@ -14,7 +14,7 @@ use aho_corasick::AhoCorasick;
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, Facts, HeldSecret, Secret};
+use trevlin_model::{Export, Facts, Secret, SecretRecord};
 
 /// Something of this is in every line that announces a secret: in whatever capitals.
 const SIGNS: [&str; 22] = [
@@ -126,7 +126,7 @@ pub fn add(export: &Export, facts: &mut Facts) {
         let origin = export.origin(place.clone());
         let value = &export.text()[place];
         if values::is_told_apart(value) {
-            facts.announced.push(Arc::new(HeldSecret {
+            facts.announced.push(Arc::new(SecretRecord {
                 secret: Secret::new(value),
                 kind: SecretKind::ServicePassword,
                 owner: String::new(),

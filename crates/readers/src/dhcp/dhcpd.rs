@@ -9,7 +9,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, IpRange, Limit, LineClass, MalformedAddress, Origin, Secret};
+use trevlin_model::{Export, IpRange, Limit, LineClass, MalformedAddress, Origin, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -106,7 +106,7 @@ struct State<'a> {
     export: &'a Export,
     around: &'a ReadContext<'a>,
     server: DhcpServer,
-    secrets: Vec<Arc<HeldSecret>>,
+    secrets: Vec<Arc<SecretRecord>>,
     addresses_stated: bool,
 }
 
@@ -252,7 +252,7 @@ impl State<'_> {
             }
             ["secret", _] => {
                 let span = statement[1].span.clone();
-                self.secrets.push(Arc::new(HeldSecret {
+                self.secrets.push(Arc::new(SecretRecord {
                     secret: Secret::new(words[1]),
                     kind: SecretKind::SharedKey,
                     owner: format!("key {}", scope.key.as_deref().unwrap_or_default()),

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::plan::Placed;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, NotModelled, Origin, Secret};
+use trevlin_model::{Export, NotAnalysed, Origin, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -119,7 +119,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     source.settle(&mut book, "the server refuses the file");
     if let Some(broken) = source.broken {
         let what = if top.is_empty() { "that is broken" } else { "of which a part is broken" };
-        reading.facts.not_modelled.push(NotModelled {
+        reading.facts.not_analysed.push(NotAnalysed {
             what: format!("a DHCP server's configuration {what}"),
             may_serve: None,
             filters_packets: false,
@@ -151,7 +151,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 .is_none_or(|map| list(&map, "interfaces").is_empty())
         {
             let origin = state.server.origin;
-            state.reading.facts.not_modelled.push(NotModelled {
+            state.reading.facts.not_analysed.push(NotAnalysed {
                 what: "a DHCP server configuration without interfaces, so it serves no client".into(),
                 may_serve: None,
                 filters_packets: false,
@@ -329,7 +329,7 @@ impl<'a> State<'a> {
                 match string(value).filter(|text| !text.is_empty()) {
                     Some(text) if matches!(name.as_ref(), "password" | "secret") => {
                         let origin = self.origin(value);
-                        self.reading.facts.secrets.push(Arc::new(HeldSecret {
+                        self.reading.facts.secrets.push(Arc::new(SecretRecord {
                             secret: Secret::new(text),
                             kind: SecretKind::OwnPassword,
                             owner: format!("{within} in {}", self.export.file_name()).trim_start().to_owned(),

@@ -209,7 +209,7 @@ impl Builder<'_> {
             }
         }
         let what = if set.is_empty() { format!("mac {}", one.get("mac")) } else { format!("set {set}") };
-        vec![Match { negated, kind: MatchKind::NotModelled(Residual::described(what)) }]
+        vec![Match { negated, kind: MatchKind::NotAnalysed(Residual::described(what)) }]
     }
 
     /// Which zone a packet is in: by its source first, then by its interface, else the default zone.

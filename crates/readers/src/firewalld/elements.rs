@@ -180,7 +180,7 @@ impl Builder<'_> {
             .find(|inner| matches!(inner.name.as_str(), "accept" | "reject" | "drop" | "mark"));
         let limited = |element: &Element| {
             element.child("limit").map(|limit| {
-                plain(MatchKind::NotModelled(Residual::as_written(format!("limit {}", limit.get("value")))))
+                plain(MatchKind::NotAnalysed(Residual::as_written(format!("limit {}", limit.get("value")))))
             })
         };
         let mut ways: Vec<Vec<Match>> = Vec::new();
@@ -227,7 +227,7 @@ impl Builder<'_> {
                 Some("accept") => (Target::Accept, Stage::Allow),
                 Some("reject") => (Target::Reject, Stage::Deny),
                 Some("drop") => (Target::Drop, Stage::Deny),
-                Some(_) => (Target::NotModelled { name: "mark".into(), ends: false }, Stage::Allow),
+                Some(_) => (Target::NotAnalysed { name: "mark".into(), ends: false }, Stage::Allow),
                 None if blocks => (Target::Reject, Stage::Deny),
                 None => continue,
             };

@@ -15,7 +15,7 @@ use trevlin_model::ipsec::{IkeProof, IpsecConnection, Selectors};
 use trevlin_model::offer::Offer;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
-    CertificateDemand, IpRange, Listener, MalformedAddress, Origin, PasswordCheck, PasswordSource, Pool,
+    CertificateRequirement, IpRange, Listener, MalformedAddress, Origin, PasswordCheck, PasswordSource, Pool,
     Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
@@ -109,15 +109,15 @@ fn finish(
     asks_for_address: bool,
     origin: Origin,
 ) {
-    let callers = !plan.pools.is_empty() || !plan.fixed.is_empty();
+    let clients = !plan.pools.is_empty() || !plan.fixed.is_empty();
     for child in &connection.children {
         let (list, side) =
-            if callers { (&mut plan.sent_through, &child.local) } else { (&mut plan.remote, &child.remote) };
+            if clients { (&mut plan.sent_through, &child.local) } else { (&mut plan.remote, &child.remote) };
         list.extend(side.networks.iter().copied());
     }
     // A client that sends everything has no network behind the other end.
     let everything = |range: &IpRange| *range == IpRange::all(range.family());
-    if !callers && (asks_for_address || plan.remote.iter().any(|(range, _)| everything(range))) {
+    if !clients && (asks_for_address || plan.remote.iter().any(|(range, _)| everything(range))) {
         plan.sent_through.append(&mut plan.remote);
     }
     book_notes.extend(plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed).cloned());
@@ -125,7 +125,7 @@ fn finish(
     let negotiates = connection.negotiates();
     let role = if !negotiates {
         TunnelRole::PointToPoint
-    } else if callers {
+    } else if clients {
         TunnelRole::Server
     } else if asks_for_address {
         TunnelRole::Client
@@ -179,13 +179,14 @@ fn prove(tunnel: &mut Tunnel, connection: &IpsecConnection) {
         let origin = round.proof.origin().unwrap_or(tunnel.origin);
         match round.proof.possible().next() {
             Some(IkeProof::PublicKey) => {
-                tunnel.proof.certificate = Some(round.proof.clone().map(|_| CertificateDemand::Required));
+                tunnel.proof.certificate =
+                    Some(round.proof.clone().map(|_| CertificateRequirement::Required));
             }
             Some(IkeProof::SharedKey) => tunnel.proof.shared_key = Some(origin),
             Some(IkeProof::Eap(method)) => {
                 let source = match method.as_str() {
                     "tls" => {
-                        let value = CertificateDemand::Required;
+                        let value = CertificateRequirement::Required;
                         tunnel.proof.certificate = Some(Setting::Stated { value, origin });
                         continue;
                     }

@@ -5,7 +5,7 @@ use crate::reader::{ReadContext, Reading};
 use std::sync::Arc;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, Login, LoginList, Origin, Secret};
+use trevlin_model::{Export, Login, LoginList, Origin, Secret, SecretRecord};
 
 /// Keys and passwords. `0x` and `0s` begin a value that is encoded, where the kind has such values.
 pub(super) fn take(whole: &View<'_, '_>, around: &ReadContext<'_>, export: &Export, reading: &mut Reading) {
@@ -30,7 +30,7 @@ pub(super) fn take(whole: &View<'_, '_>, around: &ReadContext<'_>, export: &Expo
         } else {
             Secret::from_prefixed(&secret.text)
         };
-        let held = Arc::new(HeldSecret {
+        let held = Arc::new(SecretRecord {
             secret: value,
             kind: kept,
             owner: if names.is_empty() { name.to_owned() } else { names.join(" and ") },

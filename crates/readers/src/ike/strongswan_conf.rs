@@ -5,7 +5,7 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TEL
 use std::sync::Arc;
 use trevlin_model::radius::{RadiusAsker, RadiusTarget};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret, Setting, Tunnel};
+use trevlin_model::{Export, LineClass, Origin, Secret, SecretRecord, Setting, Tunnel};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -76,7 +76,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         for server in servers {
             let Some(address) = server.get("address").or_else(|| server.get("server")) else { continue };
             let held = server.get("secret").or(secret_of_all.as_ref()).map(|secret| {
-                Arc::new(HeldSecret {
+                Arc::new(SecretRecord {
                     secret: Secret::new(secret.text.as_str()),
                     kind: SecretKind::RadiusSecret,
                     owner: address.text.clone(),

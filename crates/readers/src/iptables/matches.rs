@@ -192,7 +192,7 @@ impl<'a> Conditions<'a> {
         if !PLAIN_MODULES.contains(&module) {
             self.matches.push(Match {
                 negated: self.negated,
-                kind: MatchKind::NotModelled(Residual::as_written(module)),
+                kind: MatchKind::NotAnalysed(Residual::as_written(module)),
             });
             self.open = Some(self.matches.len() - 1);
         }
@@ -205,7 +205,7 @@ impl<'a> Conditions<'a> {
 
     /// Keeps a condition as written, since it is not analysed.
     fn keep_as_written(&mut self, text: String, negated: bool) {
-        self.push(MatchKind::NotModelled(Residual::as_written(text)), negated);
+        self.push(MatchKind::NotAnalysed(Residual::as_written(text)), negated);
     }
 
     /// One option. `Err` describes the error; the condition is then kept as not analysed.
@@ -260,7 +260,7 @@ impl<'a> Conditions<'a> {
                 };
                 let kind = self.sets.get(&set).and_then(|held| held.condition(self.family, &directions));
                 let unknown = || {
-                    MatchKind::NotModelled(Residual::as_written(format!(
+                    MatchKind::NotAnalysed(Residual::as_written(format!(
                         "set --match-set {set} {directions}"
                     )))
                 };
@@ -332,7 +332,7 @@ impl<'a> Conditions<'a> {
                     (Ok(first), Ok(last)) => MatchKind::Group(first, last),
                     // A name: which number it has, the file does not tell.
                     _ if !value.is_empty() => {
-                        MatchKind::NotModelled(Residual::as_written(format!("owner {name} {value}")))
+                        MatchKind::NotAnalysed(Residual::as_written(format!("owner {name} {value}")))
                     }
                     _ => return None,
                 }
@@ -350,7 +350,7 @@ impl<'a> Conditions<'a> {
         let values = words.values();
         let text = format!("{}{name}{values}", if negated { "! " } else { "" });
         match self.open.and_then(|at| self.matches.get_mut(at)) {
-            Some(Match { kind: MatchKind::NotModelled(all), .. }) => {
+            Some(Match { kind: MatchKind::NotAnalysed(all), .. }) => {
                 all.text.push(' ');
                 all.text.push_str(&text);
             }

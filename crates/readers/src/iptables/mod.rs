@@ -17,7 +17,7 @@ use rule::{Command, ParsedLine};
 use std::collections::BTreeMap;
 use trevlin_model::{
     Chain, ChainKind, Export, ExportState, Family, Filter, FilterFormat, Hook, LineClass, NamedSet,
-    NotModelled, Origin, Rule, Target,
+    NotAnalysed, Origin, Rule, Target,
 };
 
 /// The reader.
@@ -162,7 +162,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
                     origin,
                     "there are rules that this dump does not show; export `iptables-legacy-save` too",
                 );
-                elsewhere.push(NotModelled::beside("a second ruleset, of iptables-legacy", origin));
+                elsewhere.push(NotAnalysed::beside("a second ruleset, of iptables-legacy", origin));
             }
             None | Some(b'#') => {}
             Some(b'*') => {
@@ -209,17 +209,17 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     if lost {
         filters.iter_mut().for_each(|filter| (filter.complete, filter.gaps_placed) = (false, false));
         if filters.is_empty() {
-            elsewhere.push(NotModelled::beside("a ruleset that was not exported whole", export.origin(0..0)));
+            elsewhere.push(NotAnalysed::beside("a ruleset that was not exported whole", export.origin(0..0)));
         }
     }
     name_unused(&mut filters, family, &sets);
     for table in filters {
         warn_of_missing_chains(&table, &mut book);
-        reading.facts.not_modelled.extend(not_modelled(export, &table));
+        reading.facts.not_analysed.extend(not_analysed(export, &table));
         reading.facts.forwards.extend(crate::forwards::of(&table));
         reading.facts.filters.push(table);
     }
-    reading.facts.not_modelled.extend(elsewhere);
+    reading.facts.not_analysed.extend(elsewhere);
     reading
 }
 
@@ -427,20 +427,20 @@ fn warn_of_missing_chains(filter: &Filter, book: &mut LineRecorder<'_>) {
 }
 
 /// Statements that the engine cannot analyse, kept as facts and never dropped.
-fn not_modelled(export: &Export, filter: &Filter) -> Vec<NotModelled> {
+fn not_analysed(export: &Export, filter: &Filter) -> Vec<NotAnalysed> {
     let mut found = Vec::new();
     for rule in filter.chains.iter().flat_map(|chain| &chain.rules) {
         let condition = rule.matches.iter().find_map(|one| match &one.kind {
-            trevlin_model::MatchKind::NotModelled(text) => Some(format!("a rule's condition `{text}`")),
+            trevlin_model::MatchKind::NotAnalysed(text) => Some(format!("a rule's condition `{text}`")),
             _ => None,
         });
         let target = match &rule.target {
-            Target::NotModelled { name, .. } => Some(format!("a rule's target {name}")),
+            Target::NotAnalysed { name, .. } => Some(format!("a rule's target {name}")),
             _ => None,
         };
         if let Some(what) = condition.or(target) {
             let what = format!("{what} in table {} ({})", filter.table, export.file_name());
-            found.push(NotModelled {
+            found.push(NotAnalysed {
                 what,
                 may_serve: None,
                 filters_packets: true,

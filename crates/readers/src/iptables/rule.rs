@@ -78,7 +78,7 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
     if problem.is_some() {
         // What was not understood may have been a condition, or what the rule does.
         let open =
-            MatchKind::NotModelled(Residual::described("the part of this line that was not understood"));
+            MatchKind::NotAnalysed(Residual::described("the part of this line that was not understood"));
         matches.push(Match { negated: false, kind: open });
     }
     // A translation says where to (iptables-extensions(8)).

@@ -33,10 +33,10 @@ pub(super) fn named(name: &str, goto: bool) -> Target {
         "NETMAP" => translate(TranslationKind::NetworkMap),
         _ if TARGETS.logs.iter().any(|one| one == name) => Target::Log,
         _ if TARGETS.goes_on.iter().any(|one| one == name) => {
-            Target::NotModelled { name: name.into(), ends: false }
+            Target::NotAnalysed { name: name.into(), ends: false }
         }
         _ if TARGETS.ends.iter().any(|one| one == name) => {
-            Target::NotModelled { name: name.into(), ends: true }
+            Target::NotAnalysed { name: name.into(), ends: true }
         }
         _ => Target::Jump(name.into()),
     }
@@ -52,7 +52,7 @@ pub(super) fn takes(target: &Target, name: &str) -> bool {
         | Target::Goto(_)
         | Target::Continue => false,
         Target::Reject => name == "--reject-with",
-        Target::Log | Target::NotModelled { .. } => true,
+        Target::Log | Target::NotAnalysed { .. } => true,
         Target::Translate(_) => {
             name.starts_with("--to") || matches!(name, "--random" | "--random-fully" | "--persistent")
         }
@@ -68,7 +68,7 @@ pub(super) fn option(
 ) -> Result<(), String> {
     let value = words.values();
     let value = value.trim();
-    if let Target::NotModelled { name: own, .. } = target
+    if let Target::NotAnalysed { name: own, .. } = target
         && own == "CT"
         && name == "--notrack"
     {

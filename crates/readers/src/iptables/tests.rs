@@ -57,7 +57,7 @@ fn show(one: &trevlin_model::Match) -> String {
             )
         }
         MatchKind::TcpFlags { looked_at, set } => format!("flags {looked_at}/{set}"),
-        MatchKind::NotModelled(text) => format!("?{text}"),
+        MatchKind::NotAnalysed(text) => format!("?{text}"),
         MatchKind::DestinationPorts(ports) => format!("DestinationPorts({})", list(ports)),
         MatchKind::SourcePorts(ports) => format!("SourcePorts({})", list(ports)),
         other => format!("{other:?}"),
@@ -77,8 +77,8 @@ fn targets() {
         ("-j X", Target::Jump("X".into())),
         ("-g X", Target::Goto("X".into())),
         ("-j LOG --log-prefix \"in: \" --log-level 4", Target::Log),
-        ("-j MARK --set-xmark 0x1/0xffffffff", Target::NotModelled { name: "MARK".into(), ends: false }),
-        ("-j NFQUEUE --queue-num 0", Target::NotModelled { name: "NFQUEUE".into(), ends: true }),
+        ("-j MARK --set-xmark 0x1/0xffffffff", Target::NotAnalysed { name: "MARK".into(), ends: false }),
+        ("-j NFQUEUE --queue-num 0", Target::NotAnalysed { name: "NFQUEUE".into(), ends: true }),
         ("", Target::Continue),
     ] {
         let (rule, note) = rule(&format!("[12:34] -A INPUT -i eth0 {text}"));
@@ -194,7 +194,7 @@ fn rules_of_the_older_form_are_missed() {
         "fw.txt",
         "# Warning: iptables-legacy tables present, use iptables-legacy-save to see them\n*filter\nCOMMIT\n",
     );
-    assert!(reading.facts.not_modelled[0].what.contains("ruleset"));
+    assert!(reading.facts.not_analysed[0].what.contains("ruleset"));
     assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 1);
 }
 
@@ -214,7 +214,7 @@ fn what_is_not_legible_may_have_been_anything() {
     for text in ["-i eth\u{fffd} -j ACCEPT", "-p tcp --dport 22 -j ACC\u{fffd}PT", "-i eth0\u{fffd}~"] {
         let (rule, note) = rule(&format!("-A INPUT {text}"));
         assert!(note.is_some(), "{text}");
-        let open = |one: &trevlin_model::Match| matches!(one.kind, MatchKind::NotModelled(_));
+        let open = |one: &trevlin_model::Match| matches!(one.kind, MatchKind::NotAnalysed(_));
         assert!(rule.matches.iter().all(open) && rule.target == Target::not_understood(), "{text}: {rule:?}");
     }
     let (rule, note) = rule("-A INPUT -i eth0 -m comment --comment \"f\u{fffd}r b\u{fffd}ro\" -j ACCEPT");

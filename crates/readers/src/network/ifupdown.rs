@@ -7,7 +7,7 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TEL
 use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, Interface, LineClass, Origin, Secret};
+use trevlin_model::{Export, Interface, LineClass, Origin, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -113,7 +113,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             _ if is_secret(word) => {
                 let value = rest.trim_matches('"');
                 let name = stanza.interface.as_ref().map_or("an interface", |one| one.name.as_str());
-                reading.facts.secrets.push(Arc::new(HeldSecret {
+                reading.facts.secrets.push(Arc::new(SecretRecord {
                     secret: Secret::new(value),
                     kind: SecretKind::OwnPassword,
                     owner: format!("{word} of {name}"),

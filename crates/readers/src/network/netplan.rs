@@ -12,7 +12,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, Limit, LineClass, Origin, Pool, Secret};
+use trevlin_model::{Export, Limit, LineClass, Origin, Pool, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -267,7 +267,7 @@ impl State<'_> {
             match (kind, value.scalar()) {
                 // A path leads to a file with the key.
                 (Some(kind), Some((text, span))) if !text.is_empty() && !text.starts_with('/') => {
-                    let held = HeldSecret {
+                    let held = SecretRecord {
                         secret: Secret::new(text),
                         kind,
                         owner: format!("{key} of {within}"),

@@ -14,7 +14,7 @@ use trevlin_model::plan::{AddressPlan, FixedAddress};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::wireguard::WireGuardPeer;
 use trevlin_model::{
-    Export, HeldSecret, IpRange, LineClass, Listener, Origin, Pool, Protocol, Secret, Setting, Tunnel,
+    Export, IpRange, LineClass, Listener, Origin, Pool, Protocol, Secret, SecretRecord, Setting, Tunnel,
     TunnelFamily, TunnelRole,
 };
 
@@ -134,9 +134,14 @@ pub(crate) fn listed<'a>(export: &Export, value: &'a str) -> Vec<(&'a str, Origi
 }
 
 /// Keys that are secrets, with whose they are.
-pub(crate) fn secret(export: &Export, value: &str, kind: SecretKind, owner: &str) -> Option<Arc<HeldSecret>> {
+pub(crate) fn secret(
+    export: &Export,
+    value: &str,
+    kind: SecretKind,
+    owner: &str,
+) -> Option<Arc<SecretRecord>> {
     (!value.is_empty()).then(|| {
-        Arc::new(HeldSecret {
+        Arc::new(SecretRecord {
             secret: Secret::new(value),
             kind,
             owner: owner.to_owned(),
@@ -155,10 +160,10 @@ pub(crate) fn finish(
     origin: Origin,
 ) {
     reading.facts.malformed.extend(plan.malformed.iter().cloned());
-    let callers = peers.iter().any(|peer| peer.endpoint.is_none());
-    let role = if callers && (!plan.fixed.is_empty() || !plan.pools.is_empty()) {
+    let clients = peers.iter().any(|peer| peer.endpoint.is_none());
+    let role = if clients && (!plan.fixed.is_empty() || !plan.pools.is_empty()) {
         TunnelRole::Server
-    } else if !callers && !plan.sent_through.is_empty() {
+    } else if !clients && !plan.sent_through.is_empty() {
         TunnelRole::Client
     } else {
         TunnelRole::PointToPoint

@@ -5,13 +5,13 @@ use super::maker::Maker;
 pub(super) use crate::nft::table::{ChainText, Table};
 use std::collections::BTreeMap;
 use trevlin_model::{
-    Chain, ChainKind, ExportState, Families, Filter, FilterFormat, Hook, NotModelled, Origin, Target,
+    Chain, ChainKind, ExportState, Families, Filter, FilterFormat, Hook, NotAnalysed, Origin, Target,
 };
 
 /// Result of the commands.
 pub(super) struct Built {
     pub(super) filters: Vec<Filter>,
-    pub(super) not_modelled: Vec<NotModelled>,
+    pub(super) not_analysed: Vec<NotAnalysed>,
     /// Places with something to say about them.
     pub(super) notes: Vec<(Origin, String)>,
 }
@@ -20,7 +20,7 @@ pub(super) struct Built {
 pub(super) fn build(commands: Vec<Command>, state: ExportState) -> Built {
     let mut order: Vec<TableName> = Vec::new();
     let mut tables: BTreeMap<TableName, Table> = BTreeMap::new();
-    let mut built = Built { filters: Vec::new(), not_modelled: Vec::new(), notes: Vec::new() };
+    let mut built = Built { filters: Vec::new(), not_analysed: Vec::new(), notes: Vec::new() };
     for command in commands {
         carry_out(command, &mut order, &mut tables, &mut built);
     }
@@ -160,7 +160,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
             ));
             // Address resolution has no bearing on who reaches whom.
             let filters_packets = hooked && other != "arp";
-            built.not_modelled.push(NotModelled {
+            built.not_analysed.push(NotAnalysed {
                 what,
                 may_serve: None,
                 filters_packets,
@@ -189,7 +189,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
                 text.origin,
                 format!("{what} is not followed; it may drop packets before all others"),
             ));
-            built.not_modelled.push(NotModelled {
+            built.not_analysed.push(NotAnalysed {
                 what,
                 may_serve: None,
                 filters_packets: true,

@@ -111,13 +111,13 @@ impl Maker {
                 Statement::Perhaps(words) => {
                     draft.matches.push(Match {
                         negated: false,
-                        kind: MatchKind::NotModelled(Residual::as_written(words.clone())),
+                        kind: MatchKind::NotAnalysed(Residual::as_written(words.clone())),
                     });
                 }
                 Statement::Counter(packets) => draft.packets = *packets,
                 Statement::Log => draft.logs = true,
                 Statement::Marks(name) => {
-                    draft.target = Target::NotModelled { name: name.clone(), ends: false }
+                    draft.target = Target::NotAnalysed { name: name.clone(), ends: false }
                 }
                 Statement::Nothing | Statement::Comment(_) => {}
                 Statement::Fills(name) => self.used.entry(name.clone()).or_default().push(text.origin),
@@ -138,7 +138,7 @@ impl Maker {
                     return vec![draft.rule(text, more, Target::Reject)];
                 }
                 Statement::Takes(name) => {
-                    let target = Target::NotModelled { name: name.clone(), ends: true };
+                    let target = Target::NotAnalysed { name: name.clone(), ends: true };
                     return vec![draft.rule(text, Vec::new(), target)];
                 }
                 Statement::VerdictMap(key, data) => {
@@ -155,7 +155,7 @@ impl Maker {
         }
         // Conditions alone do nothing: where one of them is not understood, the rest was lost with it.
         let conditions = text.statements.iter().all(|one| matches!(one, Statement::Match(..)));
-        let open = draft.matches.iter().any(|one| matches!(one.kind, MatchKind::NotModelled(_)));
+        let open = draft.matches.iter().any(|one| matches!(one.kind, MatchKind::NotAnalysed(_)));
         if conditions && open && draft.target == Target::Continue {
             draft.target = Target::not_understood();
         }
@@ -206,8 +206,8 @@ impl Maker {
             // Which packets are in the map is not known, nor what becomes of those that are.
             let name = format!("{} vmap", key.words());
             let perhaps =
-                Match { negated: false, kind: MatchKind::NotModelled(Residual::described(name.clone())) };
-            return vec![draft.rule(text, vec![perhaps], Target::NotModelled { name, ends: true })];
+                Match { negated: false, kind: MatchKind::NotAnalysed(Residual::described(name.clone())) };
+            return vec![draft.rule(text, vec![perhaps], Target::NotAnalysed { name, ends: true })];
         };
         pairs
             .into_iter()
@@ -252,8 +252,8 @@ impl Maker {
         let unknown = || {
             let name = "a translation".to_owned();
             let perhaps =
-                Match { negated: false, kind: MatchKind::NotModelled(Residual::described(name.clone())) };
-            vec![draft.rule(text, vec![perhaps], Target::NotModelled { name, ends: true })]
+                Match { negated: false, kind: MatchKind::NotAnalysed(Residual::described(name.clone())) };
+            vec![draft.rule(text, vec![perhaps], Target::NotAnalysed { name, ends: true })]
         };
         // A rule for each element of a map, made from its value.
         let mapped = |key: &Expr, data: &Expr, make: &dyn Fn(&Expr) -> Option<Target>| -> Option<Vec<Rule>> {

@@ -35,7 +35,7 @@ fn perhaps(left: &Expr, op: Op, right: &Expr) -> Vec<Match> {
         Op::AtMost => "<= ",
         Op::AtLeast => ">= ",
     };
-    vec![plain(MatchKind::NotModelled(Residual::as_written(format!(
+    vec![plain(MatchKind::NotAnalysed(Residual::as_written(format!(
         "{} {word}{}",
         left.words(),
         right.words()

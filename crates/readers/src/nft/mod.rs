@@ -16,7 +16,7 @@ mod values;
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use expr::{Command, TableName};
-use trevlin_model::{Export, ExportState, NotModelled, Rule};
+use trevlin_model::{Export, ExportState, NotAnalysed, Rule};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -133,7 +133,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     for (origin, text) in built.notes {
         book.note(origin, text);
     }
-    reading.facts.not_modelled = built.not_modelled;
+    reading.facts.not_analysed = built.not_analysed;
     reading.facts.forwards = built.filters.iter().flat_map(crate::forwards::of).collect();
     reading.facts.filters = built.filters;
     // Rules that were lost may have decided anything; of one of which a part was, its place is known.
@@ -142,7 +142,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         (filter.complete, filter.gaps_placed) = (filter.complete && !cut, filter.gaps_placed && !cut);
     }
     for (path, origin) in missing {
-        reading.facts.not_modelled.push(NotModelled::beside(
+        reading.facts.not_analysed.push(NotAnalysed::beside(
             format!("`{path}`, which is included here and is not among the exports,"),
             origin,
         ));
@@ -151,8 +151,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     if cut && reading.facts.filters.iter().all(|filter| filter.chains.is_empty()) {
         reading
             .facts
-            .not_modelled
-            .push(NotModelled::beside("a ruleset that was not exported whole", export.origin(0..0)));
+            .not_analysed
+            .push(NotAnalysed::beside("a ruleset that was not exported whole", export.origin(0..0)));
     }
     reading
 }

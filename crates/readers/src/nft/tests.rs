@@ -33,7 +33,7 @@ fn target(target: &Target) -> String {
             let ports = how.ports.map(|ports| format!(":{ports}")).unwrap_or_default();
             format!("{:?} {range}{ports}", how.kind)
         }
-        Target::NotModelled { name, ends } => format!("?{name} {ends}"),
+        Target::NotAnalysed { name, ends } => format!("?{name} {ends}"),
         other => format!("{other:?}"),
     }
 }
@@ -53,7 +53,7 @@ fn show(one: &trevlin_model::Match) -> String {
             all.iter().filter(|one| one.1).map(|one| one.0).collect::<Vec<_>>().join("+")
         }
         MatchKind::TcpFlags { looked_at, set } => format!("flags {set}/{looked_at}"),
-        MatchKind::NotModelled(text) => format!("?[{text}]"),
+        MatchKind::NotAnalysed(text) => format!("?[{text}]"),
         MatchKind::AnyOf(all) => {
             let all: Vec<_> =
                 all.iter().map(|list| list.iter().map(show).collect::<Vec<_>>().join("&")).collect();
@@ -231,7 +231,7 @@ fn tables_out_of_force_or_of_other_families() {
         );
         let reading = of("x.nft", &text);
         assert_eq!(
-            reading.facts.not_modelled.iter().map(|one| one.filters_packets).collect::<Vec<_>>(),
+            reading.facts.not_analysed.iter().map(|one| one.filters_packets).collect::<Vec<_>>(),
             [filters]
         );
     }
@@ -305,7 +305,7 @@ fn what_names_stand_for_is_bounded() {
         // What comes behind is read, and what hangs on the name is not taken for known.
         let rules = &reading.facts.filters[0].chains[0].rules;
         assert_eq!(rules.len(), 2, "{first}");
-        assert!(rules[0].matches.iter().any(|one| matches!(one.kind, MatchKind::NotModelled(_))), "{first}");
+        assert!(rules[0].matches.iter().any(|one| matches!(one.kind, MatchKind::NotAnalysed(_))), "{first}");
     }
 }
 

@@ -19,8 +19,9 @@ use trevlin_model::plan::{AddressPlan, FixedAddress};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::ssh::matches;
 use trevlin_model::{
-    CallerProof, CertificateDemand, Export, Family, HeldSecret, IpRange, LineClass, Listener,
-    MalformedAddress, Origin, Pool, Protocol, Secret, Setting, Tunnel, TunnelFamily, TunnelRole, WayIn,
+    AlternativeLogin, CertificateRequirement, ClientAuthentication, Export, Family, IpRange, LineClass,
+    Listener, MalformedAddress, Origin, Pool, Protocol, Secret, SecretRecord, Setting, Tunnel, TunnelFamily,
+    TunnelRole,
 };
 
 /// The reader.
@@ -164,7 +165,7 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
         host.said.extend(hosts[0].said.iter().filter(|one| !stated.contains(&one.name)).cloned());
     }
     for one in hosts[number].said.iter().filter(|one| one.name == "key-pin" || one.name == "srk-pin") {
-        reading.facts.secrets.push(Arc::new(HeldSecret {
+        reading.facts.secrets.push(Arc::new(SecretRecord {
             secret: Secret::new(one.value.as_str()),
             kind: SecretKind::Passphrase,
             owner: format!("{} in {}", one.name, export.file_name()),
@@ -206,9 +207,9 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
     let main = &ways[0];
     let asks = |method: &Method| matches!(method, Method::Certificate);
     let certificate = match main.0.iter().position(asks) {
-        Some(at) => Setting::Stated { value: CertificateDemand::Required, origin: main.1[at].origin },
+        Some(at) => Setting::Stated { value: CertificateRequirement::Required, origin: main.1[at].origin },
         None => match main.1.first() {
-            Some(said) => Setting::Stated { value: CertificateDemand::NotAsked, origin: said.origin },
+            Some(said) => Setting::Stated { value: CertificateRequirement::NotAsked, origin: said.origin },
             None => Setting::Unknown { why: "`auth` is not set".into() },
         },
     };
@@ -218,7 +219,7 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
     };
     let alternatives = ways[1..]
         .iter()
-        .map(|way| WayIn {
+        .map(|way| AlternativeLogin {
             certificate: way.0.iter().any(asks),
             passwords: checks(way),
             origin: way.1[0].origin,
@@ -228,7 +229,7 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
         Some(vhost) => format!("OpenConnect server ({vhost})"),
         None => format!("OpenConnect server ({})", export.file_name()),
     };
-    let proof = CallerProof {
+    let proof = ClientAuthentication {
         certificate: Some(certificate),
         passwords: checks(main),
         alternatives,
@@ -236,8 +237,8 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
     };
     let origin = host.last("auth").map_or(first.origin, |said| said.origin);
     let mut addresses = plan(&host, &name);
-    for file in of_callers(&host, export, around) {
-        per_caller(file, &name, &mut addresses, &mut reading.elsewhere);
+    for file in of_clients(&host, export, around) {
+        per_client(file, &name, &mut addresses, &mut reading.elsewhere);
     }
     reading.facts.tunnels.push(Tunnel {
         refused,
@@ -339,7 +340,7 @@ fn plan(host: &Host, owner: &str) -> AddressPlan {
 }
 
 /// The files for single users and groups, and those for all who have none (ocserv(8), config-per-user).
-fn of_callers<'a>(host: &Host, export: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
+fn of_clients<'a>(host: &Host, export: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let mut found = Vec::new();
     for keyword in ["config-per-user", "config-per-group"] {
         if let Some(said) = host.last(keyword) {
@@ -353,7 +354,7 @@ fn of_callers<'a>(host: &Host, export: &Export, around: &ReadContext<'a>) -> Vec
 }
 
 /// Settings of a file about client addresses.
-fn per_caller(export: &Export, owner: &str, plan: &mut AddressPlan, book: &mut Vec<(Origin, LineClass)>) {
+fn per_client(export: &Export, owner: &str, plan: &mut AddressPlan, book: &mut Vec<(Origin, LineClass)>) {
     let mut own = Host::default();
     for line in export.lines() {
         let text = line.text.trim();

@@ -3,7 +3,7 @@
 use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, Login, LoginList, Secret};
+use trevlin_model::{Export, Login, LoginList, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -54,7 +54,7 @@ fn read(export: &Export) -> Reading {
         };
         book.understood(origin);
         let hash = field.trim_start_matches('!');
-        let held = Arc::new(HeldSecret {
+        let held = Arc::new(SecretRecord {
             secret: Secret::new(hash),
             kind: SecretKind::PasswordHash,
             owner: name.to_owned(),

@@ -83,7 +83,10 @@ fn another_host_takes_over_what_it_does_not_state() {
     let tunnels = &reading.facts.tunnels;
     assert_eq!(tunnels[1].name, "OpenConnect server (yard.example)");
     assert_eq!(tunnels[1].listeners[0].port.value(), Some(&4443));
-    assert_eq!(tunnels[1].proof.certificate.as_ref().unwrap().value(), Some(&CertificateDemand::Required));
+    assert_eq!(
+        tunnels[1].proof.certificate.as_ref().unwrap().value(),
+        Some(&CertificateRequirement::Required)
+    );
     assert_eq!(reading.facts.secrets.len(), 1);
     assert!(!format!("{reading:?}").contains("sesame9"));
 }

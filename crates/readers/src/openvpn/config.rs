@@ -11,8 +11,8 @@ use std::sync::Arc;
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
-    CertificateDemand, Export, Facts, HeldSecret, MalformedAddress, Origin, PasswordCheck, PasswordSource,
-    Reference, Secret, Setting,
+    CertificateRequirement, Export, Facts, MalformedAddress, Origin, PasswordCheck, PasswordSource,
+    Reference, Secret, SecretRecord, Setting,
 };
 
 /// A value and the directive that set it last.
@@ -92,12 +92,12 @@ pub(super) struct Config {
     pub(super) ifconfig_ipv6: Said<String>,
     pub(super) pool: Said<(Ipv4Addr, Ipv4Addr)>,
     pub(super) pool_ipv6: Said<Ipv6Net>,
-    pub(super) certificate: Said<CertificateDemand>,
+    pub(super) certificate: Said<CertificateRequirement>,
     pub(super) passwords: Vec<PasswordCheck>,
     pub(super) password_optional: Said<()>,
     pub(super) name_from_user: Said<()>,
     pub(super) shared_key: Said<()>,
-    pub(super) secrets: Vec<Arc<HeldSecret>>,
+    pub(super) secrets: Vec<Arc<SecretRecord>>,
     /// Certificates and keys embedded in the configuration.
     pub(super) inline: Facts,
     pub(super) certificates: Vec<CertificateFile>,
@@ -201,12 +201,12 @@ impl Config {
             "server" | "server-ipv6" | "server-bridge" | "ifconfig" | "ifconfig-ipv6" | "ifconfig-pool"
             | "ifconfig-ipv6-pool" => return self.addresses(directive, export),
             "verify-client-cert" => match first {
-                None | Some("require") => self.certificate = Some((CertificateDemand::Required, at)),
-                Some("none") => self.certificate = Some((CertificateDemand::NotAsked, at)),
-                Some("optional") => self.certificate = Some((CertificateDemand::Optional, at)),
+                None | Some("require") => self.certificate = Some((CertificateRequirement::Required, at)),
+                Some("none") => self.certificate = Some((CertificateRequirement::NotAsked, at)),
+                Some("optional") => self.certificate = Some((CertificateRequirement::Optional, at)),
                 Some(_) => return Some("expected none, optional or require".into()),
             },
-            "client-cert-not-required" => self.certificate = Some((CertificateDemand::NotAsked, at)),
+            "client-cert-not-required" => self.certificate = Some((CertificateRequirement::NotAsked, at)),
             "auth-user-pass-verify" => self.password(PasswordSource::Script, at),
             "management-client-auth" => self.password(PasswordSource::Management, at),
             "plugin" => {
@@ -283,7 +283,7 @@ impl Config {
         }
         let value: Vec<_> =
             inline.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#')).collect();
-        self.secrets.push(Arc::new(HeldSecret {
+        self.secrets.push(Arc::new(SecretRecord {
             secret: Secret::new(value.join("\n")),
             kind,
             owner,

@@ -6,8 +6,8 @@ use ipnet::{IpNet, Ipv4Net};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
-    CallerProof, CertificateDemand, DefaultValue, Export, IpRange, Listener, Origin, Pool, PoolPlacement,
-    Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
+    CertificateRequirement, ClientAuthentication, DefaultValue, Export, IpRange, Listener, Origin, Pool,
+    PoolPlacement, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 /// The tunnel that the directives make.
@@ -38,7 +38,9 @@ pub(super) fn tunnel(config: Config, per_client: &[&Export], export: &Export) ->
     }
     let certificate = match config.certificate {
         Some((value, origin)) => Setting::Stated { value, origin },
-        None => Setting::default_of(CertificateDemand::Required, DAEMON, "openvpn(8), --verify-client-cert"),
+        None => {
+            Setting::default_of(CertificateRequirement::Required, DAEMON, "openvpn(8), --verify-client-cert")
+        }
     };
     let name = format!("OpenVPN {word} ({})", export.file_name());
     Tunnel {
@@ -48,7 +50,7 @@ pub(super) fn tunnel(config: Config, per_client: &[&Export], export: &Export) ->
         } else {
             vec![listener(&config)]
         },
-        proof: CallerProof {
+        proof: ClientAuthentication {
             certificate: serves.then_some(certificate),
             passwords,
             alternatives: Vec::new(),
@@ -128,7 +130,7 @@ fn pools(config: &Config, kind: Option<&str>) -> Vec<Pool> {
     } else if let Some(((first, last), at)) = config.pool {
         let mut one = Pool::new(OWNER, at);
         if !subnet {
-            one.per_caller = per_caller(config);
+            one.per_client = per_client(config);
         }
         one.ranges.extend(IpRange::new(first.into(), last.into()).map(|range| (range, at)));
         if let Some(((local, mask), _)) = &config.ifconfig {
@@ -172,7 +174,7 @@ fn pools(config: &Config, kind: Option<&str>) -> Vec<Pool> {
 }
 
 /// Each client uses a network of four addresses in the net30 topology (openvpn(8), `--topology`).
-fn per_caller(config: &Config) -> Setting<u32> {
+fn per_client(config: &Config) -> Setting<u32> {
     topology(config).map(|one| if one == Topology::Net30 { 4 } else { 1 })
 }
 
@@ -180,7 +182,7 @@ fn per_caller(config: &Config) -> Setting<u32> {
 fn server_pool(net: Ipv4Net, no_pool: bool, at: Origin, config: &Config, subnet: bool) -> Pool {
     let mut one = Pool::new(OWNER, at);
     if !subnet {
-        one.per_caller = per_caller(config);
+        one.per_client = per_client(config);
     }
     one.network = Some(net.into());
     let base = net.network().to_bits();

@@ -4,7 +4,7 @@ use super::lines::Directive;
 use crate::reader::ReadContext;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, PasswordSource, Secret};
+use trevlin_model::{Export, PasswordSource, Secret, SecretRecord};
 
 /// Who decides about passwords when a plug-in is loaded; `None` for plug-ins that have no part in it.
 pub(super) fn plugin(path: &str, directive: &Directive<'_>) -> Option<PasswordSource> {
@@ -34,7 +34,7 @@ pub(super) fn saved_password(
     alone: bool,
     named_in: &Export,
     around: &ReadContext<'_>,
-) -> Option<Arc<HeldSecret>> {
+) -> Option<Arc<SecretRecord>> {
     let file = around.find(path, named_in)?;
     let owner = format!("{} (named in {})", file.file_name(), named_in.file_name());
     // A file with the name alone leaves the password to be typed.
@@ -46,15 +46,15 @@ pub(super) fn saved_password(
 }
 
 /// The second line of a text as a password.
-pub(super) fn second_line(export: &Export, text: &str, owner: &str) -> Option<Arc<HeldSecret>> {
+pub(super) fn second_line(export: &Export, text: &str, owner: &str) -> Option<Arc<SecretRecord>> {
     hold(export, text.lines().nth(1)?, owner)
 }
 
-fn hold(export: &Export, line: &str, owner: &str) -> Option<Arc<HeldSecret>> {
+fn hold(export: &Export, line: &str, owner: &str) -> Option<Arc<SecretRecord>> {
     let value = line.trim_end_matches('\r');
     if value.is_empty() {
         return None;
     }
     let (secret, origin) = (Secret::new(value), export.origin_of(value));
-    Some(Arc::new(HeldSecret { secret, kind: SecretKind::OwnPassword, owner: owner.to_owned(), origin }))
+    Some(Arc::new(SecretRecord { secret, kind: SecretKind::OwnPassword, owner: owner.to_owned(), origin }))
 }

@@ -2,7 +2,7 @@
 //! then, so nothing that depends on it may be reported as fact.
 
 use super::config::Config;
-use trevlin_model::{CertificateDemand, Origin};
+use trevlin_model::{CertificateRequirement, Origin};
 
 /// Why the daemon would not start, with the line.
 pub(super) fn of(config: &Config, serves: bool, kind: Option<&str>) -> Option<(String, Origin)> {
@@ -15,7 +15,7 @@ pub(super) fn of(config: &Config, serves: bool, kind: Option<&str>) -> Option<(S
         return None;
     }
     if let Some((demand, at)) = &config.certificate
-        && *demand != CertificateDemand::Required
+        && *demand != CertificateRequirement::Required
         && no_password
     {
         return said(

@@ -1,6 +1,8 @@
 use super::*;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{CertificateDemand, ExportId, LineClass, PasswordSource, Setting, Tunnel, TunnelRole};
+use trevlin_model::{
+    CertificateRequirement, ExportId, LineClass, PasswordSource, Setting, Tunnel, TunnelRole,
+};
 
 fn export(id: u32, path: &str, text: &str) -> Export {
     Export::new(ExportId(id), path, text.into())
@@ -49,7 +51,7 @@ fn pools_follow_topology_and_helper_directives() {
 
 #[test]
 fn callers_proofs() {
-    use CertificateDemand::{NotAsked, Optional, Required};
+    use CertificateRequirement::{NotAsked, Optional, Required};
     for (text, certificate, passwords) in [
         ("", Some(Required), "[]"),
         ("verify-client-cert none\nauth-user-pass-verify /x via-env", Some(NotAsked), "[Script]"),

@@ -27,7 +27,7 @@ pub fn guide(shape: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Phrasebook, Took};
+    use crate::{PhraseResult, Phrasebook};
     use trevlin_model::{Export, ExportId};
 
     /// The example export in a guide's comments, after its heading.
@@ -47,7 +47,7 @@ mod tests {
             assert!(read.recognises(&export) != crate::Recognition::No, "{shape}");
             let tried = read.try_on(&export);
             let untaken: Vec<_> =
-                tried.statements.iter().filter(|(_, took)| matches!(took, Took::Nobody(_))).collect();
+                tried.statements.iter().filter(|(_, took)| matches!(took, PhraseResult::Nobody(_))).collect();
             assert!(untaken.is_empty() && tried.notes.is_empty(), "{shape}: {untaken:?} {:?}", tried.notes);
             let facts = &tried.reading.facts;
             assert_eq!(facts.interfaces.len(), 2, "{shape}");

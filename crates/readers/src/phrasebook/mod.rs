@@ -37,7 +37,7 @@ use value::Kind;
 
 /// Result for a statement.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Took {
+pub enum PhraseResult {
     /// A phrase took it: its line in the phrasebook, and how it is written.
     Phrase(u32, Arc<str>),
     /// It is known to say nothing here.
@@ -50,7 +50,7 @@ pub enum Took {
 #[derive(Debug, Default)]
 pub struct Tried {
     /// Result for each statement, in the order of the export, with its line.
-    pub statements: Vec<(Origin, Took)>,
+    pub statements: Vec<(Origin, PhraseResult)>,
     /// The sheet that comes out, secrets masked.
     pub sheet: String,
     /// Errors of the resulting sheet.
@@ -251,7 +251,7 @@ struct Runner<'a, 'b> {
     cuts: Vec<Origin>,
     classes: Vec<(Origin, LineClass)>,
     masked: Vec<Origin>,
-    told: Option<Vec<(Origin, Took)>>,
+    told: Option<Vec<(Origin, PhraseResult)>>,
     /// Places of statements about rules that were not understood.
     near_rules: Vec<Origin>,
 }
@@ -299,10 +299,10 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
             let took = match outcome {
                 Outcome::Phrase(number) => {
                     let phrase = &self.book.phrases[number];
-                    Took::Phrase(phrase.line, Arc::clone(&phrase.says))
+                    PhraseResult::Phrase(phrase.line, Arc::clone(&phrase.says))
                 }
-                Outcome::Passed => Took::Passed,
-                Outcome::Nobody(why) => Took::Nobody(why),
+                Outcome::Passed => PhraseResult::Passed,
+                Outcome::Nobody(why) => PhraseResult::Nobody(why),
             };
             told.push((line, took));
         }
@@ -311,14 +311,14 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
     fn cut(&mut self, at: Origin) {
         self.cuts.push(at);
         if let Some(told) = &mut self.told {
-            told.push((at, Took::Nobody("this statement is nested deeper than is followed".into())));
+            told.push((at, PhraseResult::Nobody("this statement is nested deeper than is followed".into())));
         }
     }
 
     fn broken(&mut self, at: Origin, what: &str) {
         self.notes.push(Note { origin: at, text: what.to_owned() });
         if let Some(told) = &mut self.told {
-            told.push((at, Took::Nobody(what.to_owned())));
+            told.push((at, PhraseResult::Nobody(what.to_owned())));
         }
     }
 }

@@ -3,7 +3,7 @@
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, Secret};
+use trevlin_model::{Export, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -35,7 +35,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         book.understood(origin);
         let secret = secret.trim_matches('"');
         let name = |one: &str| if one == "*" { "any peer".to_owned() } else { one.to_owned() };
-        reading.facts.secrets.push(Arc::new(HeldSecret {
+        reading.facts.secrets.push(Arc::new(SecretRecord {
             secret: Secret::new(secret),
             kind: SecretKind::SharedKey,
             owner: format!("{} and {}", name(ours), name(theirs)),

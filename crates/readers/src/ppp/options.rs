@@ -9,7 +9,7 @@ use std::net::Ipv4Addr;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
-    Export, Facts, HeldSecret, IpRange, LineClass, MalformedAddress, Mppe, Origin, PppProfile, Secret,
+    Export, Facts, IpRange, LineClass, MalformedAddress, Mppe, Origin, PppProfile, Secret, SecretRecord,
 };
 
 /// The reader.
@@ -160,7 +160,7 @@ impl State<'_> {
                 Err(_) if text.contains(char::is_alphabetic) => {}
                 Err(why) => return self.malformed(origin, why, book),
             },
-            "password" => self.facts.secrets.push(Arc::new(HeldSecret {
+            "password" => self.facts.secrets.push(Arc::new(SecretRecord {
                 secret: Secret::new(text),
                 kind: SecretKind::OwnPassword,
                 owner: self.profile.path.clone(),

@@ -8,7 +8,7 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TEL
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
-    Export, IpRange, LineClass, Listener, MalformedAddress, NotModelled, Origin, Pool, Protocol, Setting,
+    Export, IpRange, LineClass, Listener, MalformedAddress, NotAnalysed, Origin, Pool, Protocol, Setting,
     Tunnel, TunnelFamily, TunnelRole,
 };
 
@@ -80,7 +80,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let set_up = |one: &&Statement<'_>| matches!(one.keyword, "remoteip" | "localip" | "listen" | "delegate");
     let first = statements.first().map(|one| one.origin);
     let (Some(first), Some(_)) = (first, statements.iter().find(set_up)) else {
-        reading.facts.not_modelled.push(NotModelled {
+        reading.facts.not_analysed.push(NotAnalysed {
             what: "a PPTP daemon configuration without addresses".into(),
             may_serve: Some(TunnelFamily::Pptp),
             filters_packets: false,
@@ -351,7 +351,7 @@ mod tests {
         ] {
             let (tunnel, reading) = tunnel(text);
             assert!(tunnel.is_none(), "{text}");
-            assert_eq!(reading.facts.not_modelled.len(), 1, "{text}");
+            assert_eq!(reading.facts.not_analysed.len(), 1, "{text}");
         }
     }
 

@@ -7,7 +7,7 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
-    AllowedAddresses, Credential, Export, Family, HeldSecret, IpRange, MalformedAddress, Origin, Secret,
+    AllowedAddresses, Credential, Export, Family, IpRange, MalformedAddress, Origin, Secret, SecretRecord,
     SecretsFile, Setting,
 };
 
@@ -98,12 +98,12 @@ fn held_secret(
     file: SecretsFile,
     client: &Word,
     secret: &Word,
-) -> Setting<Option<Arc<HeldSecret>>> {
+) -> Setting<Option<Arc<SecretRecord>>> {
     let origin = export.origin(secret.span.clone());
     let hold = |value: &str, origin: Origin| {
         let hashed = file == SecretsFile::Pap && value.starts_with('$') && value.matches('$').count() >= 3;
         let kind = if hashed { SecretKind::PasswordHash } else { SecretKind::LoginPassword };
-        let held = HeldSecret { secret: Secret::new(value), kind, owner: client.plain(), origin };
+        let held = SecretRecord { secret: Secret::new(value), kind, owner: client.plain(), origin };
         Setting::Stated { value: (!value.is_empty()).then(|| Arc::new(held)), origin }
     };
     if let Some(path) = secret.text.strip_prefix('@').filter(|path| path.starts_with('/')) {

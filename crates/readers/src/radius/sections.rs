@@ -3,7 +3,7 @@
 use crate::reader::LineRecorder;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, Limit, LineClass, Origin, Secret};
+use trevlin_model::{Export, Limit, LineClass, Origin, Secret, SecretRecord};
 
 /// One item of a section: `name = value`.
 pub(super) struct Item<'a> {
@@ -21,8 +21,8 @@ impl Item<'_> {
     }
 
     /// The value as a secret.
-    pub(super) fn hold(&self, kind: SecretKind, owner: &str) -> Arc<HeldSecret> {
-        Arc::new(HeldSecret {
+    pub(super) fn hold(&self, kind: SecretKind, owner: &str) -> Arc<SecretRecord> {
+        Arc::new(SecretRecord {
             secret: Secret::new(self.value.replace("\\\"", "\"")),
             kind,
             owner: owner.to_owned(),

@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::radius::{RadiusAsker, RadiusTarget};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
+use trevlin_model::{Export, LineClass, Origin, Secret, SecretRecord};
 
 /// Lists with a server and its secret on a line.
 pub(crate) const LIST: Reader = Reader {
@@ -89,14 +89,14 @@ fn address(text: &str) -> Option<IpAddr> {
 fn target(
     asked_by: RadiusAsker,
     server: &str,
-    secret: Option<Arc<HeldSecret>>,
+    secret: Option<Arc<SecretRecord>>,
     origin: Origin,
 ) -> RadiusTarget {
     RadiusTarget { asked_by, server: server.to_owned(), address: address(server), secret, origin }
 }
 
-fn hold(export: &Export, value: &str, server: &str, reading: &mut Reading) -> Arc<HeldSecret> {
-    let held = Arc::new(HeldSecret {
+fn hold(export: &Export, value: &str, server: &str, reading: &mut Reading) -> Arc<SecretRecord> {
+    let held = Arc::new(SecretRecord {
         secret: Secret::new(value.trim_matches('"')),
         kind: SecretKind::RadiusSecret,
         owner: server.to_owned(),
@@ -162,7 +162,7 @@ fn read_library(export: &Export, _: &ReadContext<'_>) -> Reading {
 
 fn read_plug_in(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut open: Option<(String, Option<Arc<HeldSecret>>, Origin)> = None;
+    let mut open: Option<(String, Option<Arc<SecretRecord>>, Origin)> = None;
     for line in export.lines() {
         let text = line.text.trim();
         if text.is_empty() || text.starts_with('#') {

@@ -5,7 +5,7 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TEL
 use std::sync::Arc;
 use trevlin_model::radius::RadiusEntry;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, Login, LoginList, Origin, Secret};
+use trevlin_model::{Export, Login, LoginList, Origin, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -160,7 +160,7 @@ fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut R
             PASSWORDS.iter().find(|(name, _)| name.eq_ignore_ascii_case(item.attribute))
         {
             let kind = if *hashed { SecretKind::PasswordHash } else { SecretKind::LoginPassword };
-            let held = Arc::new(HeldSecret {
+            let held = Arc::new(SecretRecord {
                 secret: Secret::new(bare(item.value).replace("\\\"", "\"")),
                 kind,
                 owner: user.to_owned(),

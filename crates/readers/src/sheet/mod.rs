@@ -31,8 +31,8 @@ use trevlin_model::account::StoredPassword;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::ssh::OPENSSH;
 use trevlin_model::{
-    DeviceKind, Export, Facts, HeldSecret, Limit, Listener, MalformedAddress, NotModelled, Note, Origin,
-    Protocol, Reference, Setting, TunnelFamily, TunnelRole, each_section,
+    DeviceKind, Export, Facts, Limit, Listener, MalformedAddress, NotAnalysed, Note, Origin, Protocol,
+    Reference, SecretRecord, Setting, TunnelFamily, TunnelRole, each_section,
 };
 
 /// Declaration of a device sheet.
@@ -166,7 +166,7 @@ pub(crate) struct SheetSecret {
     /// Whose it is.
     of: String,
     /// The secret itself.
-    secret: HeldSecret,
+    secret: SecretRecord,
 }
 
 fn secrets(entry: &Entry, found: &mut Found) {
@@ -174,7 +174,7 @@ fn secrets(entry: &Entry, found: &mut Found) {
         let Some(one) = take::take::<SheetSecret>(node, &mut found.notes) else { continue };
         found.understood.push(node.origin);
         if !one.secret.secret.is_withheld() {
-            let held = HeldSecret { kind: one.kind, owner: one.of, ..one.secret };
+            let held = SecretRecord { kind: one.kind, owner: one.of, ..one.secret };
             found.facts.secrets.push(Arc::new(held));
         }
     }
@@ -332,9 +332,9 @@ fn section(entry: &Entry, found: &mut Found) {
                             found.understood.push(node.origin);
                             nested(node, &mut found.understood);
                         }
-                        mistyped(node, before, found);
+                        malformed(node, before, found);
                         if $name == "filters" && found.notes.len() > before {
-                            found.facts.not_modelled.push(unread_filter(node.origin));
+                            found.facts.not_analysed.push(unread_filter(node.origin));
                         }
                     }
                 })*
@@ -348,7 +348,7 @@ fn section(entry: &Entry, found: &mut Found) {
 }
 
 /// Keeps what should be an address and is none: it never becomes another silently.
-fn mistyped(node: &Node, before: usize, found: &mut Found) {
+fn malformed(node: &Node, before: usize, found: &mut Found) {
     for note in &mut found.notes[before..] {
         let at = note.origin;
         let is_like_one = |text: &&str| {
@@ -366,9 +366,9 @@ fn mistyped(node: &Node, before: usize, found: &mut Found) {
 }
 
 /// A filter of which something could not be read decides about packets in a way that is not known.
-fn unread_filter(origin: Origin) -> NotModelled {
+fn unread_filter(origin: Origin) -> NotAnalysed {
     let what = "a packet filter of which a part could not be read".into();
-    NotModelled { what, may_serve: None, filters_packets: true, apart: false, only_blocks: false, origin }
+    NotAnalysed { what, may_serve: None, filters_packets: true, apart: false, only_blocks: false, origin }
 }
 
 /// Takes out of an entry from which file of the device it comes: other entries name that file.
@@ -444,7 +444,7 @@ fn settle(export: &Export, facts: &mut Facts) {
     }
     facts.forwards = facts.filters.iter().flat_map(forwards::of).collect();
     let mut held = Vec::new();
-    let mut keep = |secret: &mut Arc<HeldSecret>, kind: SecretKind, owner: &str| {
+    let mut keep = |secret: &mut Arc<SecretRecord>, kind: SecretKind, owner: &str| {
         if let Some(inner) = Arc::get_mut(secret) {
             (inner.kind, inner.owner) = (kind, owner.to_owned());
         }

@@ -186,7 +186,7 @@ impl<'a> Names<'a> {
         matches.extend(
             rule.also
                 .iter()
-                .map(|(text, _)| holds(MatchKind::NotModelled(Residual::as_written(text.to_string())))),
+                .map(|(text, _)| holds(MatchKind::NotAnalysed(Residual::as_written(text.to_string())))),
         );
         matches
     }
@@ -378,9 +378,9 @@ fn conditions(
     let known = Match { negated, kind: make(meaning.all) };
     match (meaning.open, negated) {
         (None, _) => vec![known],
-        (Some(why), true) => vec![known, holds(MatchKind::NotModelled(Residual::described(why)))],
+        (Some(why), true) => vec![known, holds(MatchKind::NotAnalysed(Residual::described(why)))],
         (Some(why), false) => {
-            let open = holds(MatchKind::NotModelled(Residual::described(why)));
+            let open = holds(MatchKind::NotAnalysed(Residual::described(why)));
             vec![holds(MatchKind::AnyOf(vec![vec![known], vec![open]]))]
         }
     }
@@ -405,7 +405,7 @@ fn joined(meaning: Meaning<Service>) -> Vec<Match> {
         }
     }
     lists.extend(of_icmp);
-    lists.extend(meaning.open.map(|why| vec![holds(MatchKind::NotModelled(Residual::described(why)))]));
+    lists.extend(meaning.open.map(|why| vec![holds(MatchKind::NotAnalysed(Residual::described(why)))]));
     any_of(lists)
 }
 

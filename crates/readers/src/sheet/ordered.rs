@@ -289,7 +289,7 @@ fn end(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
         None => {
             chain.policy = Some(Target::Drop);
             let name = "the default action is not stated".to_owned();
-            chain.rules.push(rule(Vec::new(), Target::NotModelled { name, ends: true }, origin));
+            chain.rules.push(rule(Vec::new(), Target::NotAnalysed { name, ends: true }, origin));
         }
     }
 }

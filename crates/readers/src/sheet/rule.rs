@@ -26,7 +26,7 @@ impl Action {
             Self::Allow => Target::Accept,
             Self::Deny => Target::Drop,
             Self::Refuse => Target::Reject,
-            Self::Unread => Target::NotModelled { name: "a rule that could not be read".into(), ends: true },
+            Self::Unread => Target::NotAnalysed { name: "a rule that could not be read".into(), ends: true },
         }
     }
 }

@@ -14,7 +14,7 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TEL
 use network::Networks;
 use std::collections::{BTreeMap, BTreeSet};
 use text::Package;
-use trevlin_model::{Export, Filter, LineClass, NotModelled};
+use trevlin_model::{Export, Filter, LineClass, NotAnalysed};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -67,8 +67,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     if (cut || nameless) && !firewall {
         reading
             .facts
-            .not_modelled
-            .push(NotModelled::beside("a firewall that this export may not contain", export.origin(0..0)));
+            .not_analysed
+            .push(NotAnalysed::beside("a firewall that this export may not contain", export.origin(0..0)));
     }
     for package in &parsed.packages {
         take(package, export, around, &networks, &mut reading, !cut && parsed.broken.is_empty());
@@ -99,7 +99,7 @@ fn take(
                 // What was lost of it may have been anything.
                 let filter = Filter { complete: compiled.filter.complete && whole, ..compiled.filter };
                 reading.facts.filters.push(filter);
-                reading.facts.not_modelled.extend(compiled.not_modelled);
+                reading.facts.not_analysed.extend(compiled.not_analysed);
             }
             tell_unknown(
                 package,

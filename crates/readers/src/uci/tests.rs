@@ -39,7 +39,7 @@ fn conditions(matches: &[Match]) -> String {
                 let each: Vec<String> = lists.iter().map(|list| conditions(list)).collect();
                 format!("({})", each.join(" | "))
             }
-            MatchKind::NotModelled(what) => format!("?{what}"),
+            MatchKind::NotAnalysed(what) => format!("?{what}"),
             other => format!("{other:?}"),
         };
         if one.negated { format!("not {text}") } else { text }
@@ -325,7 +325,7 @@ fn rules_of_another_file_go_into_the_chain_that_is_named() {
         let facts = &reading.facts;
         let chain = facts.filters[0].chain("input_wan").unwrap();
         let rule = if position == "chain-pre" { chain.rules.first() } else { chain.rules.last() };
-        let found = match facts.not_modelled.iter().any(|one| one.filters_packets && one.apart) {
+        let found = match facts.not_analysed.iter().any(|one| one.filters_packets && one.apart) {
             true => "open".to_owned(),
             false => rule.map_or(String::new(), |rule| {
                 format!(

@@ -15,7 +15,7 @@ use trevlin_model::ipsec::{
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
-    Export, HeldSecret, IpRange, Listener, Origin, Protocol, Secret, Setting, Tunnel, TunnelFamily,
+    Export, IpRange, Listener, Origin, Protocol, Secret, SecretRecord, Setting, Tunnel, TunnelFamily,
     TunnelRole,
 };
 
@@ -127,7 +127,7 @@ fn connection(
     }
     if shared && let Some(said) = section.get("pre_shared_key") {
         let text = export.text_at(said.value);
-        let held = Arc::new(HeldSecret {
+        let held = Arc::new(SecretRecord {
             secret: Secret::new(crate::serving::unquoted(text)),
             kind: SecretKind::PreSharedKey,
             owner: name.clone(),

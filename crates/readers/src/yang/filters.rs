@@ -20,7 +20,7 @@ pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
         let closed = rules.last().is_some_and(|last| last.matches.is_empty());
         if !closed {
             let why = "the action for packets that match no entry depends on the device".to_owned();
-            rules.push(rule(Vec::new(), Target::NotModelled { name: why, ends: true }, origin));
+            rules.push(rule(Vec::new(), Target::NotAnalysed { name: why, ends: true }, origin));
         }
         names.push(name);
         chains.push(plain(name, rules, origin));
@@ -82,7 +82,7 @@ fn entry(ace: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Rule {
         Some("accept") => Target::Accept,
         Some("drop") => Target::Drop,
         Some("reject") => Target::Reject,
-        other => Target::NotModelled {
+        other => Target::NotAnalysed {
             name: format!("the action {}", other.unwrap_or("that is not stated")),
             ends: true,
         },
@@ -118,11 +118,11 @@ fn condition(one: &Item, seen: &Seen, notes: &mut Vec<Note>, into: &mut Vec<Matc
                         range(leaf, notes).map(|all| MatchKind::Destination(vec![all]))
                     }
                     "protocol" => text.parse().ok().map(|number| MatchKind::Protocol(Protocol(Some(number)))),
-                    other => Some(MatchKind::NotModelled(Residual::described(format!("the field {other}")))),
+                    other => Some(MatchKind::NotAnalysed(Residual::described(format!("the field {other}")))),
                 };
                 seen.borrow_mut().push(leaf.origin);
                 into.push(holds(kind.unwrap_or_else(|| {
-                    MatchKind::NotModelled(Residual::described(format!("the field {}", leaf.name)))
+                    MatchKind::NotAnalysed(Residual::described(format!("the field {}", leaf.name)))
                 })));
             }
         }

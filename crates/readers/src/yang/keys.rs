@@ -20,7 +20,7 @@ use trevlin_model::served::{
 };
 use trevlin_model::ssh::SshServer;
 use trevlin_model::{
-    IpRange, Listener, NotModelled, Origin, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
+    IpRange, Listener, NotAnalysed, Origin, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 #[derive(Deserialize)]
@@ -428,7 +428,7 @@ impl Reader<'_> {
     /// Says of a module that is not read what it is, subtree by subtree.
     pub(super) fn unknown(&mut self, root: &Item) {
         let what = format!("data of the module `{}`", root.module);
-        self.reading.facts.not_modelled.push(NotModelled {
+        self.reading.facts.not_analysed.push(NotAnalysed {
             what,
             may_serve: None,
             filters_packets: false,

@@ -12,7 +12,7 @@ use crate::forwards;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::cell::RefCell;
 use tree::Item;
-use trevlin_model::{Export, LineClass, NotModelled, Origin};
+use trevlin_model::{Export, LineClass, NotAnalysed, Origin};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -106,8 +106,8 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         reader
             .reading
             .facts
-            .not_modelled
-            .push(NotModelled::beside("the part of this export after its truncation", export.origin(0..0)));
+            .not_analysed
+            .push(NotAnalysed::beside("the part of this export after its truncation", export.origin(0..0)));
     }
     let notes = std::mem::take(&mut reader.notes);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);

@@ -87,7 +87,7 @@ fn lists_and_where_they_are_attached() {
     assert_eq!(jumps, [&Target::Jump("from-outside".into()), &Target::Jump("from-outside".into())]);
     assert!(matches!(
         filter.chain("forgotten").unwrap().rules[1].target,
-        Target::NotModelled { ends: true, .. }
+        Target::NotAnalysed { ends: true, .. }
     ));
 }
 

@@ -4,7 +4,7 @@ use ipnet::IpNet;
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use trevlin_audit::addresses::ClaimKind;
+use trevlin_audit::addresses::AllocationKind;
 use trevlin_audit::tables::addresses::{Row, Sheet};
 
 /// One strip of the picture.
@@ -31,7 +31,7 @@ pub(super) fn bits(address: IpAddr) -> u128 {
 impl Block {
     /// Whether it holds nothing but one device's own addresses, so that there is nothing to draw.
     pub(super) fn is_plain(&self, sheet: &Sheet) -> bool {
-        use ClaimKind::{Address, NameServer, Network, OutsideAddress, Translation};
+        use AllocationKind::{Address, NameServer, Network, OutsideAddress, Translation};
         let mut rows = self.rows.iter().map(|row| &sheet.allocations[*row]);
         let device = rows.clone().next().map(|row| &row.device);
         self.overlaps.is_empty()
@@ -74,7 +74,7 @@ pub(super) fn blocks(sheet: &Sheet) -> Vec<Block> {
     let mut order: Vec<usize> = (0..sheet.allocations.len())
         .filter(|at| {
             let row = &sheet.allocations[*at];
-            !(is_wide(row) && matches!(row.kind, ClaimKind::Route | ClaimKind::Remote))
+            !(is_wide(row) && matches!(row.kind, AllocationKind::Route | AllocationKind::Remote))
         })
         .collect();
     order.sort_by_key(|at| (sheet.allocations[*at].first, Reverse(sheet.allocations[*at].last)));

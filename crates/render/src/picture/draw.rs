@@ -6,7 +6,7 @@ use super::{MARGIN, RIGHT, WIDTH, cut, escape, short_end, width};
 pub(super) use crate::picture::shapes::{BAR, Shape, TEXT, hatch, look, mark};
 use std::collections::BTreeSet;
 use std::fmt::Write;
-use trevlin_audit::addresses::{ClaimKind, OverlapKind};
+use trevlin_audit::addresses::{AllocationKind, OverlapKind};
 use trevlin_audit::tables::addresses::Sheet;
 
 /// A picture and how tall it is, in pixels.
@@ -23,19 +23,19 @@ const INDENT: f64 = 60.0;
 const MOST_MISTYPED: usize = 8;
 
 /// Kinds in the order of the legend.
-const LEGEND: [ClaimKind; 12] = [
-    ClaimKind::Pool,
-    ClaimKind::PoolNetwork,
-    ClaimKind::FixedAddress,
-    ClaimKind::DhcpRange,
-    ClaimKind::Reservation,
-    ClaimKind::Address,
-    ClaimKind::OutsideAddress,
-    ClaimKind::NameServer,
-    ClaimKind::Translation,
-    ClaimKind::Link,
-    ClaimKind::Remote,
-    ClaimKind::Route,
+const LEGEND: [AllocationKind; 12] = [
+    AllocationKind::Pool,
+    AllocationKind::PoolNetwork,
+    AllocationKind::FixedAddress,
+    AllocationKind::DhcpRange,
+    AllocationKind::Reservation,
+    AllocationKind::Address,
+    AllocationKind::OutsideAddress,
+    AllocationKind::NameServer,
+    AllocationKind::Translation,
+    AllocationKind::Link,
+    AllocationKind::Remote,
+    AllocationKind::Route,
 ];
 
 /// The whole page.
@@ -74,7 +74,7 @@ pub(super) fn page(sheet: &Sheet, blocks: &[Block]) -> Page {
         ends[column] = strip(&mut body, sheet, block, HALVES[column], ends[column]);
     }
     y = also(&mut body, sheet, &plain, ends[0].max(ends[1]));
-    y = mistyped(&mut body, sheet, y);
+    y = malformed(&mut body, sheet, y);
     if blocks.is_empty() {
         let _ = write!(
             body,
@@ -111,7 +111,7 @@ fn also(body: &mut String, sheet: &Sheet, plain: &[&Block], top: f64) -> f64 {
                 .rows
                 .iter()
                 .map(|row| &sheet.allocations[*row])
-                .filter(|row| row.kind != ClaimKind::Network)
+                .filter(|row| row.kind != AllocationKind::Network)
             {
                 let one = format!("{} {} ({})", short_end(row.first, block), row.kind.words(), row.device);
                 if !named.contains(&one) {
@@ -152,9 +152,9 @@ fn footnote(body: &mut String, title: &str, words: &str, y: f64) {
 }
 
 /// Malformed ranges have no position, so they are listed below the picture.
-fn mistyped(body: &mut String, sheet: &Sheet, top: f64) -> f64 {
-    let mut y = top + if sheet.mistyped.is_empty() { 0.0 } else { 6.0 };
-    for one in sheet.mistyped.iter().take(MOST_MISTYPED) {
+fn malformed(body: &mut String, sheet: &Sheet, top: f64) -> f64 {
+    let mut y = top + if sheet.malformed.is_empty() { 0.0 } else { 6.0 };
+    for one in sheet.malformed.iter().take(MOST_MISTYPED) {
         y += 15.0;
         let text = format!("{} on {}: {} ({}:{})", one.owner, one.device, one.what, one.path, one.line);
         footnote(body, "malformed", &text, y);
@@ -164,7 +164,7 @@ fn mistyped(body: &mut String, sheet: &Sheet, top: f64) -> f64 {
 
 /// The kinds that are drawn.
 fn legend(body: &mut String, sheet: &Sheet, drawn: &[&Block], top: f64) -> f64 {
-    let kinds: BTreeSet<ClaimKind> = drawn.iter().flat_map(|block| drawn_kinds(sheet, block)).collect();
+    let kinds: BTreeSet<AllocationKind> = drawn.iter().flat_map(|block| drawn_kinds(sheet, block)).collect();
     let (mut x, mut y) = (MARGIN, top);
     let mut entry = |width_of: f64,
                      draw: &mut dyn FnMut(&mut String, f64, f64),

@@ -159,7 +159,7 @@ fn of_opening(row: &OpeningRow) -> Row {
 }
 
 fn of_forward(row: &ForwardRow) -> Row {
-    let stopped = matches!(row.fate, ForwardVerdict::BlockedLater | ForwardVerdict::Circle);
+    let stopped = matches!(row.outcome, ForwardVerdict::BlockedLater | ForwardVerdict::Circle);
     let last = if stopped {
         let step = row.steps.iter().rev().find(|step| step.path.is_some());
         step.map_or(row.device.as_str(), |step| step.device.as_str())
@@ -173,12 +173,12 @@ fn of_forward(row: &ForwardRow) -> Row {
         end: if stopped { End::Stopped } else { End::Nobody },
         called: [few(&row.called), few(&row.called_at)],
         name: format!("forward to {to}"),
-        more: match (row.fate, stopped) {
-            (_, true) => format!("{}: blocked by {last}", row.fate),
+        more: match (row.outcome, stopped) {
+            (_, true) => format!("{}: blocked by {last}", row.outcome),
             (ForwardVerdict::NobodyThere, _) => "unassigned".to_owned(),
-            (fate, _) => match &row.remark {
-                Some(remark) => format!("{fate}: {remark}"),
-                None => fate.to_string(),
+            (outcome, _) => match &row.remark {
+                Some(remark) => format!("{outcome}: {remark}"),
+                None => outcome.to_string(),
             },
         },
     }
@@ -191,7 +191,7 @@ fn rows(sheet: &ExposureSheet) -> Vec<Row> {
     let nowhere = sheet
         .forwards
         .iter()
-        .filter(|one| !matches!(one.fate, ForwardVerdict::Works | ForwardVerdict::NeverMet))
+        .filter(|one| !matches!(one.outcome, ForwardVerdict::Works | ForwardVerdict::NeverMet))
         .map(of_forward);
     let mut all: Vec<Row> = reached.chain(openings).chain(nowhere).collect();
     // How grave the gravest of each entrance, and of each way, is.
@@ -266,7 +266,7 @@ fn head(body: &mut String, sheet: &ExposureSheet) {
     let nowhere = sheet
         .forwards
         .iter()
-        .filter(|one| !matches!(one.fate, ForwardVerdict::Works | ForwardVerdict::NeverMet))
+        .filter(|one| !matches!(one.outcome, ForwardVerdict::Works | ForwardVerdict::NeverMet))
         .count();
     let told = format!("services reachable: {}; forwards without a service: {nowhere}", told.join(", "));
     let article = if sheet.from == OUTSIDE { "the " } else { "" };

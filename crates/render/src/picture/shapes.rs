@@ -1,7 +1,7 @@
 //! Shapes of allocations in a picture.
 
 use std::fmt::Write;
-use trevlin_audit::addresses::ClaimKind;
+use trevlin_audit::addresses::AllocationKind;
 
 /// Height of a bar.
 pub(crate) const BAR: f64 = 12.5;
@@ -39,20 +39,20 @@ pub(crate) enum Shape {
     Square,
 }
 
-pub(crate) fn look(kind: ClaimKind) -> Look {
+pub(crate) fn look(kind: AllocationKind) -> Look {
     let (colour, shape) = match kind {
-        ClaimKind::Pool => ("#2f5d9b", Shape::Solid),
-        ClaimKind::PoolNetwork => ("#2f5d9b", Shape::Outline),
-        ClaimKind::DhcpRange => ("#b8690f", Shape::Slanted),
-        ClaimKind::Reservation => ("#b8690f", Shape::Diamond),
-        ClaimKind::FixedAddress => ("#2f5d9b", Shape::Triangle),
-        ClaimKind::Address => ("#333333", Shape::Circle),
-        ClaimKind::OutsideAddress => ("#8a1f5c", Shape::Square),
-        ClaimKind::NameServer => ("#0c7060", Shape::Diamond),
-        ClaimKind::Translation => ("#8a1f5c", Shape::Dotted),
-        ClaimKind::Network | ClaimKind::Link => ("#666666", Shape::Outline),
-        ClaimKind::Remote => ("#666666", Shape::Broken),
-        ClaimKind::Route => ("#666666", Shape::Pointed),
+        AllocationKind::Pool => ("#2f5d9b", Shape::Solid),
+        AllocationKind::PoolNetwork => ("#2f5d9b", Shape::Outline),
+        AllocationKind::DhcpRange => ("#b8690f", Shape::Slanted),
+        AllocationKind::Reservation => ("#b8690f", Shape::Diamond),
+        AllocationKind::FixedAddress => ("#2f5d9b", Shape::Triangle),
+        AllocationKind::Address => ("#333333", Shape::Circle),
+        AllocationKind::OutsideAddress => ("#8a1f5c", Shape::Square),
+        AllocationKind::NameServer => ("#0c7060", Shape::Diamond),
+        AllocationKind::Translation => ("#8a1f5c", Shape::Dotted),
+        AllocationKind::Network | AllocationKind::Link => ("#666666", Shape::Outline),
+        AllocationKind::Remote => ("#666666", Shape::Broken),
+        AllocationKind::Route => ("#666666", Shape::Pointed),
     };
     Look { colour, shape }
 }

@@ -7,7 +7,7 @@ use super::{MARGIN, RIGHT, WIDTH, cut, escape, short_end, width};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 use std::net::IpAddr;
-use trevlin_audit::addresses::{ClaimKind, OverlapKind};
+use trevlin_audit::addresses::{AllocationKind, OverlapKind};
 use trevlin_audit::tables::addresses::{Row, Sheet};
 
 /// Room for the names of devices.
@@ -102,9 +102,9 @@ fn item<'a>(row: &'a Row, at: Place<'_>) -> Item<'a> {
     let range = at.words(row.first, row.last);
     let owner = row.who.as_deref().unwrap_or(&row.owner);
     let label = match row.kind {
-        ClaimKind::Address | ClaimKind::OutsideAddress => format!("{range} {}", row.owner),
-        ClaimKind::NameServer => format!("{range} DNS server"),
-        ClaimKind::PoolNetwork => format!("network of {}", row.owner),
+        AllocationKind::Address | AllocationKind::OutsideAddress => format!("{range} {}", row.owner),
+        AllocationKind::NameServer => format!("{range} DNS server"),
+        AllocationKind::PoolNetwork => format!("network of {}", row.owner),
         _ => format!("{range} {owner}"),
     };
     // A long bar holds a long label; else it has to leave room for others.
@@ -169,16 +169,17 @@ fn devices<'a>(sheet: &'a Sheet, at: Place<'_>) -> BTreeMap<&'a str, DeviceRow<'
     let rows = || at.block.rows.iter().map(|row| &sheet.allocations[*row]);
     // A tunnel's own link is the network that is set aside for its callers.
     let set_aside: BTreeSet<_> = rows()
-        .filter(|row| row.kind == ClaimKind::PoolNetwork)
+        .filter(|row| row.kind == AllocationKind::PoolNetwork)
         .map(|row| (&row.device, row.first, row.last))
         .collect();
     let mut seen = BTreeSet::new();
     for row in rows() {
         let known = found.entry(&row.device).or_default();
         let whole = row.first == at.block.net.network() && row.last == at.block.net.broadcast();
-        if row.kind == ClaimKind::Network && whole {
+        if row.kind == AllocationKind::Network && whole {
             known.interfaces.push(&row.owner);
-        } else if row.kind == ClaimKind::Link && set_aside.contains(&(&row.device, row.first, row.last)) {
+        } else if row.kind == AllocationKind::Link && set_aside.contains(&(&row.device, row.first, row.last))
+        {
         } else if seen.insert((&row.device, row.kind, row.first, row.last, &row.who)) {
             known.items.push(item(row, at));
         }
@@ -187,7 +188,7 @@ fn devices<'a>(sheet: &'a Sheet, at: Place<'_>) -> BTreeMap<&'a str, DeviceRow<'
 }
 
 /// Kinds of what is drawn in a block.
-pub(super) fn drawn_kinds(sheet: &Sheet, block: &Block) -> Vec<ClaimKind> {
+pub(super) fn drawn_kinds(sheet: &Sheet, block: &Block) -> Vec<AllocationKind> {
     let rows = devices(sheet, Place { block, frame: WHOLE });
     rows.values().flat_map(|row| &row.items).map(|item| item.row.kind).collect()
 }

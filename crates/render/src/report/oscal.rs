@@ -4,7 +4,7 @@ use super::markup::oscal;
 use crate::{Renderer, sanitize};
 use serde_json::{Value, json};
 use std::io;
-use trevlin_audit::{Acceptance, Evidence, Finding, OpenQuestion, Outcome, Status};
+use trevlin_audit::{Acceptance, Evidence, Finding, InformationRequest, Outcome, Status};
 use uuid::Uuid;
 
 /// OSCAL assessment results.
@@ -129,7 +129,7 @@ fn observation(one: &Finding) -> Value {
 }
 
 /// Information that is missing from the exports is an observation.
-fn unanswered((number, one): (usize, &OpenQuestion)) -> Value {
+fn unanswered((number, one): (usize, &InformationRequest)) -> Value {
     let mut made = json!({
         "uuid": id("question", &format!("{}\n{}\n{number}", one.check, one.device)),
         "title": "Information requests",

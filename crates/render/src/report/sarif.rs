@@ -6,7 +6,8 @@ use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use trevlin_audit::{
-    Acceptance, Catalogue, Check, Control, Evidence, Finding, OpenQuestion, Outcome, Severity, Status, checks,
+    Acceptance, Catalogue, Check, Control, Evidence, Finding, InformationRequest, Outcome, Severity, Status,
+    checks,
 };
 
 /// SARIF 2.1.0.
@@ -135,7 +136,7 @@ impl Places<'_> {
     }
 
     /// An information request: a result of the kind `open` (SARIF 3.27.9).
-    fn question(&self, one: &OpenQuestion) -> Value {
+    fn question(&self, one: &InformationRequest) -> Value {
         json!({
             "ruleId": one.check,
             "ruleIndex": self.rules.get(one.check),

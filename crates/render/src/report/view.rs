@@ -253,8 +253,8 @@ impl View {
         let accepted = outcome.findings().filter(|one| one.status == Status::Accepted);
         let accepted = by_check(accepted, &mut number);
         let laid = |checks: &[Numbered<'_>]| {
-            let views: Vec<CheckView> = checks.par_iter().map(Numbered::view).collect();
-            layout.findings(&views)
+            let internet: Vec<CheckView> = checks.par_iter().map(Numbered::view).collect();
+            layout.findings(&internet)
         };
         let area = |(area, checks): (Area, Vec<Numbered<'_>>)| {
             let checks = laid(&checks)?;

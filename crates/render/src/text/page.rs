@@ -7,8 +7,8 @@ use anstyle::{AnsiColor, Style};
 use std::collections::BTreeSet;
 use std::fmt::Write;
 use trevlin_audit::{
-    Acceptance, AcceptanceEntry, AnswerEntry, Area, Evidence, ExportSummary, Finding, OpenQuestion, Outcome,
-    Severity, Status,
+    Acceptance, AcceptanceEntry, AnswerEntry, Area, Evidence, ExportSummary, Finding, InformationRequest,
+    Outcome, Severity, Status,
 };
 
 /// Longer lines of prose are hard to read.
@@ -199,7 +199,7 @@ impl Page<'_> {
         }
         self.heading("information requests", "information that the exports do not contain")?;
         for Request { first, text: question, checks } in merged(&outcome.open_questions) {
-            let (addressee, OpenQuestion { evidence, .. }) = (addressee(first), first);
+            let (addressee, InformationRequest { evidence, .. }) = (addressee(first), first);
             let check = checks.join(", ");
             let options = self.indented("  ", "    ");
             writeln!(

@@ -83,10 +83,10 @@ pub(super) fn add(add: &mut Ways) {
     });
     add.file("snmpd: views, groups and who", "etc/snmp/snmpd.conf", |b| {
         let third = b / 3;
-        let views = lines(third, |n| format!("view all included .1.3.{n}\n"));
+        let internet = lines(third, |n| format!("view all included .1.3.{n}\n"));
         let groups = lines(third, |n| format!("group g{} v2c n{n}\n", n % 50));
         let access = lines(third, |n| format!("access g{} \"\" any noauth exact all all none\n", n % 50));
-        format!("{}{views}{groups}{access}", lines(third, |n| format!("com2sec n{n} default c{n}\n")))
+        format!("{}{internet}{groups}{access}", lines(third, |n| format!("com2sec n{n} default c{n}\n")))
     });
     add.file("sshd: conditions, many of them", "etc/ssh/sshd_config", |b| {
         format!(

@@ -13,7 +13,7 @@ use crate::reader::{LineRecorder, ReadContext};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{
-    Export, ExportState, Families, Family, Filter, FilterFormat, IpRange, Match, MatchKind, NotModelled,
+    Export, ExportState, Families, Family, Filter, FilterFormat, IpRange, Match, MatchKind, NotAnalysed,
     Origin, Rule, Target,
 };
 
@@ -92,7 +92,7 @@ struct Compiler<'a, 'b> {
     included: Vec<(String, bool, Vec<Rule>)>,
     /// Whether a section was lost that may have been anything.
     lost: bool,
-    not_modelled: Vec<NotModelled>,
+    not_analysed: Vec<NotAnalysed>,
     zones: Vec<Zone<'a>>,
     /// Rules by chain.
     rules: BTreeMap<String, Vec<Rule>>,
@@ -104,7 +104,7 @@ struct Compiler<'a, 'b> {
 /// Result of the package.
 pub(super) struct Compiled {
     pub(super) filter: Filter,
-    pub(super) not_modelled: Vec<NotModelled>,
+    pub(super) not_analysed: Vec<NotAnalysed>,
 }
 
 /// Compiles the package.
@@ -123,7 +123,7 @@ pub(super) fn compile<'a>(
         around,
         included: Vec::new(),
         lost: false,
-        not_modelled: Vec::new(),
+        not_analysed: Vec::new(),
         zones: Vec::new(),
         rules: BTreeMap::new(),
         sets: BTreeMap::new(),
@@ -150,7 +150,7 @@ pub(super) fn compile<'a>(
         gaps_placed: false,
         origin: first,
     };
-    Some(Compiled { filter, not_modelled: compiler.not_modelled })
+    Some(Compiled { filter, not_analysed: compiler.not_analysed })
 }
 
 impl<'a> Compiler<'a, '_> {
@@ -212,7 +212,7 @@ impl<'a> Compiler<'a, '_> {
         }
         let path = section.text("path").unwrap_or("a file");
         let what = format!("`{path}`, which the firewall includes as well,");
-        self.not_modelled.push(NotModelled::beside(what, section.whole()));
+        self.not_analysed.push(NotAnalysed::beside(what, section.whole()));
     }
 
     /// A policy: its own line, else that of the defaults, else `DROP` (fw4.uc, parse_defaults).

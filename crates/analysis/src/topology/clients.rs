@@ -28,7 +28,7 @@ pub(super) fn place(estate: &Estate, all: &mut Topology) {
                 );
             }
             answer_for(one, tunnel, &ranges, all, device);
-            all.callers.push(RemoteClients {
+            all.clients.push(RemoteClients {
                 device,
                 tunnel: tunnel.name.clone(),
                 family: tunnel.family,

@@ -14,7 +14,7 @@ use trevlin_model::{IpRange, Protocol};
 
 /// Services, and their reachability from each source.
 #[derive(Debug)]
-pub struct Views {
+pub struct InternetExposure {
     /// Services of each device.
     pub services: Vec<Vec<Service>>,
     /// Exposure to untrusted networks.
@@ -23,9 +23,9 @@ pub struct Views {
 
 /// Reachability from internal networks.
 #[derive(Debug)]
-pub struct InnerViews {
+pub struct InternalExposure {
     /// Exposure to the clients of each tunnel, in the order of the estate's tunnels.
-    pub callers: Vec<Exposure>,
+    pub clients: Vec<Exposure>,
     /// Traffic that each end of a site-to-site tunnel accepts.
     pub sites: Vec<Site>,
     /// The evaluation of every intent.
@@ -34,30 +34,30 @@ pub struct InnerViews {
     coming_to: BTreeMap<usize, Vec<usize>>,
 }
 
-impl InnerViews {
+impl InternalExposure {
     /// Works it out.
     pub fn of(estate: &EstateMap, services: &[Vec<Service>]) -> Self {
         let _timed = debug_span!("what VPN clients and sites reach").entered();
         let ground = NetworkModel::of(estate);
-        let of_callers = || {
-            let callers = estate.shape().callers.par_iter().with_max_len(1);
-            callers.map(|one| exposure::callers(&ground, services, one)).collect()
+        let of_clients = || {
+            let clients = estate.shape().clients.par_iter().with_max_len(1);
+            clients.map(|one| exposure::clients(&ground, services, one)).collect()
         };
         let others = || rayon::join(|| sites(estate, &ground, services), || crate::intents::hold(&ground));
-        let (callers, (sites, intents)): (Vec<Exposure>, _) = rayon::join(of_callers, others);
+        let (clients, (sites, intents)): (Vec<Exposure>, _) = rayon::join(of_clients, others);
         let mut coming_to: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
-        for (number, exposure) in callers.iter().enumerate() {
+        for (number, exposure) in clients.iter().enumerate() {
             for device in exposure.reached_devices() {
                 coming_to.entry(device).or_default().push(number);
             }
         }
-        Self { callers, sites, intents, coming_to }
+        Self { clients, sites, intents, coming_to }
     }
 
     /// Exposure to client groups that reach a device, with their number, in the order of the estate's tunnels.
     pub fn coming_to(&self, device: usize) -> impl Iterator<Item = (usize, &Exposure)> {
         let numbers = self.coming_to.get(&device).into_iter().flatten();
-        numbers.map(|number| (*number, &self.callers[*number]))
+        numbers.map(|number| (*number, &self.clients[*number]))
     }
 }
 
@@ -72,7 +72,7 @@ pub struct Site {
     pub exposure: Exposure,
 }
 
-impl Views {
+impl InternetExposure {
     /// Works it out.
     pub fn of(estate: &EstateMap) -> Self {
         let services = debug_span!("services").in_scope(|| exposure::all_services(estate));
