@@ -25,7 +25,7 @@ fn zip(mut data: &[u8]) -> (Vec<u8>, bool) {
         let length = take(&mut data).unwrap_or(7) * 4;
         let name = format!("f{number}");
         let body = vec![b'a' + number as u8; length];
-        // CRC-32 is left at 0 where nobody asks: what is not whole is refused, and must not cost more.
+        // CRC-32 is left at 0 where it is not verified: incomplete entries are rejected, and must not cost more.
         let fixed = |offset: Option<u32>| {
             let mut head: Vec<u8> = Vec::new();
             match offset {
@@ -118,7 +118,11 @@ libfuzzer_sys::fuzz_target!(|data: &[u8]| {
         let found = unpack("a.zip", &bytes, &limits).expect("a zip");
         let total: usize = found.files.values().map(|bytes| bytes.len()).sum();
         assert!(total <= bytes.len(), "{total} of {}", bytes.len());
-        assert!(!overlap || found.files.is_empty(), "entries over one another are refused: {:?}", found.left_out);
+        assert!(
+            !overlap || found.files.is_empty(),
+            "entries over one another are refused: {:?}",
+            found.left_out
+        );
         assert!(!found.left_out.is_empty() || !found.files.is_empty());
         return;
     }
@@ -133,7 +137,12 @@ libfuzzer_sys::fuzz_target!(|data: &[u8]| {
     let Some(part) = unpack("a.tar", &bytes[..cut], &limits) else { return };
     let whole = ends.iter().rev().find(|(end, _)| *end <= cut).map_or(0, |(_, count)| *count);
     let refused = found.left_out.len();
-    assert!(part.files.len() + refused >= whole, "{} of {whole} at {cut}: {:?}", part.files.len(), part.left_out);
+    assert!(
+        part.files.len() + refused >= whole,
+        "{} of {whole} at {cut}: {:?}",
+        part.files.len(),
+        part.left_out
+    );
     assert!(cut + 512 > bytes.len() || !part.left_out.is_empty(), "nothing is said of a cut at {cut}");
     for (path, bytes) in &part.files {
         assert_eq!(found.files.get(path), Some(bytes));

@@ -1,4 +1,4 @@
-//! Readers of addresses, routes and interfaces: whatever bytes come, they neither panic nor point outside of the text.
+//! Readers of addresses, routes and interfaces: for any bytes, they neither panic nor return places out of the text.
 
 #![no_main]
 

@@ -1,4 +1,4 @@
-//! Readers of logins, keys and certificates: whatever bytes come, they neither panic nor point outside of the text.
+//! Readers of logins, keys and certificates: for any bytes, they neither panic nor return places out of the text.
 
 #![no_main]
 

@@ -1,4 +1,4 @@
-//! Readers of standard models and sheets: whatever bytes come, they neither panic nor point outside of the text.
+//! Readers of standard models and sheets: for any bytes, they neither panic nor return places out of the text.
 
 #![no_main]
 

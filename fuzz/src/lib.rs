@@ -74,7 +74,7 @@ pub fn groups() -> [(&'static str, Vec<&'static str>); 6] {
 /// Between a file and another that it may read in.
 pub const BETWEEN: char = '\u{c}';
 
-/// The first byte says which reader of a group reads the rest.
+/// The first byte selects the reader of a group for the rest.
 pub fn read(group: &[&str], data: &[u8]) {
     let [which, rest @ ..] = data else { return };
     let name = group[usize::from(*which) % group.len()];

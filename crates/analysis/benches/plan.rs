@@ -57,7 +57,7 @@ fn sweep(bencher: divan::Bencher<'_, '_>, count: u32) {
     });
 }
 
-/// Devices that serve a network each, with a hundred claims: as many as an estate of so many claims has.
+/// Devices that serve one network each, with a hundred allocations, for a given total number of allocations.
 fn estate(count: u32) -> Analyses {
     let mut dice = Dice(0x5eed);
     let base = Ipv4Addr::new(10, 0, 0, 0).to_bits();

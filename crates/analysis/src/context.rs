@@ -108,7 +108,7 @@ impl Analyses {
     }
 }
 
-/// A value computed on first use. It is computed outside of the cell: several threads take part, and one that waits for the others may
+/// A value computed on first use. It is computed before it is stored: several threads take part, and one that waits for the others may
 /// receive a task that needs the same value.
 fn once<T>(cell: &OnceLock<T>, make: impl FnOnce() -> T) -> &T {
     if let Some(known) = cell.get() {

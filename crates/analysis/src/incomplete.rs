@@ -25,7 +25,7 @@ pub enum Why {
     Missing(String),
     /// The export ends in the middle of a line.
     EndsWithinLine,
-    /// So many lines of it were not understood.
+    /// This number of lines was not understood.
     NotUnderstood(u32),
     /// A line holds characters that no encoding explains.
     Illegible,
@@ -98,7 +98,7 @@ pub fn of_exports(estate: &Estate, device: usize) -> Vec<Incomplete> {
             add(why, gap.origin);
         }
         if record.ledger.count(LineClass::NotUnderstood) > 0 {
-            // An address that is mistyped is told as that.
+            // A malformed address is reported as such.
             let malformed = estate.devices[device].facts.malformed.iter();
             let malformed = malformed.filter(|one| one.origin.export == *id);
             let malformed: BTreeSet<u32> = malformed.map(|one| export.line_of(one.origin.start)).collect();

@@ -24,14 +24,14 @@ pub struct Missing {
     pub steps: Vec<Step>,
 }
 
-/// Access that is there and is not meant.
+/// Access beyond the intents.
 #[derive(Debug, Clone)]
 pub struct Excess {
     /// Number of the transport protocol.
     pub protocol: u8,
     /// The device that it leads to, or the last one on the way.
     pub device: usize,
-    /// To whom it leaves that device; none where it is for the device itself.
+    /// The next hop after that device; none for traffic to the device itself.
     pub gone: Option<Egress>,
     /// Addresses.
     pub addresses: IpRangeSet,
@@ -222,7 +222,7 @@ fn missing(ground: &NetworkModel<'_>, intent: &Intent) -> Result<Vec<Missing>, I
 /// Addresses with ports.
 type Rectangle = (IpRangeSet, PortSet);
 
-/// The part of a rectangle outside another.
+/// The part of a rectangle that is not in another.
 fn without(
     (addresses, ports): Rectangle,
     (other, other_ports): (&[IpRange], &[PortRange]),

@@ -73,7 +73,7 @@ pub fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> UnprotectedAcces
     if known && estate.outside(at).iter().any(has_public) {
         return UnprotectedAccess::Protected;
     }
-    // Of a device behind others, what these keep away today is no merit of its own.
+    // For a device behind others, blocking by these is not a property of its own.
     match by_filter(estate, at, port) {
         UnprotectedAccess::Open(lines) if known => UnprotectedAccess::Inside(lines),
         UnprotectedAccess::Depends(_) | UnprotectedAccess::NoFilter if known => UnprotectedAccess::Protected,
@@ -116,7 +116,7 @@ fn by_filter(estate: &Analyses, at: usize, port: u16) -> UnprotectedAccess {
             source_ports: ports(1, u16::MAX),
         };
         let entrances = walker.entrances(family);
-        // What comes in where the outside is decides, and where that is not known, what no rule names.
+        // The deciding traffic is that from the Internet interface or, where that is not known, that of no named interface.
         let outer = estate.outside(at);
         let unnamed = entrances.len().saturating_sub(1);
         let outer_is_unnamed = outer.is_empty() || outer.iter().any(|one| !entrances.contains(&one.name));
@@ -129,7 +129,7 @@ fn by_filter(estate: &Analyses, at: usize, port: u16) -> UnprotectedAccess {
             for cell in walker.explore(name, false, &sent, MOST_CELLS).cells {
                 let lines = || deciding(&cell.answer.steps).collect::<Vec<_>>();
                 match cell.answer.verdict {
-                    // What only one interface lets in may be for the inside.
+                    // Traffic permitted on one interface only may be internal.
                     Verdict::Allowed if decides => return UnprotectedAccess::Open(lines()),
                     Verdict::Allowed | Verdict::Depends if found == UnprotectedAccess::Protected => {
                         found = UnprotectedAccess::Depends(lines());

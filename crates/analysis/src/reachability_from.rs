@@ -11,7 +11,7 @@ use trevlin_model::{Device, Origin, PortForward, Protocol};
 pub enum Reachability<'a> {
     /// Reachable from any address of an untrusted network.
     Everybody(&'a Reachable),
-    /// Some outside do.
+    /// Reachable from some Internet addresses.
     Some(&'a Reachable),
     /// The Internet interface is known, and nothing there reaches it.
     Inside,
@@ -28,7 +28,7 @@ impl<'a> Reachability<'a> {
             return match (reached.everybody, reached.certain) {
                 (true, true) => Self::Everybody(reached),
                 (false, true) => Self::Some(reached),
-                // A rule that is not modelled decides.
+                // A condition that is not analysed decides.
                 (_, false) => Self::NotKnown,
             };
         }

@@ -1,4 +1,4 @@
-//! Verdicts of the views: one word each in outputs, and values everywhere else.
+//! Verdicts of the tables: one word each in outputs, and values everywhere else.
 
 use serde::Serialize;
 use strum::{Display, IntoStaticStr};
@@ -73,7 +73,7 @@ pub fn joined_factors(all: &[LoginFactor], between: &str) -> String {
     all.iter().map(|one| one.words()).collect::<Vec<_>>().join(between)
 }
 
-/// How an intent stands against what is.
+/// Result of evaluating an intent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
 #[serde(into = "&'static str")]
 pub enum IntentVerdict {
@@ -83,7 +83,7 @@ pub enum IntentVerdict {
     /// A part of the intended access is blocked.
     #[strum(to_string = "missing")]
     Missing,
-    /// Something comes through that is not meant.
+    /// There is access beyond the intent.
     #[strum(to_string = "excess")]
     Excess,
     /// Both.
@@ -140,20 +140,20 @@ pub enum OpeningTo {
     Beyond,
 }
 
-/// How a rule of a packet filter stands.
+/// Status of a packet filter rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
 #[serde(into = "&'static str")]
 pub enum RuleVerdict {
     /// No chain that packets come to leads to it.
     #[strum(to_string = "unreachable")]
     NotReached,
-    /// Packets meet it.
+    /// Packets match it.
     #[strum(to_string = "effective")]
     InUse,
     /// Earlier rules take everything.
     #[strum(to_string = "shadowed")]
     NeverMet,
-    /// No packet can meet its conditions.
+    /// No packet can match its conditions.
     #[strum(to_string = "cannot match")]
     CannotMatch,
     /// Not decided.

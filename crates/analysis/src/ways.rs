@@ -4,7 +4,7 @@ use trevlin_estate::assemble::Estate;
 use trevlin_model::{Family, IpRange, Origin};
 use trevlin_packets::way::Step;
 
-/// Lines of rules and translations among what decided; routes only say how it got there.
+/// Lines of rules and translations among the deciding steps; routes only describe the path.
 pub fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
     steps.iter().filter(|step| !step.kind.is_route()).filter_map(|step| step.origin)
 }

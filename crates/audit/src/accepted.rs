@@ -18,12 +18,11 @@ pub struct AcceptanceEntry {
     /// Who answers, why and until when.
     #[serde(flatten)]
     pub acceptance: Acceptance,
-    /// How many findings it covers. None: what it was for is gone, or it never fitted.
+    /// Number of findings it covers. Zero: the findings are gone, or it never matched any.
     pub findings: usize,
 }
 
-/// Marks what is accepted, and says what became of each entry. Where several entries fit one that is in force counts, the one that
-/// lasts longest.
+/// Marks accepted findings, and returns the result of each entry. Where several match, the one in force that lasts longest counts.
 pub(crate) fn apply(accepts: &[Accept], findings: &mut [Box<Finding>], as_of: Date) -> Vec<AcceptanceEntry> {
     let mut entries: Vec<AcceptanceEntry> = accepts.iter().map(|one| entry(one, as_of)).collect();
     for finding in findings {

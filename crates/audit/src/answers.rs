@@ -20,7 +20,7 @@ pub struct AnswerEntry {
     pub answer: String,
     /// Whether that is as it should be.
     pub right: bool,
-    /// Who said it.
+    /// Source of the answer.
     pub by: String,
     /// When, as `2026-11-20`.
     pub on: String,
@@ -28,7 +28,7 @@ pub struct AnswerEntry {
     pub settles: Vec<String>,
 }
 
-/// Takes out what is answered. Where it is not as it should be, a finding is added. The first answer that fits counts.
+/// Removes answered requests. An answer that confirms a weakness adds a finding. The first matching answer counts.
 pub(crate) fn apply(
     answers: &[GivenAnswer],
     questions: &mut Vec<InformationRequest>,

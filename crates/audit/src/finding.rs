@@ -49,7 +49,7 @@ pub struct DeviceSummary {
     pub exports: Vec<ExportSummary>,
 }
 
-/// Whether a finding stands.
+/// Status of a finding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Status {
@@ -84,7 +84,7 @@ pub struct Finding {
     pub references: Cited,
     /// The same for the same fault from run to run, whatever line it moved to.
     pub fingerprint: String,
-    /// Whether it stands.
+    /// Its status.
     pub status: Status,
     /// Who took responsibility for it.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -145,11 +145,10 @@ impl Finding {
     }
 }
 
-/// How often what has a fingerprint was found before, by what is in the fingerprint.
+/// Number of earlier findings with the same fingerprint, by its content.
 pub(crate) type Prints = BTreeMap<[u8; 32], u32>;
 
-/// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a
-/// number, so that each is its own.
+/// A fingerprint of the subject, independent of its place. A second finding with the same subject gets a number, so that each is unique.
 pub(crate) fn fingerprint(check: &str, device: &str, subject: &Subject, seen: &mut Prints) -> String {
     let key = format!("{check}\n{device}\n{}", subject.key());
     let first: [u8; 32] = Sha256::digest(key.as_bytes()).into();

@@ -65,8 +65,7 @@ pub use trevlin_estate::identities::names as people_and_devices;
 pub use trevlin_estate::layout::{ESTATE_FILE, Found, SeveralInOne, device_folders, several_in_one};
 pub use trevlin_estate::prose::Prose;
 
-/// Loads what judging needs: tables, and word lists for grading secrets. To be called beside other work; they are loaded by themselves
-/// otherwise.
+/// Loads tables, and the word lists for grading secrets. Call it in parallel to other work; otherwise they are loaded on first use.
 pub fn prepare() {
     trevlin_analysis::crypto::algorithms::prepare();
     services::prepare();

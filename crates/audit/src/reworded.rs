@@ -1,4 +1,4 @@
-//! No words decide: with every title, detail, question and step in other words, an audit of the demo says the same.
+//! Texts decide nothing: with every title, detail, request and step reworded, an audit of the demo has the same result.
 
 use crate::tables::{intents, tunnels};
 use serde_json::Value;

@@ -187,7 +187,7 @@ pub struct Fail {
     pub evidence: Vec<Origin>,
 }
 
-/// To whom an information request is addressed.
+/// Addressee of an information request.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Addressee {
     /// The administrator of the subject's device.

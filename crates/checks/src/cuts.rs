@@ -169,8 +169,8 @@ fn no_verdict_on_a_damaged_filter_contradicts_the_whole() {
             let at = dice.roll(part.len());
             part[at].1 = damaged(&part[at].1, &mut dice);
             let (text, was) = (&part[at].1, &whole[at].1);
-            // A text in lines that ends with one, and says nothing of its end, is as whole as any; and what is of no format any more was
-            // not read at all, which is told as that.
+            // A text that ends with a complete line counts as whole; and a text of no known format was not read at all, which is reported
+            // as such.
             let ends = ["UCI", "firewalld"].contains(&name) && was.starts_with(text) && text.ends_with('\n');
             let read = is_read(part[at].0, text) || name == "firewalld";
             if text.trim().is_empty() || text == was || ends || !read {
@@ -202,7 +202,7 @@ fn no_verdict_on_a_damaged_filter_contradicts_the_whole() {
     );
 }
 
-/// How often each check fails, and whether an export is said not to be whole.
+/// Number of failures of each check, and whether an export is reported as incomplete.
 fn said(map: &Analyses, baseline: &Baseline) -> (BTreeSet<(String, usize)>, bool) {
     let (mut fails, mut asked) = (BTreeMap::<String, usize>::new(), false);
     for check in CHECKS {

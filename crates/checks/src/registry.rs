@@ -198,7 +198,7 @@ pub fn similar(id: &str) -> Vec<&'static str> {
         .filter(|(score, _)| *score > 0.75)
         .collect();
     near.sort_by(|a, b| b.0.total_cmp(&a.0));
-    // A name that is much nearer than the others is the one that was meant.
+    // A name that is much closer than the others is the intended one.
     let best = near.first().map_or(0.0, |(score, _)| *score);
     near.retain(|(score, _)| *score > best - 0.1);
     near.into_iter().take(3).map(|(_, id)| id).collect()

@@ -29,7 +29,7 @@ pub enum SubjectKind {
     AnyUser,
     /// Keys that open accounts.
     AuthorizedKeys,
-    /// A certificate, by whom it is for and its file.
+    /// A certificate, by its subject and its file.
     Certificate,
     /// A chain of a packet filter, by its table.
     Chain,
@@ -59,7 +59,7 @@ pub enum SubjectKind {
     Interfaces,
     /// The log.
     Log,
-    /// A login, by its name and what it is for.
+    /// A login, by its name and its service.
     Login,
     /// A named list of a packet filter.
     NamedSet,
@@ -67,7 +67,7 @@ pub enum SubjectKind {
     Port,
     /// A port mapping service.
     PortMapper,
-    /// A pre-shared key, by whom it is for.
+    /// A pre-shared key, by its peers.
     PreSharedKey,
     /// All private keys.
     PrivateKeys,

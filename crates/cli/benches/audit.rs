@@ -113,7 +113,7 @@ fn demo() -> Vec<(String, String)> {
     found
 }
 
-/// The demo estate so many times over, each copy with devices and addresses of its own.
+/// The demo estate a given number of times, each copy with devices and addresses of its own.
 fn estate(demo: &[(String, String)], copies: usize) -> Analyses {
     let files = (0..copies)
         .flat_map(|copy| demo.iter().filter(|(path, _)| path.contains('/')).map(move |file| (copy, file)));

@@ -174,7 +174,7 @@ fn question(site: usize, port: u16) -> Question {
 }
 
 fn main() {
-    // Cargo's test runner builds benches as well, and asks them for nothing.
+    // Cargo's test runner builds benches as well, and runs none of them.
     if std::env::args().any(|word| word == "--test") {
         return;
     }

@@ -63,7 +63,7 @@ pub(crate) struct Common {
 }
 
 impl Common {
-    /// Whether to say more.
+    /// Whether verbose messages are requested.
     pub(crate) fn is_verbose(&self) -> bool {
         self.verbose > 0
     }
@@ -524,7 +524,7 @@ fn check(id: &str) -> Result<&'static str, String> {
 /// The check of an id.
 ///
 /// # Errors
-/// When there is none, with those that are called nearly so.
+/// When there is none, with similar ids.
 pub(crate) fn known_check(id: &str) -> Result<&'static Check, String> {
     checks::find(id).ok_or_else(|| {
         let near = checks::similar(id);

@@ -16,13 +16,13 @@ pub(crate) fn width() -> usize {
     terminal_size::terminal_size_of(io::stdout()).map_or(100, |(width, _)| usize::from(width.0))
 }
 
-/// The one place where a clock has a say; the output names the date.
+/// The only place that reads a clock; the output states the date.
 #[allow(clippy::disallowed_methods, reason = "the audit date is read here and nowhere else")]
 pub(crate) fn today() -> Date {
     jiff::Zoned::now().date()
 }
 
-/// Writes to standard output. A reader that went away is no error: it has what it wanted.
+/// Writes to standard output. A reader that closed the pipe is no error.
 pub(crate) fn print(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> anyhow::Result<()> {
     let mut out = links::Linked::over(io::BufWriter::new(anstream::stdout()));
     match write(&mut out).and_then(|()| out.flush()) {

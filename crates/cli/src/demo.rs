@@ -22,7 +22,7 @@ pub(crate) fn temporary() -> anyhow::Result<PathBuf> {
 /// Writes the demo estate into a folder, all of it or nothing, and returns the estate's own folder, `before`.
 ///
 /// # Errors
-/// When something is there already and may not be overwritten, or writing fails.
+/// When a file exists already and may not be overwritten, or writing fails.
 pub(crate) fn write(into: &Path, force: bool) -> anyhow::Result<PathBuf> {
     let before = into.join("before");
     if !force && before.exists() {

@@ -10,13 +10,13 @@ use zeroize::Zeroizing;
 /// A file to read.
 #[derive(Debug)]
 pub(crate) struct File {
-    /// Where it lies.
+    /// Path.
     pub(crate) at: PathBuf,
     /// Path below the path given, with `/` between its parts.
     pub(crate) path: String,
-    /// Where it leads, for a link that is itself what a service goes by: its text then is this.
+    /// Target of a link that is itself a setting: its text is the target.
     pub(crate) leads_to: Option<String>,
-    /// The folder given that it lies in, where it was found in one.
+    /// The given folder that contains it, where it was found in one.
     pub(crate) below: Option<Arc<Below>>,
     /// Bytes in it when it was found.
     pub(crate) size: u64,
@@ -33,14 +33,14 @@ pub(crate) struct Below {
 }
 
 impl Below {
-    /// Where something below it lies by a path without links, as long as none takes the place of a folder on the way.
+    /// Path of a file below it without links, as long as no link replaces a folder on the path.
     pub(crate) fn unlinked(&self, at: &Path) -> PathBuf {
         at.strip_prefix(&self.given).map_or_else(|_| at.to_owned(), |rest| self.root.join(rest))
     }
 }
 
 impl File {
-    /// One that is to be read where it lies.
+    /// A file to be read at its own path.
     pub(crate) fn found(at: &Path, path: String, size: u64) -> Self {
         Self { at: at.to_owned(), path, leads_to: None, below: None, size, bytes: None }
     }
@@ -56,7 +56,7 @@ impl File {
         }
     }
 
-    /// Where it lies by a path without links.
+    /// Path without links.
     fn unlinked(&self) -> Result<PathBuf, String> {
         match &self.below {
             Some(below) => Ok(below.unlinked(&self.at)),
@@ -68,7 +68,7 @@ impl File {
 /// A skipped file, with the reason.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) struct LeftOut {
-    /// Where it lies.
+    /// Path.
     pub(crate) at: PathBuf,
     /// Path below the path given, as that of a file; none where it is no file of a device.
     pub(crate) path: Option<String>,

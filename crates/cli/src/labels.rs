@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-/// How the files of one path given are called.
+/// Name of the files of one given path.
 pub(crate) struct Label {
     /// Prefix of the path of each file.
     pub(crate) prefix: String,
@@ -28,8 +28,8 @@ pub(crate) fn drop_repeated_files(roots: &mut [Root]) {
     }
 }
 
-/// Names for the paths given: nothing before the files of a single path; else the last part of each, with as many
-/// parts before it as tell it from the others.
+/// Names for the given paths: none for the files of a single path; otherwise the last part of each, with as many parts before it as needed
+/// to distinguish it.
 pub(crate) fn labels(roots: &[Root]) -> Vec<Label> {
     let whole: Vec<PathBuf> = roots
         .iter()
@@ -82,8 +82,8 @@ fn short(path: &Path, all: &[PathBuf]) -> String {
     }
 }
 
-/// The folder of the device that a single file belongs to: the one that holds its `etc`, else the one it lies in, so
-/// that several files of one folder are one device.
+/// The folder of the device that a single file belongs to: the one that contains its `etc`, otherwise its own, so that several files of one
+/// folder are one device.
 fn device_folder(file: &Path) -> PathBuf {
     let parent = file.parent().unwrap_or(file);
     let etc = parent.ancestors().find(|folder| folder.file_name().is_some_and(|name| name == "etc"));

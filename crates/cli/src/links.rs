@@ -17,7 +17,7 @@ pub(crate) fn remember(paths: &[PathBuf]) {
     }
 }
 
-/// Writes what is written to it, with places as links where standard output takes them.
+/// A writer that turns places into links where standard output supports them.
 pub(crate) struct Linked<W: Write> {
     out: W,
     /// The last line, as long as it has no end.

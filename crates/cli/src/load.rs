@@ -1,6 +1,6 @@
 //! From paths to an estate: files are read and decoded, recognised, sorted into devices and read by their readers.
 //!
-//! Long because one way from paths to an estate, each step handing on what the next needs.
+//! Long because it is one path from file paths to an estate, each step passing on the input of the next.
 
 use crate::args::Judging;
 use crate::file::{File, LeftOut};
@@ -87,7 +87,7 @@ fn begun_with(paths: &[PathBuf], verbosity: Verbosity, baseline: Option<&str>) -
     Ok(debug_span!("topology and addresses").in_scope(|| Analyses::of(estate)))
 }
 
-/// An estate with everything else that lies beside its exports, to make a copy of.
+/// An estate with all other files beside its exports, to make a copy of.
 pub(crate) struct Copied {
     pub(crate) estate: Estate,
     /// Estate files and phrasebooks, by path below the estate.
@@ -96,7 +96,7 @@ pub(crate) struct Copied {
     pub(crate) links: BTreeSet<String>,
     /// Files that could not be read.
     pub(crate) left_out: Vec<LeftOut>,
-    /// Secrets and places that may hold one in what is commented out.
+    /// Secrets, and places that may contain one, in commented-out statements.
     pub(crate) commented: Vec<Arc<SecretRecord>>,
     pub(crate) commented_places: Vec<Origin>,
 }
@@ -264,7 +264,7 @@ fn tell_what_was_left_out(left_out: &[LeftOut], paths: &[PathBuf], verbosity: Ve
         groups.entry((folder(one), &one.why)).or_default().push(one);
     }
     for ((folder, why), group) in groups {
-        // A path that was asked for by name is missed even by those who want no warnings.
+        // A missing path that was given by name is reported even without warnings.
         let group: Vec<_> = group
             .into_iter()
             .filter(|one| verbosity != Verbosity::Nothing || paths.contains(&one.at))
@@ -323,7 +323,7 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.report = std::mem::take(&mut all.report).with(report);
 }
 
-/// Takes lines out that are longer than a line may be, and says which: the others stay at their numbers.
+/// Removes lines that exceed the limit, and returns them: the others keep their numbers.
 fn blank_long_lines(text: &mut String, limits: &Limits) -> Vec<(usize, String)> {
     let most = limits.of(Limit::LineBytes);
     if text.len() <= most || text.split('\n').all(|line| line.len() <= most) {
@@ -352,7 +352,7 @@ struct Texts<'a> {
     root: &'a Root,
     label: Label,
     files: Vec<(String, String)>,
-    /// Paths of what lies there and is not read.
+    /// Paths of files that are not read.
     unread: Vec<String>,
     has_estate_file: bool,
 }
@@ -389,7 +389,7 @@ fn take_phrasebooks(
 /// Files that one core is given at a time.
 const AT_A_TIME: usize = 32;
 
-/// Gives every file its device and every export its number. With what lies there and is not read, by device.
+/// Assigns every file to a device and every export a number. With the files that are not read, by device.
 fn sort_into_devices(
     texts: Vec<Texts<'_>>,
     books: &Shelf<Arc<Phrasebook>>,
@@ -523,8 +523,7 @@ fn read_all(
     for (at, one) in decoded.into_iter().enumerate() {
         by_folder.entry(one.folder.clone()).or_default().push((at, one));
     }
-    // The largest first: what reading them takes besides the facts is there for those of the others, and nobody waits for a large one
-    // that was begun last.
+    // The largest first: memory used for reading them is reused for the facts of the others, and no large one is begun last.
     let mut devices: Vec<Vec<(usize, Decoded)>> = by_folder.into_values().collect();
     let largest =
         |device: &Vec<(usize, Decoded)>| device.iter().map(|(_, one)| one.export.text().len()).max();
@@ -545,7 +544,7 @@ fn read_device(
 ) -> Vec<(usize, Input)> {
     let exports: Vec<&Export> = device.iter().map(|(_, one)| &one.export).collect();
     let ike = device.first().and_then(|(_, one)| file.ike_of(&one.folder));
-    // Of a copy nobody was asked.
+    // A copy raises no requests.
     let strange = |one: &Decoded| one.recognised.reader.is_none() && !trevlin_readers::is_copy(&one.export);
     let of_no_format =
         device.iter().filter(|(_, one)| strange(one)).map(|(_, one)| one.export.id()).collect();

@@ -50,7 +50,7 @@ fn main() -> ExitCode {
         work_on(arguments.common.jobs)?;
         commands::run(&arguments)
     };
-    // A fault was told when it came up.
+    // An internal error was reported when it occurred.
     match std::panic::catch_unwind(std::panic::AssertUnwindSafe(run)).unwrap_or(Ok(ExitCode::from(2))) {
         Ok(code) => code,
         Err(error) => {

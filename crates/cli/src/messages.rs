@@ -10,7 +10,7 @@ const WARNING: Style = AnsiColor::Yellow.on_default().bold();
 const NOTE: Style = Style::new().dimmed();
 
 fn say(style: Style, word: &str, text: &str) {
-    // Standard error may be closed; there is nobody left to tell then.
+    // Standard error may be closed; the message is lost then.
     let _ = writeln!(anstream::stderr(), "{style}{word}:{style:#} {}", sanitize(text));
 }
 
@@ -24,14 +24,14 @@ pub(crate) fn warning(text: &str) {
     say(WARNING, "warning", text);
 }
 
-/// Something to know when asked.
+/// Information on request.
 pub(crate) fn note(text: &str) {
     say(NOTE, "note", text);
 }
 
 /// Enables messages about the duration of each part of the work, without the time in which its thread waited for others.
 pub(crate) fn tell_times() {
-    // Where it is set already, it is told already.
+    // Where it is set already, it is reported already.
     let _ = tracing_subscriber::fmt()
         .with_writer(std::io::stderr)
         .with_max_level(tracing::Level::TRACE)

@@ -39,7 +39,7 @@ pub(crate) fn explain(error: &io::Error) -> String {
     }
 }
 
-/// Said of what is larger than a limit.
+/// Message about input beyond a limit.
 pub(crate) fn too_large(limits: &Limits, limit: Limit) -> String {
     let which = if limit == Limit::FileBytes { ", which is not a configuration file" } else { "" };
     format!("larger than {}{which}; leave it out, split it, or {}", size(limits.get(limit)), limit.remedy())
@@ -73,7 +73,7 @@ fn without_links(at: &Path) -> io::Result<File> {
         use rustix::io::Errno;
         match openat2(CWD, at, how, Mode::empty(), ResolveFlags::NO_SYMLINKS) {
             Ok(file) => return Ok(file.into()),
-            // An old kernel, or one that is told to refuse it: then of the last part at least.
+            // An old kernel, or one configured to refuse it: protect at least the last part of the path.
             Err(Errno::NOSYS | Errno::PERM) => {}
             Err(error) => return Err(error.into()),
         }

@@ -6,7 +6,7 @@ use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-/// The folder that a file lies in.
+/// The folder of a file.
 pub(crate) fn folder(of: &Path) -> &Path {
     of.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
@@ -36,13 +36,13 @@ pub(crate) fn fill(at: &Path, bytes: &[u8]) -> anyhow::Result<()> {
     fs::write(at, bytes).with_context(|| format!("{} cannot be written", at.display()))
 }
 
-/// How the names begin of what is not done yet.
+/// Prefix of the names of unfinished output.
 const UNFINISHED: &str = ".trevlin-unfinished-";
 
 /// Refuses to write a file over another, or among the exports, which the next run would read; with `force` neither is minded.
 ///
 /// # Errors
-/// When the file is there, or would lie below one of the paths.
+/// When the file exists, or would be below one of the paths.
 pub(crate) fn may_write(file: &Path, what: &str, among_paths: &[PathBuf], force: bool) -> anyhow::Result<()> {
     if force {
         return Ok(());
@@ -60,19 +60,19 @@ pub(crate) fn may_write(file: &Path, what: &str, among_paths: &[PathBuf], force:
     Ok(())
 }
 
-/// Whether nothing lies in a folder, or it is not there.
+/// Whether a folder is empty, or does not exist.
 pub(crate) fn is_free(folder: &Path) -> bool {
     fs::read_dir(folder).map_or(!folder.exists(), |mut all| all.next().is_none())
 }
 
-/// A folder that is made whole or not at all: what goes into it is written beside it, and stands under its name once all is there.
-/// Where there is one already, it is written within, and moved into its place once all is there.
+/// A folder that is created as a whole or not at all: its content is written beside it, and renamed once complete. Where it exists already,
+/// the content is written inside, and moved into place once complete.
 pub(crate) struct NewFolder {
     at: PathBuf,
     staged: tempfile::TempDir,
-    /// Where what is written goes, by path below the folder.
+    /// Files to be moved into place, by path below the folder.
     files: Vec<PathBuf>,
-    /// Whether the folder is there, and what is in it is to stay or its place is.
+    /// Whether the folder exists, and its content or its place must be kept.
     is_there: bool,
     _unfinished: Unfinished,
 }
@@ -84,7 +84,7 @@ impl NewFolder {
     /// When nothing can be written beside it.
     pub(crate) fn begin(at: &Path) -> anyhow::Result<Self> {
         let context = || format!("{} cannot be created", at.display());
-        // A folder that somebody may stand in, or is named by none of its own, keeps its place too.
+        // A folder that may be a working directory, or has no name of its own, keeps its place too.
         let named = at.file_name().is_some() && fs::canonicalize(at).ok() != std::env::current_dir().ok();
         let is_there = !is_free(at) || (at.exists() && !named);
         let beside = if is_there { at } else { folder(at) };
@@ -139,7 +139,7 @@ impl NewFolder {
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt;
-            // What is made for the time being is its maker's alone.
+            // Temporary files are private to their creator.
             let usual = fs::metadata(folder(&self.at)).map_or(0o755, |one| one.permissions().mode() & 0o777);
             fs::set_permissions(self.staged.path(), fs::Permissions::from_mode(usual | 0o700))
                 .with_context(context)?;
@@ -156,7 +156,7 @@ fn between<'a>(file: &'a Path, top: &'a Path) -> impl Iterator<Item = &'a Path> 
     folder(file).ancestors().take_while(move |one| one.starts_with(top) && *one != top)
 }
 
-/// The folder of an estate that a folder lies in, or would once it is made.
+/// The folder of an estate that contains a folder, or would once it is created.
 pub(crate) fn among<'a>(folder: &Path, estates: &'a [PathBuf]) -> Option<&'a PathBuf> {
     let non_empty =
         |path: &Path| if path.as_os_str().is_empty() { PathBuf::from(".") } else { path.to_owned() };

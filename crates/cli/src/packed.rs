@@ -66,7 +66,7 @@ pub(crate) fn files_of(at: &Path, unpacked: Unpacked, stem: &str, left_out: &mut
             Some(bytes) if folder.ends_with("-enabled") => {
                 found.push(of_archive((path, Arc::clone(bytes))));
             }
-            // What it leads to is read in its own place.
+            // Its target is read at its own path.
             Some(_) => {}
             None => left_out.push(LeftOut {
                 at: at.join(&path),
@@ -90,7 +90,7 @@ fn inside(at: &Path, path: &str) -> PathBuf {
     }
 }
 
-/// Where a link in an archive leads to, as a path of the archive; none where that is outside of it.
+/// Target of a link in an archive, as a path of the archive; none where it leads out of it.
 fn resolved(path: &str, target: &str) -> Option<String> {
     let mut parts: Vec<&str> = if target.starts_with('/') { Vec::new() } else { path.split('/').collect() };
     parts.pop();
@@ -116,7 +116,7 @@ fn bared(mut files: Vec<File>, stem: &str) -> Vec<File> {
     files
 }
 
-/// Whether a link in a folder says by its place that systemd starts a unit, or may not start it (systemd.unit(5)).
+/// Whether a link in a folder is a systemd setting by its place: the start or mask of a unit (systemd.unit(5)).
 pub(crate) fn is_of_units(path: &str, folder: &str) -> bool {
     folder.ends_with(".wants") || folder.ends_with(".requires") || path.contains("systemd/system/")
 }

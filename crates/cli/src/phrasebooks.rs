@@ -27,7 +27,7 @@ pub(crate) fn told(
     Arc::new(book)
 }
 
-/// Phrasebooks in the user's configuration folder (XDG Base Directory Specification: `$XDG_CONFIG_HOME`, else `~/.config`), in order
+/// Phrasebooks in the user's configuration folder (XDG Base Directory Specification: `$XDG_CONFIG_HOME`, otherwise `~/.config`), in order
 /// of name.
 pub(crate) fn of_the_user(verbosity: Verbosity) -> Vec<Arc<Phrasebook>> {
     let set = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
@@ -47,7 +47,7 @@ pub(crate) fn of_the_user(verbosity: Verbosity) -> Vec<Arc<Phrasebook>> {
     paths.into_iter().filter_map(read).collect()
 }
 
-/// The phrasebook that is for an export. One that knows it by its content comes before a reader that only thinks it does.
+/// The phrasebook for an export. One that recognises the content takes precedence over a reader that is unsure.
 pub(crate) fn for_export(
     books: &Shelf<Arc<Phrasebook>>,
     export: &Export,

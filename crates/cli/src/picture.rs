@@ -16,7 +16,7 @@ pub(crate) fn write(sheet: &Sheet, file: &Path) -> anyhow::Result<ExitCode> {
     by_ending(file, || trevlin_render::addresses_svg(sheet), || trevlin_render::addresses_png(sheet))
 }
 
-/// Writes what is reached, in the same way.
+/// Writes the exposure as a picture, in the same way.
 ///
 /// # Errors
 /// As for the address plan.

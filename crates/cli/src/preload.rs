@@ -6,8 +6,7 @@ use std::ffi::OsStr;
 /// Commands that judge an estate, and so grade its secrets.
 const JUDGING: [&str; 5] = ["audit", "report", "questions", "survey", "compare"];
 
-/// Begins to load them, if the command is likely one that needs them. Whatever needs a table before it is there waits for it, or loads
-/// it by itself.
+/// Begins to load tables, if the command is likely to need them. A table that is needed earlier is waited for, or loaded on demand.
 pub(crate) fn begin() {
     let judges = |argument: &OsStr| JUDGING.iter().any(|name| argument == *name);
     if std::env::args_os().skip(1).any(|argument| judges(&argument)) {

@@ -36,7 +36,7 @@ impl Progress {
         Self::on(target, what, files as u64, bytes)
     }
 
-    /// While so many files, with so many bytes, are judged: there is no telling how long that takes.
+    /// Progress while this number of files, with this number of bytes, is judged: the duration is not known.
     pub(crate) fn judging(files: usize, bytes: impl FnOnce() -> u64, verbosity: Verbosity) -> Self {
         let progress = Self::over("judging", files, bytes, verbosity);
         if let Ok(style) = ProgressStyle::with_template(JUDGING) {
@@ -66,7 +66,7 @@ impl Progress {
         }
     }
 
-    /// One file more is done, of so many bytes.
+    /// Counts one more file, with its bytes.
     pub(crate) fn done(&self, bytes: usize) {
         self.tell(1 + self.done.fetch_add(1, Ordering::Relaxed));
         self.bar.inc(bytes as u64);

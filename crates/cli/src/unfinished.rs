@@ -64,7 +64,7 @@ fn watch() {
                     }
                 }
             }
-            // The run ends as it would without this, so that whoever waits for it sees why.
+            // The run ends as it would without this handler, so that a parent process sees the signal.
             let _ = signal_hook::low_level::emulate_default_handler(signal);
         }
     });

@@ -29,7 +29,7 @@ impl Allowance {
         Self { limits, files: 0, bytes: 0 }
     }
 
-    /// Takes a file of so many bytes, or says which limit that is beyond.
+    /// Accounts for a file of this number of bytes, or returns the limit it exceeds.
     fn take(&mut self, bytes: u64) -> Result<(), Limit> {
         self.files += 1;
         self.bytes = self.bytes.saturating_add(bytes);
@@ -128,7 +128,7 @@ pub(crate) fn walk(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<L
 const FOLDERS_AT_ONCE: usize = 256;
 const ENTRIES_AT_ONCE: usize = 512;
 
-/// Something below a folder, with what is known of it without opening it, where it is neither a folder nor a link.
+/// An entry below a folder, with its metadata, where it is neither a folder nor a link.
 type Entry = walkdir::Result<(walkdir::DirEntry, Option<fs::Metadata>)>;
 
 type Entries = Box<dyn Iterator<Item = Entry> + Send>;
@@ -174,7 +174,7 @@ fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftO
             let found: Vec<File> = match opened(entry.path(), &whole, &path, &metadata, &limits, left_out) {
                 Some(inside) => {
                     let stem = archive::stem(&path).filter(|stem| {
-                        // What lies there already keeps its place.
+                        // Existing files keep their place.
                         !given.join(stem).exists() && !taken.contains(*stem)
                     });
                     let top = stem.unwrap_or(&path);
@@ -240,7 +240,7 @@ fn is_folder(entry: &walkdir::DirEntry) -> bool {
     entry.file_type().is_dir()
 }
 
-/// An entry, or what lies below it, the first of it at hand already.
+/// An entry, or all entries below it, with the first already read.
 fn with_all_below(entry: Entry, histories: &Histories) -> Entries {
     match &entry {
         Ok((folder, _)) if is_folder(folder) => {
@@ -296,7 +296,7 @@ fn unreadable(given: &Path, error: &walkdir::Error) -> LeftOut {
     LeftOut { at: at.to_owned(), path: Some(below(given, at)), why }
 }
 
-/// A link is not followed: what it leads to is read in its own place, or lies outside of what was given.
+/// A link is not followed: its target is read at its own path, or is not part of the given paths.
 fn link(at: &Path, path: &str, root: &Path) -> Option<LeftOut> {
     let why = match fs::canonicalize(at) {
         Ok(target) if target.starts_with(root) => return None,
@@ -340,7 +340,7 @@ fn input(limits: &Limits, left_out: &mut Vec<LeftOut>) -> Option<Root> {
             format!("standard input is larger than {}; {}", size(largest), Limit::ArchiveBytes.remedy())
         }
         Ok(count) => {
-            // Whatever form it is of, its content tells.
+            // Recognised by content, whatever its form.
             if let Some(inside) = archive::unpack("input.tar", &bytes, limits) {
                 let files = files_of(&given, inside, "input", left_out);
                 return Some(Root { given, folder: true, files, unread: Vec::new() });

@@ -1,6 +1,6 @@
 //! A corpus of damaged files over all formats: each audited by itself, and all in one go by the built program.
 //!
-//! Run by `scripts/corpus.sh`. How many files there are is what `TREVLIN_CORPUS` says; `TREVLIN_CORPUS_IN` keeps them in a folder.
+//! Run by `scripts/corpus.sh`. `TREVLIN_CORPUS` is the number of files; `TREVLIN_CORPUS_IN` keeps them in a folder.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 #![allow(clippy::disallowed_methods, reason = "how long it takes is what is tested")]
@@ -21,7 +21,7 @@ use trevlin_readers::{ReadContext, decode, recognise};
 
 /// Files of a device.
 const PER_DEVICE: usize = 12;
-/// One file in so many is as large as a file may be that has to be read at once.
+/// One file in this number is as large as the limit for a file that is read at once.
 const ONE_IN: usize = 2_000;
 /// How large those are, in bytes.
 const LARGE: usize = 900_000;

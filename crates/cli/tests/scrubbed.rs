@@ -7,7 +7,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
-/// A program that says whether it would take a file.
+/// A program that checks whether it would accept a file.
 struct Program {
     name: &'static str,
     /// Whether it reads a file of this path.

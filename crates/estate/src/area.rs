@@ -8,7 +8,7 @@ use strum::{EnumString, IntoStaticStr};
 #[strum(serialize_all = "lowercase")]
 #[serde(rename_all = "lowercase")]
 pub enum Area {
-    /// Who may come in, from which list, with how many factors.
+    /// Permitted users, their list, and the number of factors.
     Logins,
     /// Strength, defaults, reuse and keeping of shared keys and passwords.
     Secrets,

@@ -55,7 +55,7 @@ pub fn place(estate: &Estate, origin: Origin) -> Evidence {
     let start = export.position(origin.start);
     let end = export.position(origin.end.max(origin.start + 1) - 1);
     let last = end.line.max(start.line);
-    // The inside of a certificate or a key says nothing to a reader.
+    // The content of a certificate or a key is not informative for readers.
     let encoded =
         // Read: the line of an export.
         export.line(start.line).is_some_and(|line| line.text.trim_start().starts_with("-----BEGIN "));
@@ -63,7 +63,7 @@ pub fn place(estate: &Estate, origin: Origin) -> Evidence {
     let mut lines = Vec::new();
     for number in start.line..=shown {
         let Some(line) = export.line(number) else { break };
-        // Of a line that is very long only what is around the place is looked at: each of many findings quotes a part of it.
+        // In a very long line only the surroundings of the place are examined: each of many findings quotes a part of it.
         let at = if number == start.line { origin.start.saturating_sub(line.start) as usize } else { 0 };
         let (text, before) = around(line.text, at, estate.masker().longest_value());
         let masked = estate.masker().mask_at(text, export.origin_of(text));

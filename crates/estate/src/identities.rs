@@ -1,4 +1,4 @@
-//! People of an estate: who administers what, and which names stand for several of them.
+//! Users of an estate: administrators, and names shared by several persons.
 
 use crate::assemble::Estate;
 use serde::Deserialize;
@@ -19,9 +19,8 @@ struct Generic {
 
 trevlin_model::table! { static GENERIC: Generic = "../tables/generic-names.toml"; }
 
-/// Whether a name stands for a role or a place, not for a person.
-/// Names of people and of what is theirs, by what they are: `org` for the organisation's, `device`, `person` for logins and accounts of
-/// persons. Names that stand for a role, or that every system has, are left out.
+/// Whether a name belongs to a role or a place, not to a person. Names of persons and their property, by kind: `org` for the
+/// organisation's, `device`, `person` for logins and accounts of persons. Names of roles, and of accounts on every system, are left out.
 #[must_use]
 pub fn names(estate: &Estate) -> Vec<(&'static str, BTreeSet<String>)> {
     let mut users = BTreeSet::new();
@@ -65,7 +64,7 @@ pub struct People<'a> {
 struct WhoList<'a> {
     /// The last rule that has it.
     rule: usize,
-    /// Where each name stands last, and whether it is left out there: what comes later wins.
+    /// Last position of each name, and whether it is excluded there: the last one wins.
     last: BTreeMap<Who<'a>, (usize, bool)>,
 }
 
@@ -146,14 +145,14 @@ impl<'a> People<'a> {
         };
         let by_name = own.iter().flat_map(|who| self.naming.get(who).into_iter().flatten());
         let by_name = by_name.copied().filter(|list| is_about(list)).min();
-        // Lists of everybody are looked through from the last on, as far as the one that was found.
+        // Lists of all users are examined from the last one, up to the one that was found.
         let of_all = self.naming.get(&Who::All).into_iter().flatten().copied();
         let of_all = of_all.take_while(|list| by_name.is_none_or(|known| *list < known)).find(is_about);
         let list = of_all.or(by_name)?;
         Some(&self.device.facts.sudo_rules[self.lists[list].rule])
     }
 
-    /// Who administers the device, by name, with the line that says so.
+    /// Administrators of the device, by name, with the line for each.
     #[must_use]
     pub fn administrators(&self) -> BTreeMap<String, Origin> {
         let facts = &self.device.facts;
@@ -164,7 +163,7 @@ impl<'a> People<'a> {
             } else if let Some(rule) = self.sudo_rule(&account.name) {
                 found.insert(account.name.clone(), rule.origin);
             } else if facts.sudo_rules.is_empty() {
-                // Without the rules the group is what tells.
+                // Without the rules the group decides.
                 let groups = self.groups(&account.name).into_iter().map(|at| &facts.groups[at]);
                 let group = groups.into_iter().find(|group| ADMINISTRATORS.contains(&group.name.as_str()));
                 found.extend(group.map(|group| (account.name.clone(), group.origin)));
@@ -228,12 +227,12 @@ mod tests {
                         bob:x:1001:1001::/:/bin/bash\ncid:x:1002:1002::/:/usr/sbin/nologin\ndan:x:1003:1003::/:/bin/bash\n";
         let groups = "sudo:x:27:bob,cid\nusers:x:1003:dan\n";
         for (sudoers, wanted) in [
-            // Without the rules the group tells: who has it as his first one, and who is named in it; without a shell, neither.
+            // Without the rules group membership decides: the primary group and the members; without a shell, neither.
             ("", &["ann", "bob", "root", "toor"][..]),
             ("dan ALL=(ALL) ALL\n", &["dan", "root", "toor"]),
             ("%sudo ALL=(ALL) ALL\n", &["ann", "bob", "root", "toor"]),
             ("%users ALL=(ALL) ALL\n", &["dan", "root", "toor"]),
-            // One command, or as somebody else than root, is not everything.
+            // One command, or a command as another user than root, is not full access.
             ("dan ALL=(ALL) /usr/bin/id\n", &["root", "toor"]),
             ("dan ALL=(ann) ALL\n", &["root", "toor"]),
         ] {

@@ -20,8 +20,8 @@ pub const ESTATE_FILE: &str = "trevlin.toml";
 /// For each file the folder of its device, relative to the folder given (an empty string is that folder itself),
 /// or `None` for a file that belongs to no device.
 ///
-/// The folder given is one device if it holds recognisable files or a system folder such as `etc` itself, and no
-/// estate file; else each folder in it is a device, and a folder that only groups devices is looked into.
+/// A given folder is one device if it contains recognisable files or a system folder such as `etc`, and no estate file; otherwise each
+/// folder in it is a device, and a folder that only groups devices is searched.
 #[must_use]
 pub fn device_folders(files: &[Found<'_>]) -> Vec<Option<String>> {
     let mut tree = Tree::default();
@@ -65,7 +65,7 @@ pub struct SeveralInOne<'a> {
     pub folder: String,
     /// Two folders in it that look like a device each, relative to it.
     pub devices: [&'a str; 2],
-    /// The file that lies beside them, by which the folder is a device.
+    /// The file next to them, because of which the folder is a device.
     pub beside: Option<&'a str>,
 }
 
@@ -122,7 +122,7 @@ struct Tree<'a> {
     last: Option<&'a str>,
 }
 
-/// Whether a file lies in a folder, or further down in it.
+/// Whether a file is in a folder, or further down in it.
 fn is_below(path: &str, folder: &str) -> bool {
     path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
 }
@@ -133,7 +133,7 @@ impl<'a> Tree<'a> {
         if file.recognised && name != ESTATE_FILE {
             self.recognised.insert(folder);
         }
-        // Of another file in the same folder all but that is known.
+        // All but that is known from another file in the same folder.
         if self.last.replace(folder) == Some(folder) {
             return;
         }
@@ -172,7 +172,7 @@ impl<'a> Tree<'a> {
     }
 }
 
-/// The folder of the system's tree that a file lies in, the outermost where trees hold others.
+/// The folder of the system's tree that contains a file, the outermost of nested trees.
 fn tree_of(path: &str) -> Option<&str> {
     let mut at = 0;
     for part in path.split('/') {

@@ -1,4 +1,4 @@
-//! Exports put together into an estate: its devices, what the estate file says of them, thresholds, and evidence.
+//! The estate assembled from exports: its devices, the content of the estate file, thresholds, and evidence.
 
 pub mod area;
 pub mod assemble;

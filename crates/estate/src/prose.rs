@@ -32,8 +32,8 @@ impl From<&str> for Prose {
     }
 }
 
-/// Words of ours that names of services and resources begin with, and words that begin a sentence. Whatever else a text begins
-/// with may be a name of a configuration, which is shown as it is written there.
+/// Common words that begin names of services and resources, or sentences. Any other first word may be a name of a configuration, which is
+/// shown as written.
 const COMMON: [&str; 47] = [
     "a",
     "access",
@@ -116,7 +116,7 @@ fn worded(text: String) -> String {
     text
 }
 
-/// In tests every text may be another one: nothing but what is shown may change for it.
+/// In tests every text may be replaced: only the display may change.
 #[cfg(any(test, feature = "testing"))]
 fn worded(text: String) -> String {
     reword::reworded(text)

@@ -19,12 +19,12 @@ pub struct Block {
     pub name: String,
     /// Where that is laid down.
     pub source: String,
-    /// Whether no host outside a provider's or a laboratory's network has an address of it, so that internal use causes no conflict.
+    /// Whether no host beyond a provider's or a laboratory's network has an address of it, so that internal use causes no conflict.
     #[serde(default)]
     pub inner_use: bool,
 }
 
-/// In whose space a range lies.
+/// Kind of address space.
 #[derive(Debug, Clone, Copy)]
 pub enum Space {
     /// Blocks for private use by any organisation.
@@ -37,7 +37,7 @@ pub enum Space {
     Mixed,
 }
 
-/// Whether a range lies in space that is neither for use inside nor the organisation's own.
+/// Whether a range is in space that is neither for private use nor the organisation's own.
 pub fn is_foreign(range: IpRange, own: &[IpRange]) -> bool {
     match space_of(range) {
         Space::Private => false,
@@ -46,10 +46,10 @@ pub fn is_foreign(range: IpRange, own: &[IpRange]) -> bool {
     }
 }
 
-/// Names of the blocks that are there for use inside.
+/// Names of the blocks for private use.
 const PRIVATE: [&str; 2] = ["private use", "unique local"];
 
-/// In whose space a range lies.
+/// The address space of a range.
 pub fn space_of(range: IpRange) -> Space {
     let touches = |block: &&Block| IpRange::from(block.prefix).intersection(&range).is_some();
     let Some(block) = TABLE.block.iter().find(touches) else { return Space::Public };

@@ -10,7 +10,7 @@ use std::path::Path;
 use trevlin_model::{Export, ExportId, LineClass};
 use trevlin_readers::{ReadContext, Reading, decode, recognise};
 
-/// Device `a` has the address 10.4.0.1, and device `b` sends what it does not know there: they share a network.
+/// Device `a` has the address 10.4.0.1, which is the default gateway of device `b`: they share a network.
 pub const GATE: (&str, &str) =
     ("a/ip-addr.json", r#"[{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#);
 /// Device `b`, behind it.
@@ -54,7 +54,7 @@ pub fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
         facts: reading.facts,
         ledger: reading.ledger,
     });
-    // Which checks there are is told by crates above.
+    // The list of checks is defined by crates above.
     let known = |id: &str| Ok(&*Box::leak(id.to_owned().into_boxed_str()));
     Estate::assemble(inputs.collect(), &ValidEstateFile::parse(estate_file, &known).unwrap())
 }
@@ -86,7 +86,7 @@ pub const WHOLE: [(&str, &str); 3] = [
     ("a_device_for_each_format", "crates/readers/tests/cases/formats"),
 ];
 
-/// An estate from the files below a folder of this project, with the estate file that lies there.
+/// An estate from the files below a folder of this project, with its estate file.
 pub fn of_folder(folder: &str) -> Estate {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(folder);
     let (stated, exports): (Vec<_>, Vec<_>) =

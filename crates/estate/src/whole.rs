@@ -1,5 +1,5 @@
-//! Whole estates put together, a line for each thing, against what is written down: the demo as found and corrected, and a device for
-//! each format.
+//! Whole estates, one line for each object, compared with recorded output: the demo before and after correction, and a device for each
+//! format.
 
 use crate::evidence::evidence;
 use crate::identities::{People, names, root_groups};

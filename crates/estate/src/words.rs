@@ -5,7 +5,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use trevlin_model::Device;
 
-/// Up to so many devices the names of all count against a secret.
+/// Number of devices up to which the names of all weaken a secret.
 const NEIGHBOURS: usize = 64;
 
 #[derive(Deserialize)]

@@ -36,7 +36,7 @@ pub struct Account {
     pub uid: u32,
     /// Number of its first group.
     pub gid: u32,
-    /// Login shell; empty stands for `/bin/sh`.
+    /// Login shell; empty means `/bin/sh`.
     pub shell: String,
     /// Password field.
     pub password: StoredPassword,

@@ -95,7 +95,7 @@ impl IpRange {
         Family::of(self.first)
     }
 
-    /// Whether the address lies in it.
+    /// Whether the range contains the address.
     #[must_use]
     #[inline]
     pub fn contains(&self, address: IpAddr) -> bool {
@@ -124,7 +124,7 @@ impl IpRange {
         before.into_iter().chain(after).collect()
     }
 
-    /// The part of it outside another range, as at most two ranges.
+    /// The part of the range that is not in another, as at most two ranges.
     #[must_use]
     #[inline]
     pub fn without(&self, other: &Self) -> Vec<Self> {
@@ -164,7 +164,7 @@ impl IpRange {
         }
     }
 
-    /// The address of this family that a number stands for.
+    /// The address of this family for a number.
     fn address(&self, bits: u128) -> IpAddr {
         match self.family() {
             Family::V4 => Ipv4Addr::from_bits(bits as u32).into(),
@@ -180,7 +180,7 @@ impl IpRange {
     }
 }
 
-/// The number an address stands for; IPv4 addresses are their 32 bits.
+/// The number of an address; IPv4 addresses are their 32 bits.
 fn bits(address: IpAddr) -> u128 {
     match address {
         IpAddr::V4(v4) => u128::from(v4.to_bits()),

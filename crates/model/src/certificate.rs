@@ -93,7 +93,7 @@ pub struct Certificate {
     pub organisation: Option<String>,
     /// Who signed it, for people.
     pub issuer: String,
-    /// Host names and addresses it is good for: the alternative names, else the common name (RFC 6125, 6.4.4).
+    /// Host names and addresses it is valid for: the alternative names, otherwise the common name (RFC 6125, 6.4.4).
     pub names: Vec<String>,
     /// Whether it signed itself, by its names.
     pub self_signed: bool,
@@ -146,7 +146,7 @@ pub struct UnreadableBlock {
 pub enum CertificateUse {
     /// The device shows it to others.
     Own,
-    /// Who vouches for those that come in.
+    /// The CA that signs client certificates.
     Authority,
 }
 

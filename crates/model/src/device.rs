@@ -1,4 +1,4 @@
-//! A device: everything its exports say together.
+//! A device: the content of all its exports.
 
 pub use crate::kind::DeviceKind;
 use crate::plan::Sends;
@@ -7,7 +7,7 @@ use crate::{ExportId, Facts, Login};
 /// One firewall, router, server or storage appliance.
 #[derive(Debug, Clone)]
 pub struct Device {
-    /// Name: its folder's, unless the estate file says otherwise.
+    /// Name: that of its folder, unless the estate file states another.
     pub name: String,
     /// Kind.
     pub kind: DeviceKind,
@@ -17,7 +17,7 @@ pub struct Device {
     pub facts: Facts,
     /// Logins derived from the facts.
     pub logins: Vec<Login>,
-    /// The site where the estate file says it stands.
+    /// Site of the device according to the estate file.
     pub site: Option<String>,
     /// Traffic that VPN clients should send through the tunnel, according to the estate file.
     pub wanted_sends: Option<Sends>,

@@ -80,8 +80,7 @@ pub struct DhcpServer {
     pub subnets: Vec<DhcpSubnet>,
     /// Addresses kept for one client each.
     pub reservations: Vec<Reservation>,
-    /// Whether the program itself keeps a reserved address out of what it hands to others, even where the address
-    /// lies in a range.
+    /// Whether the program excludes a reserved address from dynamic assignment, even where the address is in a range.
     pub keeps_reserved: bool,
     /// Whether the program excludes its own address from the ranges.
     pub keeps_own: bool,

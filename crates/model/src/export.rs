@@ -11,7 +11,7 @@ use std::sync::{Arc, LazyLock};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct ExportId(pub u32);
 
-/// Where a fact stands: an export and a byte span in its decoded text (`start` inclusive, `end` exclusive).
+/// Place of a fact: an export and a byte span in its decoded text (`start` inclusive, `end` exclusive).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Origin {
     /// The export that states the fact.
@@ -38,7 +38,7 @@ pub struct Position {
 pub enum ExportState {
     /// A file that the device reads when it starts.
     Stored,
-    /// A dump of what the running system holds.
+    /// A dump of the running system.
     Running,
 }
 
@@ -250,7 +250,7 @@ impl Export {
         (1..=self.line_count()).filter_map(|number| self.line(number))
     }
 
-    /// Where its last line stands; its beginning where it has none.
+    /// Place of its last line; of its beginning where it has none.
     #[must_use]
     pub fn last_line(&self) -> Origin {
         self.line(self.line_count()).map_or(self.origin(0..0), |line| self.origin_of(line.text))
@@ -295,9 +295,9 @@ fn is_heading(line: &str) -> bool {
 
 /// Finds the export that a path in a configuration means, among the paths of one device's exports.
 ///
-/// Exports seldom keep the whole tree, so in this order: the path itself beside the file that names it, the same
-/// tail (`etc/ppp/options` of `/etc/ppp/options`), and a file name that only one export has. A path that climbs
-/// (`..`) is only compared by its name.
+/// Exports seldom keep the whole tree, so in this order: the path itself relative to the file that names it, the same tail
+/// (`etc/ppp/options` of `/etc/ppp/options`), and a file name that only one export has. A path that climbs (`..`) is only compared by its
+/// name.
 #[must_use]
 pub fn find_path(wanted: &str, named_in: &str, paths: &[&str]) -> Option<usize> {
     let tail = wanted.trim_start_matches("./").trim_start_matches('/');

@@ -1,4 +1,4 @@
-//! The facts that readers hand over.
+//! The facts that readers extract.
 
 use crate::TunnelFamily;
 use crate::account::{Account, ShadowEntry, UserGroup};
@@ -31,21 +31,21 @@ use std::sync::Arc;
 pub struct NotAnalysed {
     /// Name, as a phrase ("an nftables ruleset").
     pub what: String,
-    /// The protocol of a server that it may start, where that is not known for want of a setting.
+    /// The protocol of a server that it may start, where a missing setting leaves that open.
     pub may_serve: Option<TunnelFamily>,
     /// Whether it may decide about packets.
     pub filters_packets: bool,
-    /// Whether it is a list of rules of its own, beside those that are followed.
+    /// Whether it is a separate rule list besides the analysed ones.
     pub apart: bool,
-    /// Whether all it can do to a packet is to stop it, so that what is stopped already stays so.
+    /// Whether its only possible effect on a packet is to block it, so that blocked packets stay blocked.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub only_blocks: bool,
-    /// Where it stands.
+    /// Its place.
     pub origin: Origin,
 }
 
 impl NotAnalysed {
-    /// Something that decides about packets beside the lists that are followed, as a phrase.
+    /// Something that affects packets besides the analysed lists, as a phrase.
     #[must_use]
     pub fn beside(what: impl Into<String>, origin: Origin) -> Self {
         Self {
@@ -72,8 +72,7 @@ pub struct Facts {
     pub has_interfaces: bool,
     /// Routes.
     pub routes: Vec<Route>,
-    /// Interfaces as files that apply at boot have them. Until the device is put together they stand apart from
-    /// what runs.
+    /// Interfaces according to the boot configuration. They are kept separate from the running state until the device is assembled.
     pub stored_interfaces: Vec<Interface>,
     /// Routes as such files have them.
     pub stored_routes: Vec<Route>,
@@ -99,7 +98,7 @@ pub struct Facts {
     pub dynamic_names: Vec<DynamicName>,
     /// Services: shares, pages, databases and the like.
     pub served: Vec<Served>,
-    /// Programs that keep what is logged.
+    /// Logging programs.
     pub log_keepers: Vec<LogKeeper>,
     /// Programs that keep the clock.
     pub clock_keepers: Vec<ClockKeeper>,
@@ -159,7 +158,7 @@ pub struct Facts {
     pub missing: Vec<Reference>,
     /// Blocks that should be certificates or private keys and cannot be read.
     pub unreadable_blocks: Vec<UnreadableBlock>,
-    /// Entries of a sheet that say from which file of the device they come, with its path.
+    /// Entries of a sheet that state their file of the device, with its path.
     pub files: Vec<(Origin, String)>,
     /// Statements that were not analysed.
     pub not_analysed: Vec<NotAnalysed>,
@@ -195,7 +194,7 @@ impl Facts {
         self.running().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses))
     }
 
-    /// The same with what a daemon would refuse to start with, often because an address is mistyped.
+    /// The same including configurations that a daemon would refuse to start with, often because of a malformed address.
     pub fn every_plan(&self) -> impl Iterator<Item = (&str, &AddressPlan)> {
         self.tunnels.iter().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses))
     }

@@ -6,7 +6,7 @@ use crate::{ExportState, Family, IpRange, Limit, Limits, Origin, Residual, Trunc
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// The language a filter was written in: it says what names mean to a person, not what the rules do.
+/// The language of a filter: it affects the display of names, not the meaning of rules.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -122,7 +122,7 @@ pub struct Filter {
     #[serde(with = "crate::written::on_unless_off")]
     #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub complete: bool,
-    /// Whether what is missing has its place: rules stand there that may do anything. Else it may be missing anywhere.
+    /// Whether the missing parts have a place, marked by rules with unknown effect. Otherwise they may be anywhere.
     #[serde(skip)]
     pub gaps_placed: bool,
     /// The line that opens it.
@@ -130,7 +130,7 @@ pub struct Filter {
 }
 
 impl Filter {
-    /// Leaves out rules beyond a limit, and says so. Where they stood, anything may happen to a packet.
+    /// Removes rules beyond a limit, and reports it. In their place the effect on packets is unknown.
     pub fn cut(&mut self, limits: &Limits) -> Option<Truncation> {
         let most = limits.of(Limit::Rules);
         let count: usize = self.chains.iter().map(|chain| chain.rules.len()).sum();
@@ -169,13 +169,13 @@ impl Filter {
         self.chains.iter().find(|chain| chain.hook == Some(hook))
     }
 
-    /// The chains by their names, for who looks up many.
+    /// The chains by name, for repeated lookups.
     #[must_use]
     pub fn by_name(&self) -> BTreeMap<&str, &Chain> {
         self.chains.iter().rev().map(|chain| (chain.name.as_str(), chain)).collect()
     }
 
-    /// Whether two tables say the same, wherever and in whatever form they say it.
+    /// Whether two tables are equivalent, independent of place and notation.
     #[must_use]
     pub fn says_the_same(&self, other: &Self) -> bool {
         let chain = |a: &Chain, b: &Chain| {
@@ -256,14 +256,14 @@ pub struct Rule {
 }
 
 impl Rule {
-    /// Stands where something was lost: it may do anything to any packet.
+    /// Placeholder for a lost part: any effect on any packet.
     #[must_use]
     pub fn open(what: &str, origin: Origin) -> Self {
         let target = Target::NotAnalysed { name: what.into(), ends: true };
         Self { matches: Vec::new(), target, logs: false, comment: None, packets: None, origin }
     }
 
-    /// Whether two rules say the same, wherever they stand and whatever they counted.
+    /// Whether two rules are equivalent, independent of place and counters.
     #[must_use]
     pub fn says_the_same(&self, other: &Self) -> bool {
         (&self.matches, &self.target, self.logs) == (&other.matches, &other.target, other.logs)
@@ -284,9 +284,9 @@ pub struct Match {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum MatchKind {
-    /// Entering interface; a trailing `+` stands for any ending.
+    /// Incoming interface; a trailing `+` matches any suffix.
     Entering(String),
-    /// Leaving interface; a trailing `+` stands for any ending.
+    /// Outgoing interface; a trailing `+` matches any suffix.
     Leaving(String),
     /// IP version.
     Version(Family),
@@ -300,7 +300,7 @@ pub enum MatchKind {
     OriginalDestinationPorts(Vec<PortRange>),
     /// Type of an address from the device's point of view (iptables-extensions(8) `addrtype`, nft(8) `fib … type`).
     AddressIs {
-        /// Whether the destination is looked at; else the source.
+        /// Whether the destination is compared; otherwise the source.
         destination: bool,
         /// One of these.
         kinds: Vec<AddressKind>,
@@ -424,7 +424,7 @@ pub struct PortRange {
 }
 
 impl PortRange {
-    /// Whether the port lies in it.
+    /// Whether the range contains the port.
     #[must_use]
     pub fn contains(&self, port: u16) -> bool {
         self.first <= port && port <= self.last
@@ -505,7 +505,7 @@ impl Target {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum TranslationKind {
-    /// Destination, to somewhere else.
+    /// Destination, for forwarded traffic.
     Destination,
     /// Destination, to the device itself.
     Redirect,

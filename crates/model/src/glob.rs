@@ -1,4 +1,4 @@
-//! Patterns with `*` and `?`, as daemons know them: each of them takes some signs of the shell's and no others.
+//! Patterns with `*` and `?`, in the variants of daemons: each supports some of the shell's special characters.
 
 /// Which signs mean something, besides `*` for any letters and `?` for one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -9,8 +9,8 @@ pub enum Signs {
     Sets,
 }
 
-/// Whether a text fits a pattern. Slashes and dots are letters as others are: paths are matched part by part. Where more stars than
-/// one could take a letter, the last takes it: going back further finds nothing else, and without end in a pattern of many stars.
+/// Whether a text matches a pattern. Slashes and dots are ordinary characters: paths are matched part by part. Where several stars could
+/// match a character, the last one does: backtracking further yields no other result, and would not end for patterns with many stars.
 #[must_use]
 pub fn matches(text: &str, pattern: &str, signs: Signs) -> bool {
     let (text, pattern): (Vec<char>, Vec<char>) = (text.chars().collect(), pattern.chars().collect());
@@ -34,7 +34,7 @@ pub fn matches(text: &str, pattern: &str, signs: Signs) -> bool {
     pattern[in_pattern..].iter().all(|sign| *sign == '*')
 }
 
-/// How much of a pattern stands for a letter, where it does.
+/// The length of the pattern element that matches a character, if it does.
 fn one_letter(letter: char, pattern: &[char], signs: Signs) -> Option<usize> {
     match pattern.first()? {
         '?' => Some(1),

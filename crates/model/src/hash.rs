@@ -81,7 +81,7 @@ impl HashScheme {
         }
     }
 
-    /// Whether crypt(5) says that it must not be used for new passwords because guessing is cheap.
+    /// Whether crypt(5) rules it out for new passwords because guessing is cheap.
     #[must_use]
     pub fn is_weak(self) -> bool {
         matches!(self, Self::Des | Self::ExtendedDes | Self::Nt | Self::Md5 | Self::Sha1)
@@ -113,8 +113,7 @@ impl HashCost {
         }
     }
 
-    /// Whether it is below what the schemes start with: 5000 rounds (crypt(5)), a work factor of 10 (OWASP, password
-    /// storage).
+    /// Whether it is below the default of the schemes: 5000 rounds (crypt(5)), a work factor of 10 (OWASP, password storage).
     #[must_use]
     pub fn is_low(self) -> bool {
         match self {

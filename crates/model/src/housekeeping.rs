@@ -5,7 +5,7 @@ use crate::written::Word;
 use crate::{Origin, Setting};
 use serde::{Deserialize, Serialize};
 
-/// Where a device sends what it logs.
+/// Destination of a device's log messages.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -20,7 +20,7 @@ pub struct LogTarget {
     pub origin: Origin,
 }
 
-/// A program that keeps what a device logs.
+/// A logging program of a device.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -28,7 +28,7 @@ pub struct LogKeeper {
     /// The program.
     #[serde(deserialize_with = "crate::written::word::one")]
     pub program: Word,
-    /// Where it sends what it logs.
+    /// Destinations of log messages.
     pub targets: Vec<LogTarget>,
     /// Information that the exports do not contain, with the line that raises the request.
     pub open: Vec<(String, Origin)>,
@@ -63,7 +63,7 @@ pub struct Radio {
     pub interface: String,
     /// Protection, weakest first: `open`, `WEP`, `WPA`, `WPA2`, `WPA3`, in words.
     pub protection: WifiProtection,
-    /// Line that says so.
+    /// The line that states it.
     pub protection_origin: Origin,
     /// The line that lets TKIP be used.
     pub tkip: Option<Origin>,
@@ -111,7 +111,7 @@ pub enum UnitState {
     Disabled,
     /// It cannot be started.
     Masked,
-    /// Another unit starts it, or nothing says.
+    /// Started by another unit, or not stated.
     Static,
 }
 

@@ -7,7 +7,7 @@ use std::sync::Arc;
 /// Identities that match any peer.
 const ANY: [&str; 5] = ["%any", "%any6", "0.0.0.0", "0::0", "::"];
 
-/// A pre-shared key and whom it is for.
+/// A pre-shared key and its peers.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]

@@ -33,7 +33,7 @@ pub struct Interface {
     /// Whether it is one end of a link with one other end (a tunnel or a dial-up link): its network is no
     /// place where other hosts live.
     pub point_to_point: bool,
-    /// Whether it is switched on; `None` where the export does not say.
+    /// Whether it is enabled; `None` where the export does not state it.
     #[serde(with = "crate::written::known_truth")]
     #[cfg_attr(feature = "schema", schemars(with = "Option<bool>"))]
     pub up: Option<bool>,

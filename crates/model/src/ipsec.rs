@@ -1,4 +1,4 @@
-//! Connections of IKE and IPsec: who proves what to whom, and what they agree on (RFC 7296; RFC 2409 for version 1).
+//! Connections of IKE and IPsec: authentication of both ends, and proposals (RFC 7296; RFC 2409 for IKEv1).
 
 use crate::plan::Placed;
 use crate::{Origin, Setting};
@@ -96,7 +96,7 @@ impl IkeProof {
 pub struct AuthRound {
     /// How it proves itself.
     pub proof: Setting<IkeProof>,
-    /// Its identity, as written; `None` where any is taken or the address stands for it.
+    /// Its identity, as written; `None` where any is accepted or the address is used.
     pub identity: Option<(String, Origin)>,
     /// Limits on accepted certificates besides the identity: a pinned certificate or key, an authority, a group.
     pub narrowed: Option<Origin>,
@@ -186,7 +186,7 @@ pub struct IpsecConnection {
     pub name: String,
     /// Whose configuration.
     pub daemon: IkeDaemon,
-    /// Which of the two sides is this end is for the device's own addresses to say (ipsec.conf(5), left and right).
+    /// Whether the device's own addresses decide which of the two sides is local (ipsec.conf(5), left and right).
     pub sides_by_address: bool,
     /// Versions of IKE.
     pub versions: Setting<IkeVersions>,
@@ -219,7 +219,7 @@ impl Child {
 }
 
 impl IpsecConnection {
-    /// Whether it wraps packets at all, or only says which of them pass or are dropped.
+    /// Whether it encapsulates packets, as opposed to bypass and drop policies.
     #[must_use]
     pub fn negotiates(&self) -> bool {
         self.children.is_empty() || self.children.iter().any(Child::wraps)

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct KernelSetting {
-    /// Name with dots, such as `net.ipv4.ip_forward`. A part that stands for an interface keeps its own dots as slashes.
+    /// Name with dots, such as `net.ipv4.ip_forward`. Dots in an interface name are written as slashes.
     pub name: String,
     /// Value as written.
     pub value: String,

@@ -66,7 +66,7 @@ pub struct Truncation {
 }
 
 impl Ledger {
-    /// A ledger for an export of so many lines, all of them passed over until a reader says otherwise.
+    /// A ledger for an export with this number of lines, all classified as ignored at first.
     #[must_use]
     pub fn new(lines: u32) -> Self {
         Self {
@@ -89,7 +89,7 @@ impl Ledger {
         first
     }
 
-    /// Sets the class of the lines `first..=last` (from 1). "Not understood" is kept once said.
+    /// Sets the class of the lines `first..=last` (from 1). "Not understood" is never replaced.
     pub fn set(&mut self, first: u32, last: u32, class: LineClass) {
         let from = (first.max(1) - 1) as usize;
         let to = (last as usize).min(self.classes.len());

@@ -1,7 +1,7 @@
 //! Facts about an estate: devices, logins, secrets, pools, tunnels, listeners and filters.
 //!
-//! Every fact carries an [`Origin`]: the export it was read from and the bytes that state it. This crate knows
-//! no file format and no check; it only says what there is to know and keeps secrets from leaving.
+//! Every fact carries an [`Origin`]: the export it was read from and the bytes that state it. This crate knows neither file formats nor
+//! checks; it defines the facts and protects secrets.
 //!
 //! ```
 //! use trevlin_model::{Export, ExportId};

@@ -210,11 +210,10 @@ impl Limits {
         usize::try_from(self.get(limit)).unwrap_or(usize::MAX)
     }
 
-    /// The same with one limit set, as `NAME=VALUE`; K, M and G stand for 1024 of the smaller unit where bytes are counted, and for
-    /// 1000 elsewhere.
+    /// The same with one limit set, as `NAME=VALUE`; K, M and G are powers of 1024 for bytes, and of 1000 otherwise.
     ///
     /// # Errors
-    /// With what was expected.
+    /// The expected format.
     pub fn with(mut self, said: &str) -> Result<Self, LimitError> {
         let (name, value) = said.split_once('=').ok_or_else(|| LimitError::NoValue(said.to_owned()))?;
         let Some(row) = LIMITS.iter().find(|row| row.name == name.trim()) else {

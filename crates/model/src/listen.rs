@@ -56,7 +56,7 @@ pub struct PortMapper {
 pub struct Permission {
     /// Whether it allows.
     pub allows: bool,
-    /// Ports outside.
+    /// External ports.
     pub outside: PortRange,
     /// Hosts that ask.
     pub hosts: IpRange,
@@ -78,7 +78,7 @@ pub struct DynamicName {
     pub names: Vec<(String, Origin)>,
     /// The line of its password or token, where the file holds one.
     pub token: Option<Origin>,
-    /// Whether the token goes over the network in plain text, with the line that says so.
+    /// Whether the token is sent in clear text, with the line that states it.
     pub plain: Option<Origin>,
     /// The line to point at.
     pub origin: Origin,

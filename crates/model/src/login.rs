@@ -1,4 +1,4 @@
-//! Logins: who may come in, from which list, with which factors.
+//! Logins: permitted users, their list, and the required factors.
 
 use crate::{Origin, SecretRecord};
 use serde::{Deserialize, Serialize};

@@ -73,7 +73,7 @@ pub enum Spelling {
     /// Keywords of users in snmpd.conf(5).
     #[serde(rename = "net-snmp")]
     NetSnmp,
-    /// The trade's own name, or any that a program has for it: for what is not written in a program's words.
+    /// The trade's name, or any program's name: for names from other sources than a program.
     Trade,
 }
 

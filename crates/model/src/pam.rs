@@ -33,9 +33,9 @@ pub enum PamAction {
     Die,
     /// Counts for nothing.
     Ignore,
-    /// Forgets what was so far.
+    /// Discards the results so far.
     Reset,
-    /// So many lines are left out.
+    /// Skips this number of lines.
     Jump(u32),
 }
 
@@ -51,7 +51,7 @@ pub enum PamControl {
         /// On failure.
         failure: PamAction,
     },
-    /// The lines of another service stand here.
+    /// Includes the lines of another service.
     Include(String),
     /// The same, but ending that stack does not end this one.
     Substack(String),

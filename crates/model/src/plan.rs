@@ -53,6 +53,6 @@ pub struct AddressPlan {
     pub netbios: Vec<(String, Origin)>,
     /// Maximum number of simultaneous clients, where it is stated.
     pub sessions: Option<(u32, Origin)>,
-    /// Pieces outside the pools that should be addresses and are none.
+    /// Malformed addresses outside the pools.
     pub malformed: Vec<MalformedAddress>,
 }

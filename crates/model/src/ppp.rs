@@ -5,7 +5,7 @@ use crate::{IpRange, MalformedAddress, Origin, SecretRecord, Setting};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
-/// Requirement of an options file for encryption inside the link (pppd(8), require-mppe).
+/// Requirement for encryption inside the link in an options file (pppd(8), require-mppe).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -143,7 +143,7 @@ pub enum SecretsFile {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum AllowedAddresses {
-    /// Nothing stated, or `-`: the client may use none, so it cannot come in. Such lines serve for dialling out.
+    /// Not stated, or `-`: no address is permitted, so the client cannot log in. Such lines are for outgoing connections.
     None,
     /// `*`.
     Any,

@@ -29,18 +29,18 @@ pub struct RadiusClient {
     pub from: Option<IpRange>,
     /// The shared secret.
     pub secret: Option<Arc<SecretRecord>>,
-    /// Whether requests travel inside TLS (RFC 6614).
+    /// Whether requests use TLS (RFC 6614).
     pub tls: bool,
     /// Whether requests must be signed.
     pub message_authenticator: Setting<MessageAuthenticator>,
-    /// Where its address stands, or the line that opens it.
+    /// Place of its address, or the first line of its section.
     pub address_origin: Origin,
     /// The line that opens it.
     pub origin: Origin,
 }
 
 impl RadiusClient {
-    /// Whether only the server itself can be meant.
+    /// Whether it can only be the server itself.
     #[must_use]
     pub fn is_local(&self) -> bool {
         self.from.is_some_and(|range| range.first().is_loopback() && range.last().is_loopback())
@@ -58,7 +58,7 @@ pub struct RadiusUpstream {
     pub server: String,
     /// Its address, where one is written.
     pub address: Option<IpAddr>,
-    /// Whether requests travel inside TLS.
+    /// Whether requests use TLS.
     pub tls: bool,
     /// The shared secret.
     pub secret: Option<Arc<SecretRecord>>,
@@ -122,7 +122,7 @@ pub struct RadiusEntry {
     pub user: String,
     /// Whether it accepts without authentication (`Auth-Type := Accept`).
     pub accepts: bool,
-    /// Whether it turns away.
+    /// Whether it rejects.
     pub rejects: bool,
     /// Whether it looks at more of the request than the name.
     pub conditional: bool,
@@ -152,9 +152,9 @@ pub struct RadiusStep {
 pub struct RadiusSite {
     /// Name.
     pub name: String,
-    /// Modules of `authorize`, which look up the user.
+    /// Modules of `authorize`, which look up users.
     pub authorize: Vec<RadiusStep>,
-    /// Modules of `authenticate`, which hold what is shown against it.
+    /// Modules of `authenticate`, which verify credentials.
     pub authenticate: Vec<RadiusStep>,
     /// Modules of `post-auth`, which may still reject the user.
     pub post_auth: Vec<RadiusStep>,
@@ -184,7 +184,7 @@ pub struct EapSettings {
 pub struct RadiusSecurity {
     /// Whether the file has the section about the log.
     pub tells_log: bool,
-    /// Whether requests must be signed, for clients that say nothing themselves (from 3.2.5 and 3.0.27).
+    /// Whether requests must contain Message-Authenticator, for clients without a setting of their own (from 3.2.5 and 3.0.27).
     pub message_authenticator: Option<(MessageAuthenticator, Origin)>,
     /// Whether the file has the section about security.
     pub tells_security: bool,

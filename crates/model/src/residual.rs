@@ -18,7 +18,7 @@ pub struct Residual {
 pub enum ResidualKind {
     /// It holds for packets of every sender until a rate is reached.
     RateLimit,
-    /// It looks up whether the source is reached by the interface by which it came.
+    /// A reverse-path lookup: the route to the source must use the incoming interface.
     ReversePath,
     /// It picks out some senders, payloads or packets.
     Selective,
@@ -37,7 +37,7 @@ struct Words {
 crate::table! { static WORDS: Words = "../tables/residual-conditions.toml"; }
 
 impl Residual {
-    /// A condition in the words of the language of its filter; the first of them name what it looks at.
+    /// A condition in the notation of its filter; its first word names the compared field.
     #[must_use]
     pub fn as_written(text: impl Into<String>) -> Self {
         let text = text.into();

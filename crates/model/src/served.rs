@@ -1,7 +1,7 @@
 //! Services of a device besides tunnels and SSH: shares, pages, databases, disks, names, time. The files of every daemon become the same
 //! record, so that one check judges them all.
 //!
-//! Long because one record, with a word for everything that the files of twenty daemons say of themselves.
+//! Long because one record has a field for every property in the files of twenty daemons.
 
 use crate::IpRangeSet;
 use crate::offer::Offer;
@@ -111,7 +111,7 @@ impl ServedKind {
 pub enum TransportSecurity {
     /// It never is.
     Plain,
-    /// It is where the client wants.
+    /// At the client's choice.
     Optional,
     /// It always is.
     Encrypted,
@@ -147,7 +147,7 @@ impl Endpoint {
         Self { protocol, address: None, families: Families::Both, interface: None, port, carried, origin }
     }
 
-    /// The same at one address; the unspecified address stands for every one of its version.
+    /// The same at one address; the unspecified address means all of its version.
     #[must_use]
     pub fn at(self, address: IpAddr) -> Self {
         if address.is_unspecified() {
@@ -230,8 +230,8 @@ impl Sources {
         self
     }
 
-    /// The clients that both permit. Names are kept where the other side permits every address; otherwise they cannot be compared and are
-    /// kept as well, since they may stand for permitted addresses.
+    /// Clients that both permit. Names are kept where the other side permits every address; otherwise they cannot be compared and are kept
+    /// as well, since they may be permitted addresses.
     #[must_use]
     pub fn and(&self, other: &Self) -> Self {
         /// More pairs than this are not looked at one by one: then ranges that touch become one.
@@ -262,7 +262,7 @@ impl Sources {
         if self.is_nobody() {
             return "no address".into();
         }
-        // The device itself goes without saying where others are meant.
+        // The device itself is implied where others are permitted.
         let others = self.ranges.iter().any(|range| !range.first().is_loopback()) || !self.names.is_empty();
         let ranges = self.ranges.iter().filter(|range| !others || !range.first().is_loopback());
         let all: Vec<String> = ranges.map(IpRange::short).chain(self.names.iter().cloned()).collect();
@@ -317,7 +317,7 @@ impl AuthRequirement {
 pub enum Requirement {
     /// Never.
     Never,
-    /// Where the other end wants it.
+    /// At the other end's choice.
     Offered,
     /// Always, or there is no connection.
     Required,
@@ -434,7 +434,7 @@ pub struct ServiceResource {
     pub login: Setting<AuthRequirement>,
     /// Who may, where it is limited to some by name.
     pub users: Vec<String>,
-    /// Whether the least that come in may change it.
+    /// Whether the least privileged permitted client may write.
     pub writes: Setting<bool>,
     /// Whether messages are signed, where the protocol can; `None` where it cannot or the service as a whole decides.
     pub signing: Option<Setting<Requirement>>,
@@ -454,7 +454,7 @@ impl ServiceResource {
         self
     }
 
-    /// Its own name in its file: the label where there is one; else its name, but for what stands for the whole service.
+    /// Its name in its file: the label where there is one; otherwise its name, except for the whole service.
     #[must_use]
     pub fn own_name(&self) -> &str {
         let named = if self.kind == PartKind::Whole { "" } else { &self.name };
@@ -486,7 +486,7 @@ impl ServiceResource {
         self.remarks.iter().find(|(remark, _)| *remark == wanted).map(|(_, origin)| *origin)
     }
 
-    /// Whether it may be changed by the least that come in, as far as it is certain.
+    /// Whether the least privileged permitted client may write, as far as that is certain.
     #[must_use]
     pub fn is_written(&self) -> bool {
         self.writes.value() == Some(&true)

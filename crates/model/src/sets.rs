@@ -8,7 +8,7 @@ use std::ops::Deref;
 
 /// Operations on ranges, for both kinds of sets.
 trait Ranged: Copy {
-    /// Whether the two meet, or one begins right behind the other.
+    /// Whether the two overlap or are adjacent.
     fn touches(&self, later: &Self) -> bool;
     /// Both as one, where they touch.
     fn with(&self, later: &Self) -> Self;
@@ -93,7 +93,7 @@ fn apart<T: Ranged + Ord>(mut all: Vec<T>) -> Vec<T> {
     kept
 }
 
-/// Those of ranges that lie apart and in order which meet one.
+/// The ranges of a sorted, disjoint list that overlap a given one.
 fn meeting<'a, T: Ranged>(all: &'a [T], one: &'a T) -> impl Iterator<Item = &'a T> {
     let first = all.partition_point(|known| known.ends_before(one));
     all[first..].iter().take_while(|known| !one.ends_before(known))
@@ -111,7 +111,7 @@ fn left<T: Ranged + Ord>(all: &[T], gone: &[T]) -> Vec<T> {
     for range in all {
         let mut rest = Some(*range);
         for one in meeting(&gone, range) {
-            // What comes before it is left, and what is behind it may meet the next.
+            // The part before it remains, and the part after it may overlap the next.
             let Some(piece) = rest.take() else { break };
             let mut pieces = piece.left_of(one);
             let goes_on = pieces.last().is_some_and(|last| !last.ends_before(one));
@@ -250,8 +250,7 @@ set! {
     PortSet of PortRange
 }
 
-/// Addresses that are taken one range after the other, where the first that takes an address keeps it. Each range costs what it
-/// takes away, however many were taken before.
+/// Addresses allocated one range after the other, where the first range keeps an address. The cost of a range depends on its own size only.
 #[derive(Debug, Clone, Default)]
 pub struct Taken {
     /// Ranges apart from each other, by their first address.
@@ -259,7 +258,7 @@ pub struct Taken {
 }
 
 impl Taken {
-    /// Ranges of it that meet another, in order.
+    /// Its ranges that overlap another, in order.
     fn meeting(&self, range: &IpRange) -> Vec<IpRange> {
         let before = self.ranges.range(..range.first()).next_back().map(|(_, known)| *known);
         let within = self.ranges.range(range.first()..=range.last()).map(|(_, known)| *known);

@@ -1,4 +1,4 @@
-//! The SSH server: what its configuration says for a connection (sshd_config(5)).
+//! The SSH server: its configuration for a connection (sshd_config(5)).
 
 use crate::glob;
 use crate::written::Word;
@@ -15,7 +15,7 @@ pub const OPENSSH: &str = "OpenSSH";
 pub struct SshKeyword {
     /// Name in small letters.
     pub name: String,
-    /// Whether the arguments of all its lines are joined; else the first line wins.
+    /// Whether the arguments of all its lines are joined; otherwise the first line wins.
     pub joins: bool,
     /// Defaults, one row for each range of versions; none where it is unset by default.
     pub defaults: Vec<DefaultValue<Vec<String>>>,
@@ -96,13 +96,13 @@ pub struct SshServer {
     pub program: Word,
     /// The main file's first statement, or its beginning.
     pub origin: Origin,
-    /// Blocks in the order the daemon meets them, files read in at their place.
+    /// Blocks in the order of evaluation, with included files in place.
     pub blocks: Vec<SshBlock>,
     /// Files that are read in and are not among the exports.
     pub missing: Vec<Reference>,
     /// Why the daemon would refuse to start, where it would.
     pub refused: Option<(String, Origin)>,
-    /// Keywords that are modelled, in order of name.
+    /// Analysed keywords, in order of name.
     #[serde(skip)]
     pub keywords: &'static [SshKeyword],
 }

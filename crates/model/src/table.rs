@@ -27,7 +27,7 @@ macro_rules! table {
 /// What [`table!`] reads with.
 ///
 /// # Panics
-/// As said there.
+/// As described there.
 #[doc(hidden)]
 #[must_use]
 pub fn read_table<T: serde::de::DeserializeOwned>(path: &str, text: &str) -> T {

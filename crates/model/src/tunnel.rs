@@ -76,7 +76,7 @@ pub enum TunnelRole {
     Server,
     /// Calls a server.
     Client,
-    /// One of two ends that know each other.
+    /// One of two configured ends.
     PointToPoint,
 }
 
@@ -193,7 +193,7 @@ pub struct Reference {
     pub path: String,
     /// Whether the missing part is configuration, so that settings judged here may be others in truth.
     pub configuration: bool,
-    /// Whether this is no file, but what a sheet that was filled in by hand does not say.
+    /// Whether this is not a file, but information missing from a sheet filled in by hand.
     pub unsaid: bool,
     /// The line.
     pub origin: Origin,
@@ -257,7 +257,7 @@ pub struct Tunnel {
     pub missing: Vec<Reference>,
     /// Settings read that later checks judge: directive and value, last one wins where the daemon has it so.
     pub settings: Vec<(String, Setting<String>)>,
-    /// The interface that is this device's end, where its addresses stand apart from the tunnel.
+    /// The interface of this end, where its addresses are stated separately from the tunnel.
     pub interface: Option<String>,
     /// Settings of IKE and IPsec.
     pub ipsec: Option<Box<IpsecConnection>>,

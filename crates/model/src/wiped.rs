@@ -16,7 +16,7 @@ impl WipedText {
     /// Wipes it, and gives its room back.
     pub(crate) fn wipe(&mut self) {
         let mut bytes = std::mem::take(&mut self.0).into_bytes();
-        // What a text had before it was cut lies behind its end.
+        // Text removed by truncation remains in memory behind the new end.
         bytes.resize(bytes.capacity(), 0);
         let (before, words, after) = bytemuck::pod_align_to_mut::<u8, u64>(&mut bytes);
         before.zeroize();

@@ -9,11 +9,11 @@ use serde::{Deserialize, Serialize};
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct WireGuardPeer {
-    /// How it is called: a comment, or the beginning of its public key.
+    /// Its name: a comment, or the beginning of its public key.
     pub who: String,
     /// Its public key, as written.
     pub public_key: Option<String>,
-    /// Where it is called, as written; `None` for one that calls.
+    /// Its endpoint, as written; `None` for a client.
     pub endpoint: Option<String>,
     /// Addresses taken from it and sent to it.
     pub allowed: Vec<Placed>,

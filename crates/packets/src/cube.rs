@@ -163,7 +163,7 @@ fn within(inner: &Ranges, outer: &Ranges) -> bool {
     })
 }
 
-/// Whether a value lies in one of the ranges.
+/// Whether one of the ranges contains a value.
 #[must_use]
 pub fn holds(all: &Ranges, value: Value) -> bool {
     let at = all.partition_point(|range| range.1 < value);
@@ -184,7 +184,7 @@ impl Cube {
         Self::default()
     }
 
-    /// The packets whose value of one field lies in ranges; `None` where there are no ranges.
+    /// The packets with a value of one field in the ranges; `None` where there are no ranges.
     #[must_use]
     pub fn of(field: Field, ranges: Ranges) -> Option<Self> {
         (!ranges.is_empty()).then(|| Self { sides: vec![(field, ranges)] })

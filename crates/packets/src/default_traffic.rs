@@ -17,8 +17,8 @@ pub enum Way {
     Through,
 }
 
-/// First packets of connections: entering here, with this protocol, from anywhere, to any port, and of no kind
-/// that a rule singles out by address, port, or anything else that only part of them has.
+/// First packets of connections: entering by this interface, with this protocol, from any address, to any port, and without any property
+/// that a rule matches specifically.
 #[derive(Debug, Clone, Copy)]
 pub struct DefaultTraffic<'a> {
     /// Where they are going.
@@ -49,7 +49,7 @@ pub enum DefaultAction {
 pub struct Verdict {
     /// Handling.
     pub outcome: DefaultAction,
-    /// The lines. Empty where no chain is there to ask.
+    /// The deciding lines. Empty where there is no chain.
     pub decided_by: Vec<Origin>,
 }
 
@@ -97,11 +97,11 @@ struct Class {
     way: Way,
 }
 
-/// A port range that leaves out no more than one in so many ports singles none out.
+/// A port range that excludes at most one in this number of ports counts as all ports.
 const PORTS_IN_ONE: Value = 64;
 
 impl Class {
-    /// `line` stands where an address has to have one.
+    /// `line` is the interface for IPv6 link-local addresses.
     fn of(tables: &[&Filter], traffic: &DefaultTraffic<'_>, line: Origin) -> Self {
         let family = traffic.family;
         let of_family = traffic.own_addresses.iter().copied().filter(|one| Family::of(*one) == family);
@@ -157,7 +157,7 @@ impl Class {
             doubtful = doubtful.filter(|end| here < *end);
             jumps.retain(|(end, _)| here < *end);
             if !self.is_covered(step, hook) || step.singles_out {
-                // What is jumped to only for some is of no concern to the rest.
+                // A chain that only some packets jump to does not concern default traffic.
                 if let Action::Pass { .. } = step.action {
                     at = at.max(step.inner_end as usize);
                 }
@@ -186,7 +186,7 @@ impl Class {
                     break;
                 }
                 Action::Skip(to) if certain => at = to as usize,
-                // What follows in this chain may or may not be asked.
+                // The rest of this chain may or may not be evaluated.
                 Action::Skip(_) => possible.push((None, line(step))),
             }
         }
@@ -231,7 +231,7 @@ impl Class {
                 Field::DestinationPort | Field::SourcePort | Field::OriginalDestinationPort => {
                     most(&whole(), PORTS_IN_ONE)
                 }
-                // The first packet of a connection, from another host, in the open (RFC 9293, 3.5).
+                // The first packet of a connection, from another host, unencrypted (RFC 9293, 3.5).
                 Field::TcpFlags => value(if self.protocol == 6 { 0b10 } else { 0 }),
                 Field::State => value(state::NEW),
                 Field::User | Field::Group => value(NOBODY),

@@ -108,7 +108,7 @@ impl Diagrams {
         }
     }
 
-    /// The same, where no more than so many edges may be gone through: nodes with many take longer than others.
+    /// The same, with a limit on the number of edges visited: nodes with many edges take longer.
     #[must_use]
     pub(crate) fn walking(self, most_walked: usize) -> Self {
         Self { most_walked, ..self }
@@ -144,7 +144,7 @@ impl Diagrams {
             }
             alike
         });
-        // An answer that changes nothing is not asked for.
+        // A field without effect is not evaluated.
         if let [(_, only)] = edges.as_slice() {
             return Ok(*only);
         }
@@ -168,8 +168,8 @@ impl Diagrams {
         Ok(set)
     }
 
-    /// Everything whose value of a field lies in one of these ranges, both ends included. They may be in any order and overlap;
-    /// what lies beyond the field's domain does not count.
+    /// All packets with a value of a field in one of these ranges, both ends included. They may be in any order and overlap; values outside
+    /// the field's domain are ignored.
     ///
     /// # Errors
     /// When the budget is used up.
@@ -201,8 +201,8 @@ impl Diagrams {
         self.node(u8::try_from(field).unwrap_or(u8::MAX), edges)
     }
 
-    /// All packets whose value of a field lies in one of these ranges and which are in a set that depends on later fields only. The ranges
-    /// are sorted and disjoint.
+    /// All packets with a value of a field in one of these ranges which are in a set that depends on later fields only. The ranges are
+    /// sorted and disjoint.
     ///
     /// # Errors
     /// When the budget is used up.
@@ -233,7 +233,7 @@ impl Diagrams {
     /// # Errors
     /// When the budget is used up.
     pub fn union(&mut self, a: Set, b: Set) -> Result<Set, OverBudget> {
-        // One order for both, so that each pair is worked out once.
+        // One order for both, so that each pair is computed once.
         self.apply(Operation::Union, a.min(b), a.max(b))
     }
 
@@ -253,7 +253,7 @@ impl Diagrams {
         self.apply(Operation::Difference, a, b)
     }
 
-    /// Everything else.
+    /// The complement.
     ///
     /// # Errors
     /// When the budget is used up.
@@ -287,7 +287,7 @@ impl Diagrams {
             right += usize::from(other_last <= last);
         }
         let set = self.node(field, edges)?;
-        // What was worked out before is a help, and no more nodes than that are worth remembering.
+        // The cache is an optimisation, and not worth more entries than nodes.
         if self.made.len() < self.budget {
             self.made.insert((operation, a, b), set);
         }
@@ -490,7 +490,7 @@ mod tests {
         }
         assert_eq!(all, Err(OverBudget(40)));
         assert!(sets.len() <= 40 && !sets.is_empty());
-        // What was made before still answers.
+        // Earlier results remain valid.
         let known = sets.with(0, &[(0, 0)]).unwrap();
         assert!(sets.contains(known, &[0, 9]));
     }

@@ -9,7 +9,7 @@ const MOST_CELLS: usize = 128;
 /// Nor is one that reaches into more than this part of the rows or of the columns: its other address singles it out better.
 const MOST_LINES: usize = 4;
 
-/// Nor one in a cell of more steps than this: there something else singles them out.
+/// Nor one in a cell with more steps than this: they differ in another field.
 const MOST_IN_CELL: u32 = 192;
 
 /// Some steps by the spans that their destinations and sources reach into.
@@ -78,8 +78,8 @@ impl Grid {
         &self.held[self.begins[at] as usize..self.begins[at + 1] as usize]
     }
 
-    /// Hands over the steps of a span that may meet what a sketch is of, each once, and nothing for each that was looked at and
-    /// does not, until there is a break.
+    /// Passes on the steps of a span that may overlap the signature's cube, each once, and nothing for each non-overlapping one, until it
+    /// is stopped.
     pub(crate) fn near(
         &self,
         signature: &CubeSignature,
@@ -111,7 +111,7 @@ impl Grid {
     }
 }
 
-/// The rows or columns that some bits of a sketch lie in, where so many are joined to one.
+/// The rows or columns of some bits of a signature, with this number joined to one.
 fn lines(mut bits: u128, joined: u32) -> impl Iterator<Item = usize> + Clone {
     let one = u128::MAX >> (SPANS - (1 << joined));
     std::iter::from_fn(move || {

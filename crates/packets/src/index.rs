@@ -1,6 +1,5 @@
-//! Finds the steps that a packet or a cube meets without asking every one: steps are kept by their interfaces, and then by the
-//! address or port that singles them out best; for cubes, which meet more than a packet does, most are kept by where both their
-//! addresses lie.
+//! Finds the steps that a packet or a cube matches without comparing all: steps are indexed by their interfaces, and then by their most
+//! selective address or port; for cubes, which match more than packets, mostly by both addresses.
 
 use crate::cube::{Cube, Field, Point, Ranges, Region, Value, have_common, holds};
 use crate::grid::{Grid, within};
@@ -120,7 +119,7 @@ impl Index {
         signature.may_meet(&self.sketches[step as usize])
     }
 
-    /// The groups whose grouped fields may all hold what is looked for.
+    /// The groups whose grouped fields may match.
     fn groups(&self, may_hold: impl Fn(Field, &Ranges) -> bool) -> impl Iterator<Item = &Group> {
         let fits = move |common: &Common| {
             let mut sides = GROUPED.iter().zip(common);
@@ -140,13 +139,13 @@ impl Index {
         LookedUp { point, signature, lists }
     }
 
-    /// Whether the same steps may meet two cubes.
+    /// Whether two cubes may match the same steps.
     pub(crate) fn alike(one: &Cube, other: &Cube) -> bool {
         GROUPED.iter().chain(&KEYS).all(|field| one.side(*field) == other.side(*field))
     }
 
-    /// Hands over the steps of a span that may meet a cube, in any order, some of them several times, and nothing for each that
-    /// was looked at and does not, until there is a break.
+    /// Passes on the steps of a span that may overlap a cube, in any order, some of them several times, and nothing for each
+    /// non-overlapping one, until it is stopped.
     pub(crate) fn near(
         &self,
         cube: &Cube,
@@ -266,7 +265,7 @@ fn in_common(region: &Region) -> Common {
     })
 }
 
-/// The first value of the block of so many leading bits that a value lies in.
+/// The first value of the block that contains a value, with this number of leading bits.
 fn block_of(value: Value, length: u32, width: u32) -> Value {
     let low = width - length;
     if low >= Value::BITS { 0 } else { value >> low << low }

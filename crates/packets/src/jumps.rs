@@ -86,7 +86,7 @@ impl Jumps {
         })
     }
 
-    /// Ways by which what a device takes or forwards comes to a chain, the first of very many.
+    /// Paths by which traffic to or through a device reaches a chain, the first of very many.
     #[must_use]
     pub fn ways<'a>(&'a self, filter: &'a Filter, chain: &Chain) -> Vec<WayTo<'a>> {
         let mut found = self.ways_within(filter, chain, 0, &mut { MOST_STEPS });

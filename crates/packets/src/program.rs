@@ -61,7 +61,7 @@ pub struct Step {
     pub rule: Option<RuleId>,
     /// Whether a log line is written.
     pub logs: bool,
-    /// Whether all conditions of the rule itself are modelled, whatever those of the jumps before it are.
+    /// Whether all conditions of the rule itself are analysed, independent of the jumps before it.
     pub own_exact: bool,
     /// Whether a condition that is not analysed selects some senders, payloads or packets, here or at a jump before it.
     pub singles_out: bool,
@@ -76,7 +76,7 @@ pub struct Program {
     pub steps: Vec<Step>,
     /// How it ends for what no step ends for.
     pub policy: Ending,
-    /// Whether all of it is there: not where it comes to too many steps, or where a jump leads to nothing or in a circle.
+    /// Whether it is complete: not with too many steps, or where a jump has no target or is recursive.
     pub whole: bool,
 }
 
@@ -88,7 +88,7 @@ pub fn at_hook(space: &Space, hook: Hook) -> Region {
         Hook::Prerouting | Hook::Input => (space.any_interface(), none()),
         Hook::Forward => (space.any_interface(), space.any_interface()),
         Hook::Output => (none(), space.any_interface()),
-        // What is forwarded keeps the interface by which it came; what is the device's own has none.
+        // Forwarded traffic keeps its incoming interface; the device's own traffic has none.
         Hook::Postrouting => (ranges(vec![(0, space.greatest()[0])]), space.any_interface()),
     };
     let sides = [(Field::Entering, entering), (Field::Leaving, leaving)];

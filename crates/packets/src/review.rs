@@ -1,8 +1,8 @@
 //! The packets that each rule of a base chain is the first to decide, and its consequences: shadowed rules, rules without effect, and rules
 //! that an earlier one with the opposite verdict partly overrides.
 //!
-//! A rule is alive as soon as one packet is found that no earlier rule takes, and most rules show one at once. Only where none
-//! is found are the earlier rules that meet it taken away from it, exactly.
+//! A rule is effective as soon as one packet is found that no earlier rule takes, and most rules show one at once. Only where none is found
+//! are the overlapping earlier rules subtracted exactly.
 
 mod reviewer;
 mod status;
@@ -17,12 +17,12 @@ use trevlin_model::{Chain, Filter, Hook};
 /// Cubes that all reviews of a run may look at, for each node of a set diagram that one question may cost.
 const WORK_PER_NODE: usize = 2_000;
 
-/// So many nodes give a rule one cube more, however many rules there are elsewhere. With the default that is more than twice what
-/// rules of real filters take.
+/// Number of nodes per additional cube for a rule, independent of other rules. With the default that is more than twice the need of real
+/// filters.
 const NODES_PER_WORK: usize = 60;
 
-/// The work that some of the rules of a run may cost, in cubes that are looked at: their part of what the run may, and a little for
-/// each of them. So few rules that lead to very many steps cost no more than their part, and those of others are judged as ever.
+/// The work limit for some of the rules of a run, in compared cubes: their share of the total, and a minimum for each of them. Few rules
+/// with very many steps use no more than their share, and others are not affected.
 #[must_use]
 pub fn work_of(nodes: usize, rules: usize, of_all: usize) -> usize {
     let all = nodes as u128 * rules as u128;

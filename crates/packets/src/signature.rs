@@ -17,14 +17,14 @@ pub(crate) const SPANS: usize = u128::BITS as usize;
 pub(crate) struct CubeSignature(pub(crate) [u128; SKETCHED.len()]);
 
 impl CubeSignature {
-    /// Whether what two sketches are of may meet. If not, it surely does not.
+    /// Whether the cubes of two signatures may overlap. If not, they certainly do not.
     #[inline]
     pub(crate) fn may_meet(&self, other: &Self) -> bool {
         let ([a, b, c], [d, e, f]) = (self.0, other.0);
         a & d != 0 && b & e != 0 && c & f != 0
     }
 
-    /// The first spans of destinations and of sources that both reach into, where they may meet.
+    /// The first spans of destinations and of sources that both have, where they may overlap.
     #[inline]
     pub(crate) fn first_shared(&self, other: &Self) -> Option<(usize, usize)> {
         let ([a, b, _], [d, e, _]) = (self.0, other.0);
@@ -71,7 +71,7 @@ impl Cuts {
         CubeSignature(std::array::from_fn(|at| bits(SKETCHED[at], &self.0[at])))
     }
 
-    /// The sketch of what is in any of the cubes of a region.
+    /// The signature of all cubes of a region together.
     pub(crate) fn region(&self, region: &Region) -> CubeSignature {
         let mut all = CubeSignature([0; SKETCHED.len()]);
         for cube in &region.cubes {

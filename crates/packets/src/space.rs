@@ -1,7 +1,7 @@
-//! The space of packets of one IP version at one device: what names and addresses of its rules stand for as numbers, and which
-//! packets a rule's conditions hold for.
+//! The space of packets of one IP version at one device: numbers for the names and addresses in its rules, and the packets that a rule's
+//! conditions match.
 //!
-//! Long because names become numbers and numbers names again, which only holds where both stand together.
+//! Long because names become numbers and numbers names again, which must be consistent.
 
 use crate::cube::{Cube, FIELDS, Field, NOBODY, Point, Ranges, Region, Value, other_ranges, ranges, state};
 use std::collections::BTreeSet;
@@ -49,7 +49,7 @@ pub fn number(address: IpAddr) -> Value {
     }
 }
 
-/// The address of an IP version that a number stands for.
+/// The address of an IP version for a number.
 #[must_use]
 pub fn address(number: Value, family: Family) -> IpAddr {
     match family {
@@ -125,7 +125,7 @@ impl Space {
         Self { family, names, loopback, own, broadcast, untracked, nodes }
     }
 
-    /// The same, where one question about a rule may cost so many nodes of a set diagram.
+    /// The same, with a limit on the nodes of a set diagram for one decision about a rule.
     #[must_use]
     pub fn costing(mut self, nodes: usize) -> Self {
         self.nodes = nodes;
@@ -176,7 +176,7 @@ impl Space {
         if self.family == Family::V4 { Value::from(u32::MAX) } else { Value::MAX }
     }
 
-    /// The number of an interface. A name that nothing here names is the one that stands for such.
+    /// The number of an interface. A name that no rule mentions is represented by a common number.
     #[must_use]
     pub fn interface(&self, name: &str) -> Value {
         if name.is_empty() {
@@ -185,7 +185,7 @@ impl Space {
         self.number_of(name).unwrap_or_else(|| self.unnamed(name)) as Value
     }
 
-    /// Where a name stands. The first stands for none and the last for what nothing names; those between are in order.
+    /// Position of a name. The first represents no interface and the last all unmentioned ones; those between are sorted.
     fn number_of(&self, name: &str) -> Option<usize> {
         let last = self.names.len() - 1;
         let found = self.names[1..last].binary_search_by(|one| one.as_str().cmp(name)).ok();
@@ -299,7 +299,7 @@ impl Space {
         match self.field_of(&one.kind) {
             Some((field, held)) => {
                 let held = if one.negated { other_ranges(&held, self.greatest_of(field)) } else { held };
-                // What holds for every value restricts nothing.
+                // A condition that every value meets restricts nothing.
                 if *held == [(0, self.greatest_of(field))] {
                     return Region::all();
                 }
@@ -363,7 +363,7 @@ impl Space {
         ranges(all.into_iter().filter(|(is, _)| *is).map(|(_, value)| (value, value)).collect())
     }
 
-    /// A condition that looks at several fields, or at none of those modelled.
+    /// A condition on several fields, or on none of the analysed ones.
     fn several(&self, kind: &MatchKind) -> Region {
         let cubes =
             |all: Vec<Option<Cube>>| Region { cubes: all.into_iter().flatten().collect(), exact: true };
@@ -399,7 +399,7 @@ impl Space {
 
     /// Every other packet.
     fn complement(&self, region: &Region) -> Region {
-        // What some packets of a region are is not known, and so what the others are is not.
+        // The verdict on some packets of a region is not known, and so that on the others is not.
         if !region.exact {
             return Region { cubes: vec![Cube::all()], exact: false };
         }

@@ -1,8 +1,8 @@
 //! Dependencies of one packet's path: the other packets for which every decision would have been the same.
 //!
 //! A packet is followed, and each evaluated condition and selected route narrows the ranges of the sent values. The result is a box of
-//! packets with the same path. By continuing with a packet outside of all boxes until none is left, whole sets are followed exactly by the
-//! code that follows one packet.
+//! packets with the same path. By continuing with a packet out of all boxes until none is left, whole sets are followed exactly by the code
+//! that follows one packet.
 
 use crate::cube::{Field, Point, Ranges, Value, common, holds, other_ranges, ranges};
 use crate::space::{Holds, Space, needs_connection, ports};
@@ -12,7 +12,7 @@ use trevlin_model::{Match, MatchKind};
 /// Where a value of a packet is from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Of {
-    /// It is what it is, whatever was sent.
+    /// Constant, independent of the sent values.
     Fixed,
     /// A value of the packet as it was sent, with this added (and wrapped around).
     Sent(Field, Value),
@@ -46,7 +46,7 @@ impl Trace {
         sides
     }
 
-    /// Only packets whose value, which came about like this one, lies in these ranges.
+    /// Only packets whose value of the same derivation is in these ranges.
     pub(crate) fn narrow(&self, of: Of, to: &Ranges) {
         let Some((at, shift)) = place(of) else { return };
         let mut sides = self.within.borrow_mut();
@@ -54,7 +54,7 @@ impl Trace {
         *side = if shift == 0 { common(side, to) } else { common(side, &shifted_back(side, shift, to)) };
     }
 
-    /// Only packets whose value, which came about like this one, lies in none of these ranges.
+    /// Only packets whose value of the same derivation is in none of these ranges.
     pub(crate) fn leave_out(&self, of: Of, held: &Ranges) {
         let Some((at, shift)) = place(of) else { return };
         let mut without = self.without.borrow_mut();
@@ -66,7 +66,7 @@ impl Trace {
     }
 }
 
-/// The number of the sent field that a value is from, and what was added.
+/// The number of the sent field of a value, and the added offset.
 fn place(of: Of) -> Option<(usize, Value)> {
     let Of::Sent(field, shift) = of else { return None };
     Some((SENT.iter().position(|one| *one == field)?, shift))
@@ -104,7 +104,7 @@ pub(crate) fn same(trace: Option<&Trace>, (one, of): (Value, Of), (other, other_
     same
 }
 
-/// The reason for a condition's result: the value of a field lies in these ranges, or in none of them.
+/// The reason for a condition's result: the value of a field is in these ranges, or in none of them.
 #[derive(Debug)]
 pub(crate) struct Reason {
     pub(crate) field: Field,

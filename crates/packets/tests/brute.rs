@@ -1,5 +1,5 @@
-//! The fate of the rest against single packets: a packet with an address and a port that no rule names is part of
-//! the rest, so it must meet the same fate in a plain walk of the rules.
+//! Default traffic compared with single packets: a packet with an address and a port that no rule names is default traffic, so a plain walk
+//! of the rules must yield the same result.
 
 use proptest::prelude::*;
 use std::net::IpAddr;

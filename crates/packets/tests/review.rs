@@ -1,5 +1,5 @@
-//! The review of rules against brute force: every packet of a small world is walked through the list as the kernel walks, and
-//! what each rule decided is compared with what the review says of it.
+//! The review of rules compared with brute force: every packet of a small world is walked through the list as the kernel does, and the
+//! decisions of each rule are compared with the review.
 
 mod small_world;
 

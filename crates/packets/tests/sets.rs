@@ -1,4 +1,4 @@
-//! Sets of packets through devices: every cell has to say what each of its packets, followed alone, comes to.
+//! Sets of packets through devices: every cell must have the result of each of its packets, followed alone.
 
 use proptest::prelude::*;
 use std::net::IpAddr;
@@ -185,7 +185,7 @@ fn what_is_delivered_is_told_as_a_set() {
         cell.delivery.as_ref().is_some_and(|one| one.device == 1 && one.gone.is_none())
             && cell.delivered.1 == [PortRange { first: 80, last: 80 }]
     });
-    // Ten ports that become one, and everybody but a quarter of a network.
+    // Ten ports translated to one, and any source except a quarter of a network.
     let web: Vec<TrafficClass> =
         web.filter(|cell| cell.sent.ports == [PortRange { first: 8000, last: 8009 }]).collect();
     assert!(!web.is_empty());

@@ -135,7 +135,7 @@ proptest! {
         let region = space.region(&matches);
         match space.all_hold(&matches, &point) {
             Holds::Yes => prop_assert!(region.contains(&point), "{region:?}"),
-            // Where a condition is not modelled the region is what it may hold for.
+            // Where a condition is not analysed the region is the set it may match.
             Holds::Perhaps => prop_assert!(!region.exact && region.contains(&point), "{region:?}"),
             Holds::No => prop_assert!(!region.contains(&point) || !region.exact, "{region:?}"),
         }

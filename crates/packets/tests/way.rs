@@ -93,7 +93,7 @@ fn routes_and_rules() {
             ("eth1 10.4.0.7 > 10.6.0.7 udp 9", "blocked"),
             ("eth1 10.4.0.7 > 10.6.7.7 udp 9", "allowed 10.6.7.7 9 eth1"),
             ("eth1 2001:db8:0:4::7 > 2001:db8:0:1::7 udp 9", "allowed 2001:db8:0:1::7 9 eth0"),
-            // No route of that version was exported, so nobody knows.
+            // No route of that version was exported, so it is not known.
             ("eth1 2001:db8:0:4::7 > 2001:db8:9::7 udp 9", "depends"),
             ("eth0 10.4.0.1 > 192.0.2.9 tcp 22", "blocked"),
             ("eth0 198.51.100.7 > 127.0.0.1 tcp 22", "blocked"),
@@ -121,7 +121,7 @@ fn translation() {
             ("eth0 198.51.100.7 > 192.0.2.9 tcp 2222", "allowed 192.0.2.9 22 here"),
             ("eth0 198.51.100.7 > 192.0.2.9 tcp 22", "blocked"),
             ("eth0 198.51.100.7 > 192.0.2.70 tcp 25", "allowed 10.5.1.70 25 eth1"),
-            // Which of the two it is sent to, nobody can tell.
+            // Which of the two receives it is not known.
             ("eth0 198.51.100.7 > 192.0.2.9 udp 9", "depends"),
             ("eth1 10.4.0.7 > 198.51.100.7 tcp 443", "allowed 198.51.100.7 443 eth0"),
         ],

@@ -149,7 +149,7 @@ fn shadow(export: &Export, fields: &[&str], reading: &mut Reading) -> Result<(),
 
 fn group(export: &Export, fields: &[&str], reading: &mut Reading) -> Result<(), &'static str> {
     let gid = fields[2].parse().map_err(|_| "a number is none")?;
-    // Whoever knows its password may join a group (gpasswd(1)).
+    // Holders of its password may join a group (gpasswd(1)).
     password(export, fields[0], fields[1], reading);
     let members = fields[3].trim().split(',').filter(|name| !name.is_empty()).map(str::to_owned).collect();
     reading.facts.groups.push(UserGroup {

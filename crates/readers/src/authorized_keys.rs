@@ -18,7 +18,7 @@ pub(crate) const READER: Reader = Reader {
 /// Beginnings of the names of key kinds (sshd(8)).
 const KINDS: [&str; 6] = ["ssh-rsa", "ssh-dss", "ssh-ed25519", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-"];
 
-/// Options that may stand before a key (sshd(8)), before any `=`; those that begin with `no-` undo others.
+/// Options before a key (sshd(8)), up to any `=`; those that begin with `no-` negate others.
 const OPTIONS: [&str; 17] = [
     "agent-forwarding",
     "cert-authority",
@@ -62,7 +62,7 @@ fn split(line: &str) -> Option<(&str, &str, &str, &str)> {
         })?;
         (&line[..end], line[end..].trim_start())
     };
-    // What else stands there is the name of a host: a list of known servers lets nobody in.
+    // Any other line begins with a host name: lists of known hosts grant no login.
     if !split_options(options).into_iter().all(is_option) {
         return None;
     }
@@ -132,13 +132,13 @@ fn read(export: &Export) -> Reading {
                 found.eq_ignore_ascii_case(name).then(|| value.trim_matches('"').to_owned())
             })
         };
-        // Whatever private key somebody has pasted by mistake is caught by the reader for those.
+        // A private key pasted by mistake is caught by the reader for private keys.
         let purpose = match (host, has("cert-authority")) {
             (true, _) => SshKeyUse::Host,
             (_, true) => SshKeyUse::Authority,
             _ => SshKeyUse::Authorized,
         };
-        // A public key that lies beside its private one lets nobody in.
+        // A public key beside its private key grants no login.
         let lets_in = host
             || export.file_name().contains("authorized_keys")
             || export.path().contains("authorized_keys.d/")

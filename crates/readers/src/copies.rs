@@ -2,7 +2,7 @@
 
 use trevlin_model::Export;
 
-/// Endings of copies that editors, people and package managers leave beside the file a daemon reads.
+/// Suffixes of copies that editors, administrators and package managers leave beside the file that a daemon reads.
 pub(crate) const COPIES: [&str; 14] = [
     "~",
     ".bak",

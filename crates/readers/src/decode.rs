@@ -18,8 +18,8 @@ impl std::fmt::Display for DecodeError {
 
 impl std::error::Error for DecodeError {}
 
-/// Decodes UTF-8, UTF-16 with a byte order mark, or else Latin-1 as its superset Windows-1252. The mark is dropped.
-/// NUL bytes at the end, as some consoles append them, are dropped too.
+/// Decodes UTF-8, UTF-16 with a byte order mark, or else Latin-1 as its superset Windows-1252. The mark is dropped, and so are NUL bytes at
+/// the end, which some consoles append.
 ///
 /// # Errors
 /// When the bytes are no text.
@@ -62,7 +62,7 @@ pub fn decode_whole(all: &mut Vec<u8>) -> Result<String, DecodeError> {
     }
     let bytes = all.as_slice();
     let mut text = WINDOWS_1252.decode_without_bom_handling(bytes).0.into_owned();
-    // What it is decoded into has room for letters of three bytes each.
+    // The decoded text may need three bytes per letter.
     text.shrink_to_fit();
     Ok(text)
 }

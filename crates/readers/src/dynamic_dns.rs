@@ -111,7 +111,7 @@ fn read_ddclient(export: &Export, _: &ReadContext<'_>) -> Reading {
                         _ => {}
                     }
                 }
-                // What is no assignment is a name.
+                // Text that is no assignment is a name.
                 None if piece.contains('.') => {
                     bearing = true;
                     let place = export.origin_of(piece);
@@ -122,7 +122,7 @@ fn read_ddclient(export: &Export, _: &ReadContext<'_>) -> Reading {
         }
         book.class(origin, if bearing { LineClass::Understood } else { LineClass::Ignored });
     }
-    // Before version 3.11 nothing is encrypted unless it is asked for.
+    // Before version 3.11 encryption is off by default.
     if !encrypted && found.plain.is_none() && found.token.is_some() {
         found.plain = found.token;
     }
@@ -130,7 +130,7 @@ fn read_ddclient(export: &Export, _: &ReadContext<'_>) -> Reading {
     reading
 }
 
-/// Assignments and names of a line: apart by commas and blanks, but not inside quotes.
+/// Assignments and names of a line: separated by commas and blanks outside of quotes.
 pub(crate) fn pieces(text: &str) -> Vec<&str> {
     let mut all = Vec::new();
     let (mut start, mut quote) = (0, None);

@@ -52,7 +52,7 @@ impl Together {
         let mut files: Vec<&Export> = exports.iter().copied().filter(|one| kind(one).is_some()).collect();
         files.sort_by_key(|one| one.path());
         let mut config = config::Config::of(&files);
-        // A file in its folders that cannot be told for what it is may have been a zone.
+        // A file in its folders of an unknown kind may be a zone.
         let strange = exports.iter().filter(|one| {
             one.path().contains("firewalld/") && one.file_name().ends_with(".xml") && kind(one).is_none()
         });

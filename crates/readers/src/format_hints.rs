@@ -1,4 +1,4 @@
-//! Signs: words without which a reader does not know an export by its content.
+//! Format hints: words that every export of a format contains.
 //!
 //! Each reader in turn checks whether a text is of its format, line by line. For most readers one look at the whole text excludes the
 //! format: some word of it must occur, whatever surrounds it. One pass searches for the words of all of them. This only skips readers whose
@@ -183,7 +183,7 @@ fn automaton<'a>(kind: AhoCorasickKind, words: impl Iterator<Item = &'a &'a str>
     AhoCorasick::builder().ascii_case_insensitive(true).kind(Some(kind)).build(words).ok()
 }
 
-/// From so many bytes on, of one text or of all so far, the fast search is worth making.
+/// Number of bytes, of one text or of all so far, above which building the fast search pays off.
 const LARGE: usize = 32 << 10;
 const MUCH: usize = 4 << 20;
 
@@ -233,7 +233,7 @@ impl Found {
         Self(found)
     }
 
-    /// Whether the reader of this name may know the export by its content.
+    /// Whether the reader of this name may recognise the export by its content.
     pub(crate) fn may_be(&self, reader: &str) -> bool {
         let Some(entry) = FINDER.as_ref().and_then(|finder| finder.by_name.get(reader)) else {
             return true;
@@ -255,7 +255,7 @@ mod tests {
         assert!(names.iter().all(|name| READERS.iter().any(|reader| reader.name == *name)), "{names:?}");
         let words = SIGNS.iter().flat_map(|(_, groups)| *groups).flat_map(|words| *words);
         assert!(words.clone().all(|word| !word.is_empty() && *word == word.to_ascii_lowercase()));
-        // A single byte is looked for as it stands.
+        // A single byte is searched for directly.
         assert!(words.clone().all(|word| word.len() > 1 || !word.as_bytes()[0].is_ascii_alphabetic()));
         assert!(FINDER.is_some());
     }

@@ -7,7 +7,7 @@ use trevlin_model::{
     Target, TranslationKind,
 };
 
-/// The port forwards of a table, in the order in which packets meet them.
+/// The port forwards of a table, in order of evaluation.
 pub(crate) fn of(filter: &Filter) -> Vec<PortForward> {
     let mut found = Vec::new();
     let translating = filter
@@ -20,7 +20,7 @@ pub(crate) fn of(filter: &Filter) -> Vec<PortForward> {
     found
 }
 
-/// Walks a chain and those it jumps to, each once; a jump's own conditions hold for what it reaches.
+/// Walks a chain and those it jumps to, each once; a jump's own conditions apply to the rules it reaches.
 fn walk<'a>(
     filter: &'a Filter,
     chain: &'a Chain,
@@ -61,7 +61,7 @@ fn alternatives<'a>(conditions: &[&'a Match]) -> Vec<Vec<&'a Match>> {
             }
             _ => vec![condition],
         };
-        // Many combinations would say nothing to anybody.
+        // More combinations would not be informative.
         if singles.is_empty() || all.len() * singles.len() > 64 {
             continue;
         }

@@ -11,14 +11,14 @@ thread_local! {
     static LEFT: Cell<Option<(usize, bool)>> = const { Cell::new(None) };
 }
 
-/// Reads an export within its budget, and says whether that was not enough.
+/// Reads an export within its budget, and returns whether it was exceeded.
 pub(crate) fn within<T>(export: &Export, read: impl FnOnce() -> T) -> (T, bool) {
     within_all(&[export], read)
 }
 
 /// Computes the common part of several exports within the budget of all of them, whichever of them needs it first.
 pub(crate) fn within_all<T>(exports: &[&Export], work_out: impl FnOnce() -> T) -> (T, bool) {
-    /// Puts back what was there, whatever happens to the reader.
+    /// Restores the previous budget, also after a panic of the reader.
     struct Before(Option<(usize, bool)>);
     impl Drop for Before {
         fn drop(&mut self) {
@@ -35,7 +35,7 @@ pub(crate) fn within_all<T>(exports: &[&Export], work_out: impl FnOnce() -> T) -
     (made, exceeded)
 }
 
-/// Whether so many bytes more may be used for what is copied; they are, then.
+/// Whether this number of bytes may be used for copies; if so, they are deducted.
 pub(crate) fn may_grow(bytes: usize) -> bool {
     let Some((left, exceeded)) = LEFT.get() else { return true };
     match left.checked_sub(bytes) {
@@ -50,7 +50,7 @@ pub(crate) fn may_grow(bytes: usize) -> bool {
     }
 }
 
-/// A file that the export reads in adds to what it may grow by, as if its bytes stood there, once.
+/// An included file adds to the budget once, as if its bytes were part of the export.
 pub(crate) fn gain(export: &Export, bytes: usize) {
     if let Some((left, exceeded)) = LEFT.get() {
         let more = bytes.saturating_mul(export.limits().of(Limit::Expansion));
@@ -58,7 +58,7 @@ pub(crate) fn gain(export: &Export, bytes: usize) {
     }
 }
 
-/// Whether one more rule may be made from a definition that stands for many: later analysis of a rule needs more memory than the rule.
+/// Whether one more rule may be made from a shared definition: later analysis of a rule needs more memory than the rule.
 pub(crate) fn may_make_rule(matches: &[Match]) -> bool {
     const WORKED_OUT: usize = 1 << 10;
     may_grow(size_of::<Rule>() + size_of_val(matches) + WORKED_OUT)
@@ -84,7 +84,7 @@ mod tests {
         let (taken, exceeded) = within(&export, || (may_grow(FREE), may_grow(times * 10), may_grow(1)));
         assert_eq!((taken, exceeded), ((true, true, false), true));
         assert!(!within(&export, || may_grow(FREE)).1);
-        // What several share has the budget of them all, and is none of whoever asks for it.
+        // Shared parts use the common budget, independent of the reader that needs them first.
         let shared = || within_all(&[&export, &export], || may_grow(FREE + 2 * times * 10));
         assert_eq!(within(&export, || (shared(), may_grow(FREE))), (((true, false), true), false));
         assert!(within(&export, was_exceeded).1);

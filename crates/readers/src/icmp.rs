@@ -21,7 +21,7 @@ struct Table {
 
 trevlin_model::table! { static TABLE: Table = "../tables/icmp-types.toml"; }
 
-/// What `8`, `3/4` or a name stands for.
+/// The range for `8`, `3/4` or a name.
 pub(crate) fn range(text: &str, family: Family) -> Option<IcmpRange> {
     if let Some((kind, code)) = text.split_once('/') {
         return Some(IcmpRange::of_code(kind.parse().ok()?, code.parse().ok()?));

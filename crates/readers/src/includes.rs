@@ -48,8 +48,8 @@ pub fn including() -> Vec<&'static str> {
     INCLUDES.keys().map(String::as_str).collect()
 }
 
-/// Whether a file that is read in has no bearing, by its name: tables of types and of characters, and names of what is handed on to
-/// other programs, as distributions ship them.
+/// Whether an included file is irrelevant, by its name: tables of types and of characters, and parameter lists for other programs, as
+/// distributions ship them.
 pub(crate) fn has_no_bearing(path: &str) -> bool {
     const NAMES: [&str; 8] = [
         "mime.types",
@@ -124,7 +124,7 @@ fn path(format: &str, line: &str, words: &[String]) -> Option<String> {
     }
     let first = line.find(|one: char| one.is_whitespace() || matches!(one, '=' | ':' | '"' | '\'' | '('));
     let first = &line[..first.unwrap_or(line.len())];
-    // What stands in brackets is told by its first name.
+    // A bracketed list is reported by its first name.
     let call = line.get(..first.len() + 5).filter(|start| start.to_ascii_lowercase().ends_with("(file"));
     let word = call.unwrap_or(first);
     if !words.iter().any(|known| known.eq_ignore_ascii_case(word)) {
@@ -138,7 +138,7 @@ fn path(format: &str, line: &str, words: &[String]) -> Option<String> {
         None => rest.split(|one: char| one.is_whitespace() || matches!(one, ';' | ')' | '#')).next()?,
     };
     let path = path.trim_matches(['"', '\'', '<', '>']).trim_end_matches("?>");
-    // What a RADIUS server calls its folders (radiusd.conf(5)).
+    // Folder variables of a RADIUS server (radiusd.conf(5)).
     let path = path.rsplit_once('}').map_or(path, |(_, rest)| rest.trim_start_matches('/'));
     let path = if format == "ppp-options" && word.eq_ignore_ascii_case("call") {
         format!("/etc/ppp/peers/{path}")

@@ -9,7 +9,7 @@ pub(crate) struct Entry<'a> {
     pub(crate) key: &'a str,
     /// Value, without the blanks around it; empty where there is no equals sign.
     pub(crate) value: &'a str,
-    /// Whether an equals sign stands between them.
+    /// Whether it has an equals sign.
     pub(crate) has_value: bool,
     /// The line.
     pub(crate) origin: Origin,
@@ -40,7 +40,7 @@ impl<'a> Section<'a> {
     }
 }
 
-/// The sections of a text. A line that begins with one of `comments` says nothing.
+/// The sections of a text. A line that begins with one of `comments` is ignored.
 pub(crate) fn sections<'a>(export: &'a Export, comments: &[char]) -> Vec<Section<'a>> {
     let heading = |name, origin, comment| Section { name, origin, comment, entries: Vec::new() };
     let mut found = vec![heading("", export.origin(0..0), None)];

@@ -1,7 +1,7 @@
 //! `ipsec.secrets`: keys and passwords for IKE (ipsec.secrets(5) of strongSwan).
 //!
-//! An entry is a list of identities, a colon, the kind of secret and the secret. Quoted text stands for itself; `0x`
-//! and `0s` without quotes begin a hexadecimal or Base64 value.
+//! An entry is a list of identities, a colon, the kind of secret and the secret. Quoted text is literal; `0x` and `0s` without quotes begin
+//! a hexadecimal or Base64 value.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::telling::IPSEC_SECRETS as KINDS;
@@ -77,10 +77,10 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             continue;
         }
         if let Some(path) = text.strip_prefix("include").filter(|rest| rest.starts_with([' ', '\t'])) {
-            // What it names is an export of its own and read by itself.
+            // The included file is an export of its own and read separately.
             book.class(origin, LineClass::Ignored);
             let path = path.trim().trim_matches(['"', '\'']).to_owned();
-            // Of a name with wildcards nobody can tell whether anything fits it.
+            // Whether a name with wildcards matches anything is not known.
             if !path.contains(['*', '?']) && around.find(&path, export).is_none() {
                 reading.facts.missing.push(Reference { path, configuration: true, unsaid: false, origin });
             }

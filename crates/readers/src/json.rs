@@ -1,4 +1,4 @@
-//! JSON as a tree of slices, so that each value knows its place in the export; and JSON that breaks off, read up to there.
+//! JSON as a tree of slices, so that each value has its place in the export; truncated JSON is read up to the error.
 
 use crate::reader::LineRecorder;
 use serde_json::value::RawValue;
@@ -6,7 +6,7 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 use trevlin_model::{Export, Limit, LineClass, Origin};
 
-/// JSON of an export, whole. Where the export's is not, this is what stands before the fault, with what is open closed behind it.
+/// Complete JSON of an export. For broken JSON, the part before the error, with open brackets closed.
 #[derive(Debug)]
 pub(crate) struct Source<'a> {
     export: &'a Export,
@@ -57,7 +57,7 @@ impl<'a> Source<'a> {
         self.export.origin(start.min(last)..(start + slice.len()).min(last))
     }
 
-    /// Whether a slice of the text is there to its end.
+    /// Whether a slice of the text is complete.
     pub(crate) fn holds(&self, slice: &str) -> bool {
         let end =
             (slice.as_ptr() as usize).wrapping_sub(self.text.as_ptr() as usize).saturating_add(slice.len());
@@ -101,7 +101,7 @@ fn mended(text: &str) -> (String, Broken) {
     let bytes = text.as_bytes();
     let mut open: Vec<u8> = Vec::new();
     let mut next = Next::Value;
-    // What is open changes only where a value is complete or opened, and there it can be closed.
+    // The stack of open brackets changes only at complete values and opening brackets, where it can be closed.
     let (mut good, mut at) = (0, 0);
     let is_whole = |slice: &str| serde_json::from_str::<serde::de::IgnoredAny>(slice).is_ok();
     while at < bytes.len() {
@@ -161,7 +161,7 @@ fn mended(text: &str) -> (String, Broken) {
     let close = open.iter().rev().map(|one| if *one == b'{' { '}' } else { ']' });
     let mended = text[..good].chars().chain(close).collect();
     let ends = text[at.min(text.len())..].trim().is_empty() || runs_out(&bytes[at.min(bytes.len())..]);
-    // What was begun and is not complete belongs to what is not read.
+    // Incomplete values belong to the part that is not read.
     let offset =
         good + text[good..].len() - text[good..].trim_start_matches([' ', '\t', '\r', '\n', ',']).len();
     let offset = if offset < text.len() { offset } else { text.trim_end().len().saturating_sub(1) };
@@ -195,7 +195,7 @@ pub(crate) struct Json<'a> {
     pub(crate) origin: Origin,
     members: BTreeMap<String, Self>,
     elements: Vec<Self>,
-    /// Whether it stands too deep to be followed.
+    /// Whether it is nested too deeply to be followed.
     cut: bool,
     whole: bool,
 }
@@ -207,7 +207,7 @@ pub(crate) fn parse(export: &Export) -> (Json<'_>, Option<Broken>) {
     let raw = documents.next().and_then(Result::ok).map_or("", RawValue::get);
     let end = documents.byte_offset();
     let one = value(&source, raw, 0);
-    // One document is all that is asked for, and there has to be one.
+    // Exactly one document is expected.
     let more = raw.is_empty() || !source.text()[end..].trim().is_empty();
     let begins = source.text()[end..].len() - source.text()[end..].trim_start().len() + end;
     (
@@ -263,12 +263,12 @@ impl<'a> Json<'a> {
         self.members.get(name)
     }
 
-    /// Whether it is there to its end.
+    /// Whether it is complete.
     pub(crate) fn is_whole(&self) -> bool {
         self.whole
     }
 
-    /// Places that stand deeper in it than values are followed.
+    /// Places in it that are nested deeper than values are followed.
     pub(crate) fn cuts(&self) -> Vec<Origin> {
         let within = self.members.values().chain(&self.elements);
         self.cut.then_some(self.origin).into_iter().chain(within.flat_map(Self::cuts)).collect()

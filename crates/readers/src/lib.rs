@@ -1,7 +1,7 @@
 //! Readers turn the bytes of one export into facts.
 //!
-//! One file (or folder) per format, and one line in [`READERS`]. A reader never fails: what it cannot read
-//! becomes a note at a line of its ledger, and the rest of the file is still read.
+//! One file (or folder) per format, and one line in [`READERS`]. A reader never fails: an unreadable part becomes a note at a line of its
+//! ledger, and the rest of the file is still read.
 //!
 //! ```
 //! use trevlin_model::{Export, ExportId};
@@ -169,8 +169,8 @@ pub const READERS: &[Reader] = &[
     yang::READER,
 ];
 
-/// Makes what recognising needs, which takes longer than recognising a file does. To be called beside other work; it is made by
-/// itself otherwise.
+/// Builds the tables for recognition, which takes longer than recognising a file. Call it in parallel to other work; otherwise it happens
+/// on first use.
 pub fn prepare() {
     format_hints::prepare();
 }
@@ -187,7 +187,7 @@ pub fn recognise(export: &Export) -> Recognised {
     if let Some(reader) = agreed(export, &named) {
         return Recognised { reader: Some(reader), ..Recognised::default() };
     }
-    // What is not of a reader's name has to have its words.
+    // Exports with an unknown name must contain the words of a format.
     let signs = format_hints::Found::of(export);
     let asked = READERS.iter().zip(named).filter(|(reader, named)| *named || signs.may_be(reader.name));
     let allocations: Vec<_> = asked.map(|(reader, _)| (reader, (reader.recognise)(export))).collect();
@@ -202,8 +202,8 @@ pub fn recognise(export: &Export) -> Recognised {
     Recognised::default()
 }
 
-/// The only reader that is for files of such a name, where the content says the same: no other needs to look at the lines. An export
-/// that names its format itself is what it says.
+/// The only reader for files of such a name, where the content agrees: no other reader needs to examine the lines. A declared format takes
+/// precedence.
 fn agreed(export: &Export, named: &[bool]) -> Option<&'static Reader> {
     let mut named = READERS.iter().zip(named).filter(|(_, named)| **named).map(|(reader, _)| reader);
     let reader = named.next().filter(|_| named.next().is_none())?;
@@ -225,7 +225,7 @@ mod tests {
         for (name, text, reader) in [
             ("etc/snmp/snmpd.conf", text, "snmpd"),
             ("etc/snmp/else.txt", text, "ipsec-conf"),
-            // What an export says of itself comes first all the same.
+            // A declaration in the export takes precedence nevertheless.
             ("etc/ssh/sshd_config", "sheet = \"trevlin-sheet/1\"\nPort 22\n", "sheet"),
         ] {
             let export = Export::new(ExportId(0), name, text.into());
@@ -233,7 +233,7 @@ mod tests {
         }
     }
 
-    /// Every reader is asked, whatever the signs say.
+    /// Checks every reader, without format hints.
     fn asking_all(export: &Export) -> Option<&'static str> {
         let allocations: Vec<_> = READERS.iter().map(|reader| (reader, (reader.recognise)(export))).collect();
         let of = |wanted| {

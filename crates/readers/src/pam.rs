@@ -135,7 +135,7 @@ fn actions(word: &str) -> Option<PamControl> {
         "optional" => (PamAction::Ok, PamAction::Ignore),
         _ => {
             let inside = word.strip_prefix('[')?.strip_suffix(']')?;
-            // What is not named counts as failure (pam.conf(5)): `default` covers it where it stands.
+            // Unnamed results count as failure (pam.conf(5)): `default` covers them where it is stated.
             let mut default = PamAction::Bad;
             let (mut success, mut failure) = (None, None);
             for pair in inside.split_whitespace() {

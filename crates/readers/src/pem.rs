@@ -1,5 +1,5 @@
-//! Certificates and keys as text: blocks between `-----BEGIN …-----` and `-----END …-----` (RFC 7468), as files of
-//! their own or inside a configuration.
+//! Certificates and keys as text: blocks between `-----BEGIN …-----` and `-----END …-----` (RFC 7468), in files of their own or inside a
+//! configuration.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::x509;
@@ -13,7 +13,7 @@ use trevlin_model::{Export, LineClass, Origin, Secret, SecretRecord};
 pub(crate) const READER: Reader =
     Reader { name: "pem", title: "certificates and keys", manual: "RFC 7468, RFC 5280", recognise, read };
 
-/// From so many authorities on a file is a store of public ones, not the list of one's own.
+/// Number of authorities from which on a file is a store of public ones, not a list of the organisation's own.
 const STORE: usize = 12;
 
 /// Folders where systems keep the public authorities (update-ca-certificates(8), update-ca-trust(8)).
@@ -80,7 +80,7 @@ fn recognise(export: &Export) -> Recognition {
     let telling = lines.find_map(|line| {
         let text = line.text.trim();
         let name = label(text);
-        // What openssl(1) and people write in front of a block: names, attributes, a dump of the certificate.
+        // Text that openssl(1) and administrators write before a block: names, attributes, a dump of the certificate.
         let in_front = text.is_empty()
             || text.starts_with(['#', '='])
             || text.contains(['=', ':'])
@@ -98,7 +98,7 @@ fn recognise(export: &Export) -> Recognition {
 
 fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    // What stands around the blocks describes them.
+    // Text around the blocks describes them.
     reading.ledger.set(1, export.line_count(), LineClass::Ignored);
     take(export, export.text(), &format!("private key in {}", export.file_name()), &mut reading);
     reading

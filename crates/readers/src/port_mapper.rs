@@ -16,7 +16,7 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-/// Keywords that say nothing about who may have which port opened.
+/// Keywords that do not affect the permissions.
 const PASSED_OVER: [&str; 43] = [
     "anchor",
     "bitrate_down",
@@ -83,7 +83,7 @@ fn recognise(export: &Export) -> Recognition {
 fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    // What is not said: UPnP is on, the others are not, and a host may ask for others as well.
+    // Defaults: UPnP is enabled, the others are not, and a host may request ports for others.
     let mut mapper = PortMapper {
         upnp: true,
         nat_pmp: false,
@@ -145,7 +145,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     reading
 }
 
-/// Ports outside, a network, ports inside.
+/// External ports, a network, internal ports.
 fn permission(allows: bool, rule: &str, origin: Origin) -> Option<Permission> {
     let mut words = rule.split_whitespace();
     let (outside, hosts, inside) = (ports(words.next()?)?, words.next()?, ports(words.next()?)?);

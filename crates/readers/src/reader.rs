@@ -15,9 +15,9 @@ use trevlin_model::{
 pub enum Recognition {
     /// It is not.
     No,
-    /// The file's name says so.
+    /// By the file's name.
     Name,
-    /// The content says so.
+    /// By the content.
     Content,
     /// The content names its format.
     Declared,
@@ -37,7 +37,7 @@ pub struct Reader {
     pub manual: &'static str,
     /// Whether an export is of this format.
     pub recognise: fn(&Export) -> Recognition,
-    /// Facts of an export. Other exports of the same device are at hand for what the format includes.
+    /// Facts of an export. Other exports of the same device are available for included files.
     pub read: fn(&Export, &ReadContext<'_>) -> Reading,
 }
 
@@ -84,7 +84,7 @@ pub struct ReadContext<'a> {
     pub exports: Vec<&'a Export>,
     /// The IKE daemon that reads the files, where it is stated: two daemons have files of the same name.
     pub ike_daemon: Option<IkeDaemon>,
-    /// Paths of what lies beside the exports and is not read: files that could not be, and links that are not followed.
+    /// Paths of files beside the exports that are not read: unreadable ones, and links that are not followed.
     unread: Vec<String>,
     /// Exports that every reader was asked about, and that are of no format.
     of_no_format: BTreeSet<ExportId>,
@@ -105,7 +105,7 @@ pub struct ReadContext<'a> {
 }
 
 impl<'a> ReadContext<'a> {
-    /// The other exports, with nothing said about them.
+    /// The other exports, without further information.
     #[must_use]
     pub fn of(exports: Vec<&'a Export>) -> Self {
         Self::with_ike_daemon(exports, None)
@@ -123,7 +123,7 @@ impl<'a> ReadContext<'a> {
         Self { of_no_format, ..self }
     }
 
-    /// The same, with the paths of what lies there and is not read.
+    /// The same, with the paths of files that are not read.
     #[must_use]
     pub fn with_unread(self, unread: Vec<String>) -> Self {
         Self { unread, ..self }
@@ -146,7 +146,7 @@ impl<'a> ReadContext<'a> {
     /// The export that a path in `named_in` means.
     #[must_use]
     pub fn find(&self, path: &str, named_in: &Export) -> Option<&'a Export> {
-        // Whatever a path means ends as the path does.
+        // Any match of a path ends like the path.
         let candidates = self.named(path.rsplit('/').next()?);
         let paths: Vec<_> = candidates.iter().map(|at| self.exports[*at].path()).collect();
         find_path(path, named_in.path(), &paths).map(|at| self.exports[candidates[at]])
@@ -159,7 +159,7 @@ impl<'a> ReadContext<'a> {
             return self.find(pattern, named_in).into_iter().collect();
         }
         let known = self.patterns.lock().unwrap_or_else(PoisonError::into_inner).get(pattern).cloned();
-        // What a pattern means does not hang on where it stands.
+        // The matches of a pattern do not depend on its place.
         let found = known.unwrap_or_else(|| {
             let paths: Vec<_> = self.exports.iter().map(|export| export.path()).collect();
             let found = Arc::new(find_paths(pattern, named_in.path(), &paths));
@@ -170,12 +170,12 @@ impl<'a> ReadContext<'a> {
         found.iter().map(|at| self.exports[*at]).collect()
     }
 
-    /// Whether something lies there that is not read.
+    /// Whether a path exists but is not read.
     pub(crate) fn has_unread(&self) -> bool {
         !self.unread.is_empty()
     }
 
-    /// Paths of what is not read and would be meant by a path, with wildcards or without, in `named_in`.
+    /// Paths that are not read and match a path in `named_in`, with wildcards or without.
     pub(crate) fn find_unread(&self, pattern: &str, named_in: &Export) -> Vec<&str> {
         if self.unread.is_empty() {
             return Vec::new();
@@ -214,7 +214,7 @@ impl<'a> ReadContext<'a> {
         let known = lock().get(&of_type).cloned();
         let known = known.and_then(|(known, exceeded)| Some((known.downcast().ok()?, exceeded)));
         let (made, exceeded) = known.unwrap_or_else(|| {
-            // Not within the lock: what is worked out may ask for other things.
+            // Outside of the lock: the computation may need other results.
             let (made, exceeded) = growth::within_all(&self.exports, work_out);
             let made = Arc::new(made);
             lock().insert(of_type, (Arc::<T>::clone(&made), exceeded));
@@ -258,7 +258,7 @@ impl<'a> ReadContext<'a> {
         export: &Export,
         included: fn(&str, &Export, &ReadContext<'a>) -> Vec<&'a Export>,
     ) -> bool {
-        // A device has many files, and each asks; so what is read in by any of them is looked for once.
+        // Each of a device's many files needs it, so included files are searched for once.
         let mut known = self.read_in.lock().unwrap_or_else(PoisonError::into_inner);
         let paths = known.entry(included as usize).or_insert_with(|| {
             let mut paths = BTreeSet::new();
@@ -275,10 +275,10 @@ impl<'a> ReadContext<'a> {
     }
 }
 
-/// Where the words stand that formats have for reading in a file, in whatever capitals.
+/// Positions of the keywords for including a file, in any case.
 ///
-/// Looked for by three letters of each that are rarely together, in every case they come in: what takes a few short patterns is many
-/// times as fast as what takes words in any case.
+/// Searches for three letters of each that are rarely adjacent, in every case they occur in: searching a few short patterns is many times
+/// faster than searching words in any case.
 fn words_of_including(text: &str) -> Vec<usize> {
     /// Each word, and the three letters of it that begin at the third.
     const WORDS: [(&str, [u8; 3]); 2] = [("include", *b"clu"), ("config", *b"nfi")];
@@ -302,7 +302,7 @@ fn words_of_including(text: &str) -> Vec<usize> {
             let hits = search.find_iter(text);
             hits.filter_map(|hit| hit.start().checked_sub(2)).filter(stands).collect()
         }
-        // What is fast is not there for every processor.
+        // The fast search is not available on every processor.
         None => (0..text.len()).filter(stands).collect(),
     }
 }
@@ -333,7 +333,7 @@ const TIMES_READ_IN: usize = 4;
 /// Bytes that may be read in besides: a snippet that small files share is read in often.
 const FREE_READ_IN: usize = 1 << 20;
 
-/// Where reading stands when a file names another.
+/// State of reading when a file includes another.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Open {
     /// Whether the other is open already.
@@ -379,7 +379,7 @@ impl<'a> LineRecorder<'a> {
             && self.ledger.class(self.export.line_of(origin.start)) == Some(LineClass::NotUnderstood)
     }
 
-    /// The statement was not understood; `text` says what was found, what was expected and what to do.
+    /// The statement was not understood; `text` states the problem, the expected content and the remedy.
     pub(crate) fn not_understood(&mut self, origin: Origin, text: impl Into<String>) {
         self.class(origin, LineClass::NotUnderstood);
         self.note(origin, text);
@@ -389,7 +389,7 @@ impl<'a> LineRecorder<'a> {
     pub(crate) fn cut(&mut self, origin: Origin, limit: Limit, what: &str) {
         self.class(origin, LineClass::NotUnderstood);
         let text = format!("{what}: more than {} {}", self.export.limits().get(limit), limit.row().what);
-        // What is read in from another export is told here too: nobody else followed it this far.
+        // Lines included from another export are classified here too: no other reader followed them this far.
         if self.ledger.cut(Truncation { limit, origin, text: format!("{text}; {}", limit.remedy()) }) {
             self.note(origin, format!("{text}; what exceeds it was not read"));
         }
@@ -401,7 +401,7 @@ impl<'a> LineRecorder<'a> {
         self.may_read_in_part(origin, other, open, most, other.text().len())
     }
 
-    /// The same for a part of an export that holds several files: so many bytes of it.
+    /// The same for a part of an export that contains several files: this number of bytes of it.
     pub(crate) fn may_read_in_part(
         &mut self,
         origin: Origin,

@@ -46,7 +46,7 @@ pub(crate) fn truth(text: &str) -> Option<bool> {
     }
 }
 
-/// `address`, `address:port`, `[address]:port`, `*:port`, `:port`. An asterisk or nothing stands for every address, as `None`.
+/// `address`, `address:port`, `[address]:port`, `*:port`, `:port`. An asterisk or nothing means every address, as `None`.
 pub(crate) fn host_and_port(text: &str) -> (Option<&str>, Option<u16>) {
     let (host, port) =
         if let Some((host, rest)) = text.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
@@ -59,7 +59,7 @@ pub(crate) fn host_and_port(text: &str) -> (Option<&str>, Option<u16>) {
     (Some(host).filter(|host| !matches!(*host, "" | "*")), port.and_then(|port| port.parse().ok()))
 }
 
-/// The network that the beginning of an IPv4 address stands for, as `10.4.`.
+/// The network for the beginning of an IPv4 address, as `10.4.`.
 pub(crate) fn beginning(text: &str) -> Option<IpRange> {
     let digits = text.strip_suffix('.')?;
     let parts: Vec<u8> = digits.split('.').map(str::parse).collect::<Result<_, _>>().ok()?;
@@ -73,9 +73,9 @@ pub(crate) fn beginning(text: &str) -> Option<IpRange> {
     IpRange::new(first.into(), last.into()).ok()
 }
 
-/// Addresses that a word of a list of hosts stands for; names are kept as names.
+/// Addresses of a word in a host list; names are kept as names.
 pub(crate) fn host(word: &str, into: &mut Sources) {
-    // What many places share is worked out for each: beyond the budget somebody may be meant, and nobody says who.
+    // Shared lists are computed for each place: beyond the budget unknown sources may be permitted.
     if !growth::may_grow(size_of::<IpRange>() + size_of::<String>()) {
         if into.names.last().is_none_or(|last| last != BEYOND) {
             into.names.push(BEYOND.to_owned());
@@ -117,7 +117,7 @@ pub(crate) fn loopback() -> [IpRange; 2] {
     [v4.unwrap_or(IpRange::all(Family::V4)), IpRange::from(IpAddr::from(std::net::Ipv6Addr::LOCALHOST))]
 }
 
-/// Stands for addresses that were not looked at.
+/// Represents addresses that were not examined.
 const BEYOND: &str = "addresses beyond a limit";
 
 /// A further copy of a list, where the export may still grow by it; beyond the budget it counts as any address. The limit is reported with
@@ -154,7 +154,7 @@ pub(crate) fn of_both(own: &Sources, whole: &Sources) -> Sources {
 pub(crate) struct Admitted(BTreeMap<[Option<*const u8>; 2], Option<Sources>>);
 
 impl Admitted {
-    /// Who is admitted by lists of these texts; `work_out` says it where they were not met before.
+    /// Clients admitted by lists of these texts; `work_out` computes it on first use.
     pub(crate) fn by(
         &mut self,
         texts: [Option<&str>; 2],
@@ -187,7 +187,7 @@ pub(crate) fn hold(
     Some(held)
 }
 
-/// Masks what stands between `://` and `@` in an address of a page, which is a login.
+/// Masks the login between `://` and `@` in a URL.
 pub(crate) fn mask_login(export: &Export, facts: &mut Facts, word: &str) {
     let login = word.split_once("://").and_then(|(_, rest)| rest.split(['/', '?']).next()?.rsplit_once('@'));
     if let Some((login, _)) = login {

@@ -1,4 +1,4 @@
-//! Settings that no program knows: by a table for formats whose readers take what they look for and pass over the rest.
+//! Unknown settings: by a table, for formats whose readers look for known settings and ignore the rest.
 //!
 //! A misspelt setting has no effect, or stops the daemon; a setting of an unknown version may be decisive. Both are reported.
 
@@ -32,7 +32,7 @@ struct Known {
     /// Blocks in which names are free.
     #[serde(default)]
     open: BTreeSet<String>,
-    /// A star at the end stands for any rest.
+    /// A star at the end matches any suffix.
     names: BTreeSet<String>,
 }
 
@@ -40,7 +40,7 @@ trevlin_model::table! {
     static KNOWN: BTreeMap<String, Known> = "../tables/known-settings.toml";
 }
 
-/// Whether a name is among those that are known, of which a star at the end stands for any rest.
+/// Whether a name is known, where a star at the end matches any suffix.
 pub(crate) fn is_among(names: &BTreeSet<String>, name: &str) -> bool {
     let mut stars = names.iter().filter_map(|known| known.strip_suffix('*'));
     names.contains(name) || stars.any(|start| name.starts_with(start))
@@ -83,7 +83,7 @@ pub(crate) fn tell(format: &str, export: &Export, around: &ReadContext<'_>, read
     }
 }
 
-/// Where names stand that are not known, in order.
+/// Positions of unknown names, in order.
 fn unknown(known: &Known, text: &str, bases: &BTreeSet<String>) -> Vec<Range<usize>> {
     let mut found = Names { known, text, found: Vec::new() };
     match known.form {
@@ -259,7 +259,7 @@ impl<'a> Names<'a> {
                         one.is_whitespace() || matches!(one, '=' | '{' | '}' | '#' | ';' | '(' | '"')
                     };
                     let end = rest.find(ends).unwrap_or(rest.len()).max(one.len_utf8());
-                    // What is put in: `${confdir}`, `%{User-Name}`.
+                    // Substitutions: `${confdir}`, `%{User-Name}`.
                     let put_in = rest[..end].ends_with(['$', '%']) && rest[end..].starts_with('{');
                     let end = if put_in { end + nested(&rest[end..], '{', '}') } else { end };
                     words.push(&rest[..end]);
@@ -314,7 +314,7 @@ fn quoted(text: &str) -> usize {
     text.len()
 }
 
-/// How long what stands between a sign and the one that closes it is, on one line.
+/// Length of the text between a sign and its closing counterpart, on one line.
 fn nested(text: &str, open: char, close: char) -> usize {
     let (mut depth, mut at) = (0usize, 0);
     while let Some(one) = text[at..].chars().next() {
@@ -356,7 +356,7 @@ fn value(text: &str) -> usize {
     text.len()
 }
 
-/// Parts of a line between a sign, but not inside quotes.
+/// Parts of a line separated by a sign outside of quotes.
 fn outside_quotes(line: &str, sign: char) -> Vec<&str> {
     let (mut parts, mut start, mut at) = (Vec::new(), 0, 0);
     while let Some(one) = line[at..].chars().next() {

@@ -83,7 +83,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         return reading;
     }
     for other in around.exports.iter().filter(|one| one.path() != export.path() && is_part(one, around)) {
-        // Their secrets and their ledger are told with themselves.
+        // Their secrets and their ledger are reported with themselves.
         let mut aside = Reading::of(other);
         lines(other, around, &mut state, &mut aside);
     }
@@ -222,7 +222,7 @@ fn statement(
     }
 }
 
-/// `default` is every address; else a host, a network or a name.
+/// `default` is every address; otherwise a host, a network or a name.
 fn source(word: &str, origin: Origin) -> Sources {
     let mut found = Sources::default();
     serving::host(if word == "default" { "*" } else { word }, &mut found);
@@ -285,7 +285,7 @@ fn create_user(export: &Export, rest: &[&str], origin: Origin, state: &mut State
 /// Views granted to each principal: community strings by their security names, users by theirs.
 fn views(state: &State) -> Vec<ServiceResource> {
     let mut found: Vec<ServiceResource> = Vec::new();
-    // Who is in a group, and what is given to it, counts once, however often it is said.
+    // Group members and granted views count once, however often they are stated.
     let mut groups: BTreeMap<&str, BTreeMap<(&str, &str), usize>> = BTreeMap::new();
     for (number, (group, model, name, _)) in state.groups.iter().enumerate() {
         groups.entry(group).or_default().entry((model, name)).or_insert(number);
@@ -399,7 +399,7 @@ mod tests {
             (&[MAIN, SITE], 2, 0),
             (&[MAIN, MORE], 2, 1),
             (&[MAIN], 1, 1),
-            // What is read in has no agent of its own.
+            // Included files define no agent of their own.
             (&[SITE, MAIN], 0, 0),
             (&[MORE, MAIN], 0, 0),
             (&[SITE], 1, 0),

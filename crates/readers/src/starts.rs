@@ -25,7 +25,7 @@ trevlin_model::table! {
 pub(crate) struct Named {
     /// Its path.
     pub(crate) path: String,
-    /// The line that says so.
+    /// The line that names it.
     pub(crate) origin: Origin,
     /// Whether no export is that file.
     pub(crate) missing: bool,
@@ -53,13 +53,13 @@ pub(crate) fn named(reader: &Reader, export: &Export, around: &ReadContext<'_>) 
     found
 }
 
-/// Whether an export is the file, or lies in the folder.
+/// Whether an export is the file, or is in the folder.
 fn there(path: &str, export: &Export, around: &ReadContext<'_>) -> bool {
     let folder = path.trim_end_matches('/');
     around.find(path, export).is_some() || !around.find_all(&format!("{folder}/*"), export).is_empty()
 }
 
-/// Where it is said how a daemon is started.
+/// Sources for the start of a daemon.
 enum Kind {
     /// A unit, or a part of one.
     Unit,

@@ -1,7 +1,6 @@
 //! `stunnel.conf` (stunnel(8)): services that hand a port on to another through TLS.
 //!
-//! Lines above the first section are for the program as a whole; what they say of services holds for each that does not say
-//! otherwise.
+//! Lines above the first section are for the program as a whole; their service settings are defaults for every service.
 
 use crate::ini::{Section, before_comment, sections};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
@@ -108,7 +107,7 @@ impl<'a> Said<'_, 'a> {
 fn tunnel(export: &Export, said: &Said<'_, '_>) -> Option<Tunnel> {
     let client = said.yes("client").is_some();
     let role = if client { TunnelRole::Client } else { TunnelRole::Server };
-    // A service without a port and without a program is told apart by name only (`sni`), and is part of another.
+    // A service without a port and without a program is selected by name only (`sni`), and part of another.
     let accept = said.get("accept");
     said.get("connect").or_else(|| said.get("exec"))?;
     let mut tunnel = Tunnel::new(
@@ -123,7 +122,7 @@ fn tunnel(export: &Export, said: &Said<'_, '_>) -> Option<Tunnel> {
             tunnel.settings.push((key.clone(), Setting::Stated { value: value.to_owned(), origin }));
         }
     }
-    // Levels above 1 ask for a certificate (stunnel(8), verify).
+    // Levels above 1 require a certificate (stunnel(8), verify).
     let level = said.get("verify").filter(|(level, _)| level.parse::<u8>().is_ok_and(|level| level >= 2));
     let asked = ["verifyChain", "verifyPeer"]
         .iter()

@@ -1,6 +1,6 @@
 //! `sudoers`: rules for running commands as another user (sudoers(5)).
 //!
-//! Long because one language is read in one place, with the names of its settings beside it.
+//! Long because one language is read in one place, with the names of its settings.
 
 use crate::growth::may_grow;
 use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
@@ -202,7 +202,7 @@ const DEFAULTS: [&str; 182] = [
     "visiblepw",
 ];
 
-/// Tags that may stand before a command.
+/// Tags before a command.
 const TAGS: [&str; 17] = [
     "NOPASSWD",
     "PASSWD",
@@ -323,7 +323,7 @@ fn recognise(export: &Export) -> Recognition {
 struct State {
     aliases: BTreeMap<String, Vec<String>>,
     rules: Vec<(Vec<String>, Specification, Origin)>,
-    /// `Defaults !authenticate`, and for whom.
+    /// `Defaults !authenticate`, and the users it applies to.
     no_password: Vec<(Option<String>, Origin)>,
     missing: Vec<Reference>,
 }
@@ -494,7 +494,7 @@ fn specification(right: &str, aliases: &BTreeMap<String, Vec<String>>) -> Specif
     one
 }
 
-/// Rules with their aliases resolved and the defaults applied. Lists that say the same are resolved once, and shared.
+/// Rules with their aliases resolved and the defaults applied. Equal lists are resolved once, and shared.
 fn rules(state: State, book: &mut LineRecorder<'_>) -> Vec<SudoRule> {
     let State { aliases, rules, no_password, .. } = state;
     let everybody = no_password.iter().any(|(about, _)| about.is_none());
@@ -607,7 +607,7 @@ mod tests {
         assert!(read(&crew, &around).facts.sudo_rules.is_empty());
     }
 
-    /// Many rules for one long alias share it; many that each add to it are cut, and said to be.
+    /// Many rules with one long alias share it; many that each extend it are truncated, and reported so.
     #[test]
     fn aliases_are_shared_and_bounded() {
         let members: Vec<String> = (0..5_000).map(|number| format!("user{number}")).collect();

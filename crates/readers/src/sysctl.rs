@@ -73,7 +73,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     for line in export.lines().filter(|line| !ignored(line.text)) {
         let origin = export.origin_of(line.text.trim());
         match setting(line.text) {
-            // Of the many settings those of the network have a bearing here.
+            // Only the network settings are relevant here.
             Some((name, value)) if name.starts_with("net.") => {
                 book.understood(origin);
                 reading.facts.kernel.push(KernelSetting { name, value: value.to_owned(), state, origin });

@@ -1,4 +1,4 @@
-//! Words that identify formats with little else in common: shared by their readers and the format hints.
+//! Words that identify formats with little else in common: shared by the readers and the format hints.
 
 /// Words that identify its files.
 pub(crate) const MOSQUITTO: [&str; 6] = [

@@ -359,7 +359,7 @@ mod tests {
             }
             theirs.retain(|name| !name.is_empty() && name != "none");
             assert!(theirs.len() > 4, "{text}: {told}");
-            // What the library lists for versions before 1.3, where none of them is taken, is of no use.
+            // Suites for versions before 1.3 are irrelevant where none of these versions is permitted.
             let older = theirs.iter().any(|name| kind(name) == 0 && name != "VERS-TLS1.3");
             theirs.retain(|name| older || !name.ends_with("-CBC"));
             let chained = theirs.iter().any(|name| name.ends_with("-CBC"));

@@ -110,7 +110,7 @@ fn tag(of: AnyRef<'_>) -> Tag {
     of.header().tag()
 }
 
-/// The first so many.
+/// The first elements, up to this number.
 fn leading<const N: usize>(all: Vec<AnyRef<'_>>) -> Option<[AnyRef<'_>; N]> {
     all.get(..N)?.try_into().ok()
 }
@@ -159,7 +159,7 @@ impl Name {
         values.next().map(|(_, value)| value.clone())
     }
 
-    /// For people: the common name, else all of it.
+    /// For output: the common name, otherwise all of it.
     fn words(&self) -> String {
         let all = || {
             let written = self.0.iter().map(|(kind, value)| {
@@ -248,7 +248,7 @@ fn extension<'a>(all: &[AnyRef<'a>], which: &str) -> Option<AnyRef<'a>> {
     (tag(value) == Tag::OctetString).then(|| inner(value)).flatten()
 }
 
-/// Whether the constraints say that it is an authority (RFC 5280, 4.2.1.9).
+/// Whether the constraints mark it as an authority (RFC 5280, 4.2.1.9).
 fn may_sign(extensions: &[AnyRef<'_>]) -> bool {
     let constraints = extension(extensions, BASIC_CONSTRAINTS).and_then(sequence).unwrap_or_default();
     constraints.first().is_some_and(|first| tag(*first) == Tag::Boolean && first.value() != [0])
@@ -304,8 +304,7 @@ fn size(number: AnyRef<'_>) -> Option<usize> {
     Some((bytes.len() - from) * 8 - bytes[from].leading_zeros() as usize)
 }
 
-/// Bits of the field that a point lies in (SEC 1, 2.3.3), by its length; P-521 is the curve that does not fill its
-/// bytes (RFC 5480, 2.1.1.1).
+/// Bits of the field of a curve point (SEC 1, 2.3.3), by its length; P-521 is the curve that does not fill its bytes (RFC 5480, 2.1.1.1).
 fn curve_bits(curve: Option<AnyRef<'_>>, point: &[u8]) -> Option<usize> {
     if curve.is_some_and(|curve| oid(curve) == "1.3.132.0.35") {
         return Some(521);

@@ -4,7 +4,7 @@ use roxmltree::{Document, ParsingOptions};
 use std::borrow::Cow;
 use trevlin_model::{Export, Limits, Origin};
 
-/// XML of an export, whole. Where the export's is not, this is what stands before the fault, with what is open closed behind it.
+/// Complete XML of an export. For broken XML, the part before the error, with open elements closed.
 #[derive(Debug)]
 pub(crate) struct Source<'a> {
     export: &'a Export,
@@ -79,7 +79,7 @@ impl<'a> Source<'a> {
         self.origin(part.start..text.find('>').map_or(part.end, |end| part.start + end + 1))
     }
 
-    /// Whether an element is there to its end.
+    /// Whether an element is complete.
     pub(crate) fn holds(&self, part: std::ops::Range<usize>) -> bool {
         part.end <= self.kept
     }
@@ -99,8 +99,7 @@ fn bytes(line: &str, characters: usize) -> usize {
     line.char_indices().nth(characters).map_or(line.len(), |(at, _)| at)
 }
 
-/// The text up to the last tag that is whole, with what is open closed behind it; and how long it was before. None where nothing
-/// was opened.
+/// The text up to the last complete tag, with open elements closed; and its original length. None where no element was opened.
 fn mended(text: &str) -> Option<(usize, String)> {
     let mut open: Vec<&str> = Vec::new();
     let (mut at, mut good) = (0, None);
@@ -136,7 +135,7 @@ fn mended(text: &str) -> Option<(usize, String)> {
             break;
         }
     }
-    // What is open changes with each tag that is whole, and at the last of them everything can be closed.
+    // The stack of open elements changes with each complete tag, and at the last of them all can be closed.
     let end = good?;
     let close = open.iter().rev().map(|name| format!("</{name}>"));
     Some((end, text[..end].to_owned() + &close.collect::<String>()))

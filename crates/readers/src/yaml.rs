@@ -1,4 +1,4 @@
-//! YAML as a tree of places: what stands before a fault is kept.
+//! YAML as a tree of places: everything before a syntax error is kept.
 
 use saphyr_parser::{Event, Parser, Span};
 use std::ops::Range;
@@ -10,7 +10,7 @@ pub(crate) enum Node {
     Scalar(String, Range<usize>),
     /// A list.
     List(Vec<Node>),
-    /// Keys, their places, and what each stands for.
+    /// Keys, their places, and their values.
     Map(Vec<(String, Range<usize>, Node)>),
 }
 
@@ -23,7 +23,7 @@ impl Node {
         }
     }
 
-    /// The entries of a map; nothing for anything else.
+    /// The entries of a map; empty for other types.
     pub(crate) fn entries(&self) -> &[(String, Range<usize>, Self)] {
         match self {
             Self::Map(entries) => entries,
@@ -31,7 +31,7 @@ impl Node {
         }
     }
 
-    /// The elements of a list; nothing for anything else.
+    /// The elements of a list; empty for other types.
     pub(crate) fn elements(&self) -> &[Self] {
         match self {
             Self::List(elements) => elements,
@@ -47,7 +47,7 @@ impl Node {
         }
     }
 
-    /// Whether a scalar says yes.
+    /// Whether a scalar means yes.
     pub(crate) fn is_true(&self) -> bool {
         self.scalar()
             .is_some_and(|(text, _)| matches!(text.to_ascii_lowercase().as_str(), "true" | "yes" | "on"))
@@ -70,8 +70,8 @@ pub(crate) enum Stopped {
     TooDeep(usize),
 }
 
-/// The documents of a text, followed to a depth of `most`, and where reading stopped, if it did. Aliases stand for nothing here, so that a
-/// small text cannot become a large one.
+/// The documents of a text, followed to a depth of `most`, and where reading stopped, if it did. Aliases are not expanded, so that a small
+/// text cannot become a large one.
 pub(crate) fn documents(text: &str, most: usize) -> (Vec<Node>, Option<Stopped>) {
     let mut bytes: Vec<usize> = text.char_indices().map(|(at, _)| at).collect();
     bytes.push(text.len());

@@ -267,7 +267,7 @@ fn pools(name: &str, tunnel: &Tunnel, daemon: &BTreeMap<String, String>) {
     let (first, last) =
         (daemon["ifconfig_pool_start"].parse().unwrap(), daemon["ifconfig_pool_end"].parse().unwrap());
     if name.contains("net30") {
-        // Nothing states the topology, and 2.7 hands out more than this version: the wider pool is claimed.
+        // The topology is not stated, and 2.7 assigns more than this version: the wider pool is used.
         assert!(range.contains(first) && range.contains(last), "{name}: {range}");
     } else {
         assert_eq!((range.first(), range.last()), (first, last), "{name}");
@@ -438,7 +438,7 @@ fn files_that_the_openconnect_server_takes() {
         let primary = said.matches("as primary authentication method").count();
         assert_eq!(primary, reading.facts.tunnels.len(), "{}:\n{said}", path.display());
     }
-    // What it refuses is refused here.
+    // Rejected files are rejected here.
     for (what, wrong) in [
         ("no network", "auth = pam\n"),
         ("no method", "ipv4-network = 10.9.0.0/24\n"),

@@ -95,7 +95,7 @@ fn facts(all: &[Facts]) -> Vec<String> {
     found
 }
 
-/// netplan writes files of systemd-networkd; both readers say the same of both forms.
+/// netplan writes files of systemd-networkd; both readers have the same result for both forms.
 #[test]
 #[ignore = "needs netplan; run by scripts/conformance.sh"]
 fn netplan_and_what_it_generates_are_alike() {
@@ -118,7 +118,7 @@ fn netplan_and_what_it_generates_are_alike() {
     assert_eq!(ours, facts(&generated));
 }
 
-/// ifquery prints the stanzas that it takes; wg-quick strips what is not for the kernel and leaves the peers.
+/// ifquery prints the stanzas that it accepts; wg-quick removes its own settings and leaves the peers.
 #[test]
 #[ignore = "needs ifupdown and wireguard-tools; run by scripts/conformance.sh"]
 fn interfaces_and_peers() {

@@ -1,5 +1,5 @@
-//! Case files of standard models are what the models allow, by yanglint and the modules of the RFCs. Run by scripts/conformance.sh,
-//! which says where the modules are.
+//! Case files of standard models are valid, according to yanglint and the modules of the RFCs. Run by scripts/conformance.sh, which
+//! provides the path of the modules.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -42,7 +42,7 @@ fn case(name: &str) -> PathBuf {
 #[ignore = "needs yanglint and the modules; run by scripts/conformance.sh"]
 fn cases_are_valid() {
     assert_eq!(validated(&case("quay-gate.json")), Ok(()));
-    // What wraps the data in an answer of NETCONF is no part of the models.
+    // The envelope of a NETCONF reply is no part of the models.
     let text = std::fs::read_to_string(case("quay-gate.xml")).unwrap();
     let (_, inner) = text.split_once("<data>").unwrap();
     let (inner, _) = inner.split_once("</data>").unwrap();

@@ -27,7 +27,7 @@ impl Seeded {
     }
 }
 
-/// Lines that may stand anywhere, and those that may not stand behind `Match`.
+/// Lines that are permitted anywhere, and those not permitted behind `Match`.
 const ANYWHERE: [&str; 44] = [
     "PasswordAuthentication no",
     "passwordauthentication=yes",

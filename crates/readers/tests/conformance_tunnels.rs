@@ -256,7 +256,7 @@ fn connections_of_swanctl_are_those_that_charon_lists() {
             *round = round.replace(" CN=x.example", "");
         }
         assert_eq!(ours, theirs, "{list}");
-        // Pools: the first address of each, and how many there are for callers.
+        // Pools: the first address of each, and the number of client addresses.
         let pools = reading.facts.tunnels.iter().flat_map(|tunnel| &tunnel.addresses.pools);
         let mut sizes: Vec<u128> = pools.map(trevlin_model::Pool::size).collect();
         let listed = list.lines().filter(|line| line.contains(" / "));
@@ -265,7 +265,7 @@ fn connections_of_swanctl_are_those_that_charon_lists() {
         sizes.sort_unstable();
         counts.sort_unstable();
         assert_eq!(sizes, counts, "{list}");
-        // Every secret was taken, and told.
+        // Every secret was read, and reported.
         let loaded =
             list.lines().filter(|line| line.starts_with("loaded") && line.contains(" secret ")).count();
         assert_eq!(reading.facts.secrets.len(), loaded, "{list}");
@@ -280,7 +280,7 @@ fn connections_of_the_older_front_end_are_those_that_charon_lists() {
         (2, elsewhere("tests/cases/addresses/ipsec.conf")),
         (1, elsewhere("../../demo/before/harbour-edge/etc/ipsec.conf")),
     ] {
-        // The front end takes a margin off every lifetime, which is not told here.
+        // The front end subtracts a margin from every lifetime, which is not reported here.
         let text = format!("{file}\nconn %default\n\tmargintime = 0s\n");
         let folder = copies(&[("ipsec.conf", text.clone())]);
         let load = format!(
@@ -305,7 +305,7 @@ fn libreswan_takes_the_same_file_and_fills_in_the_same() {
     assert!(taken.status.success(), "{}", told(&taken));
     let reading = read(&[export(0, "d/etc/ipsec.conf", "libreswan.conf")]);
     assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 0);
-    // What it prints of the file it read.
+    // The output about the file it read.
     let printed = told(&run(&program("readwriteconf"), &["--config", &file]));
     for tunnel in &reading.facts.tunnels {
         let one = tunnel.ipsec.as_deref().unwrap();
@@ -400,7 +400,7 @@ fn proposals_that_charon_takes_by_itself() {
                 |word: &str| word.trim().trim_start_matches("IKE:").trim_start_matches("ESP:").to_owned();
             text.split(['/', ',']).map(bare).collect()
         };
-        // Camellia in its rarer modes is left out on purpose: nobody's finding depends on it.
+        // Rare modes of Camellia are left out intentionally: no finding depends on them.
         let theirs: Vec<String> =
             words(own).into_iter().filter(|word| !word.starts_with("CAMELLIA_C")).collect();
         let ours = words(ours);

@@ -1,4 +1,4 @@
-//! Damaged exports: nothing panics, and what stands before the damage is read as if there were none.
+//! Damaged exports: no panic, and everything before the damage is read as if there were none.
 
 mod support;
 
@@ -73,7 +73,7 @@ fn every_format_is_damaged() {
         .filter_map(|seed| recognise(&export(seed, decode(&seed.bytes).ok()?)).reader)
         .map(|reader| reader.name)
         .collect();
-    // A link tells of a unit by where it leads; there is no text in it.
+    // A link names a unit by its target; it has no text.
     let read = READERS.iter().map(|reader| reader.name).filter(|name| *name != "unit-link");
     let missing: Vec<&str> = read.filter(|name| !named.contains(name)).collect();
     assert!(missing.is_empty(), "no export of the tests is of {missing:?}");

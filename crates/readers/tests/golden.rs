@@ -19,7 +19,7 @@ fn cases(folder: &str) -> Vec<Export> {
         let entries = std::fs::read_dir(at).unwrap();
         entries.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect()
     };
-    // What files read in may stand one folder below.
+    // Included files may be one folder below.
     let below = |name: String| match at.join(&name).is_dir() {
         true => list(&at.join(&name)).into_iter().map(|inner| format!("{name}/{inner}")).collect(),
         false => vec![name],
@@ -38,7 +38,7 @@ fn cases(folder: &str) -> Vec<Export> {
 fn sheet(facts: &Facts) -> String {
     let mut facts = facts.clone();
     let mut defaults = 0;
-    // What a program takes by itself is a table of its own, and would drown the rest.
+    // Defaults of a program are a table of their own, and would obscure the rest.
     for offer in facts.tunnels.iter_mut().flat_map(|tunnel| &mut tunnel.offers) {
         defaults += offer.algorithms.iter().filter(|one| one.default.is_some()).count();
         offer.algorithms.retain(|one| one.default.is_none());
@@ -47,7 +47,7 @@ fn sheet(facts: &Facts) -> String {
     let printed = format!("{facts:#?}");
     for line in printed.lines().skip(1).filter(|line| *line != "}") {
         let empty = ["[]", "{}", "None", "false"].iter().any(|empty| line.ends_with(&format!(": {empty},")));
-        // In the inside of a fact what is not there says something too.
+        // Inside a fact an absent value is information as well.
         if !(empty && line.starts_with("    ") && !line.starts_with("     ")) {
             writeln!(sheet, "{}", line.strip_prefix("    ").unwrap_or(line)).unwrap();
         }

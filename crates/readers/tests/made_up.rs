@@ -44,7 +44,7 @@ fn made_up_within(format: &str, line: &str) -> Option<String> {
     Some(format!("{}{MADE_UP}{}", &line[..start], &line[start + name.len()..]))
 }
 
-/// Words that stand where a made-up one is a name as good as any: users and hosts, keys, what lies in files of data.
+/// Places where an invented word is a valid name: users and hosts, keys, content of data files.
 const FREE: [&str; 9] = [
     "ipsec-secrets",
     "l2tp-secrets",
@@ -71,11 +71,11 @@ fn is_free(format: &str, raw: &str, nth: usize) -> bool {
         "sockets" => line.starts_with("Netid"),
         "pam" => line.starts_with(['#', '@']),
         "radius-users" => nth == 0 && !raw.starts_with([' ', '\t']),
-        // What a site calls is named in files of its own; and what a daemon reads as a key stands in lines of letters.
+        // Sites call names in files of their own; and a daemon's keys may consist of lines of letters.
         "iscsi-target" => line.ends_with(": 0,") || line.ends_with(": 1"),
         "kea" => line.contains("*/"),
         "radius" => !line.contains(['=', '{']),
-        // What connections, devices and servers are called.
+        // Names of connections, devices and servers.
         "netplan" => line.ends_with(':') && !line.starts_with("- "),
         "swanctl" | "strongswan-conf" => {
             line.contains('{') && line.find('=').is_none_or(|at| line.find('{') < Some(at))

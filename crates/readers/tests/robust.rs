@@ -1,4 +1,4 @@
-//! Whatever the input, readers neither panic nor lose lines, and what they point at lies in the export.
+//! For any input, readers neither panic nor lose lines, and all places are within the export.
 
 use proptest::prelude::*;
 use trevlin_model::{Export, ExportId, LineClass, Origin};

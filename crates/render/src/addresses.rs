@@ -126,14 +126,14 @@ pub fn free_text(free: &[IpNet], wanted: u32, out: &mut dyn io::Write) -> io::Re
     }
     writeln!(out, "{DIM}free private networks with room for {wanted} clients:{DIM:#}")?;
     for net in free {
-        // The ends and the server's own address are not for callers.
+        // The ends and the server's own address are not available to clients.
         let room = (1u64 << (net.max_prefix_len() - net.prefix_len())) - 3;
         writeln!(out, "  {BOLD}{:<18}{BOLD:#} room for {room} clients", net.to_string())?;
     }
     Ok(())
 }
 
-/// The plan as text: the space as a tree, then every overlap in a sentence, then what is mistyped.
+/// The plan as text: the address space as a tree, then every overlap in a sentence, then malformed ranges.
 ///
 /// # Errors
 /// When writing fails.

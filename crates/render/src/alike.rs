@@ -2,7 +2,7 @@
 
 use trevlin_audit::{Evidence, Finding};
 
-/// Findings in the order given, those that are shown as one together, where the first of them stands.
+/// Findings in the given order, those shown as one grouped at the place of the first.
 pub(crate) fn alike<'a>(findings: impl IntoIterator<Item = &'a Finding>) -> Vec<Vec<&'a Finding>> {
     let mut groups: indexmap::IndexMap<_, Vec<&Finding>> = indexmap::IndexMap::new();
     for one in findings {

@@ -189,7 +189,7 @@ fn grouped(all: &[SeenFinding]) -> Vec<Line> {
             })
         })
         .collect();
-    // Of one severity the most frequent first.
+    // Within one severity the most frequent first.
     lines.sort_by_key(|line| std::cmp::Reverse((line.severity, line.count)));
     lines
 }
@@ -291,7 +291,7 @@ pub fn compare_text(
     Ok(())
 }
 
-/// As much of the end of a text as there is room for: a path says most there.
+/// The end of a text that fits into the space: the most specific part of a path.
 fn ending(text: &str, room: usize) -> String {
     let wide = |text: &str| unicode_width::UnicodeWidthStr::width(text);
     if wide(text) <= room {

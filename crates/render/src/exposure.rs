@@ -137,7 +137,7 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
     for row in &sheet.reached {
         reached(row, width, out)?;
     }
-    // What a forward opens is told with the forward.
+    // Openings of a forward are reported with the forward.
     let wide: Vec<&OpeningRow> = sheet.openings.iter().filter(|one| one.forward.is_none()).collect();
     if !wide.is_empty() {
         writeln!(out, "\n{BOLD}OPENINGS without a known service{BOLD:#}")?;

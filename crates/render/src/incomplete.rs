@@ -1,4 +1,4 @@
-//! Incompletely read files, reported before anything else.
+//! Incompletely read files, reported first.
 
 use crate::sanitize;
 use anstyle::Style;

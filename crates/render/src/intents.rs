@@ -25,7 +25,7 @@ pub fn intents_json(rows: &[IntentRow], out: &mut dyn io::Write) -> io::Result<(
     crate::json::write(&Document { schema: "trevlin-intents/1", intents: rows }, out)
 }
 
-/// Every intent as text, with what is missing and what is too much.
+/// Every intent as text, with missing and excess access.
 ///
 /// # Errors
 /// When writing fails.

@@ -179,7 +179,7 @@ fn heading(chain: &ChainSheet) -> String {
     }
 }
 
-/// Remarks that stand for something wrong, in the order of their weight.
+/// Remarks about faults, in order of weight.
 fn weight(kind: RemarkKind) -> u8 {
     match kind {
         RemarkKind::DenyTooLate | RemarkKind::AcceptsEverything | RemarkKind::Temporary => 2,
@@ -240,7 +240,7 @@ fn scale(addresses: f64) -> f64 {
     if addresses <= 32.0 { addresses } else { (addresses - 64.0).clamp(0.0, 32.0) }
 }
 
-/// So many addresses, from a power of two.
+/// Number of addresses, from a power of two.
 fn addresses(power: f64) -> String {
     // A few are missing where rules or reserved blocks take them out.
     match power {

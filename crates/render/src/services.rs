@@ -109,7 +109,7 @@ fn places(all: &[PlaceRow]) -> String {
             None => groups.push((at, vec![one.endpoint])),
         }
     }
-    // Addresses with the same ports are told together.
+    // Addresses with the same ports are listed together.
     let mut joined: Vec<(Vec<String>, Vec<ProtocolPorts>)> = Vec::new();
     for (at, ports) in groups {
         match joined.iter_mut().find(|(_, known)| *known == ports) {
@@ -193,7 +193,7 @@ fn who(part: &PartRow) -> String {
     part.sources.clone()
 }
 
-/// Who may by name; nothing where a machine is called by one name in both places.
+/// Permitted users by name; empty where a host has one name in both places.
 fn users(part: &PartRow) -> Option<String> {
     match part.users.as_slice() {
         [] => None,

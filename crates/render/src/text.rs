@@ -13,12 +13,12 @@ use std::collections::BTreeSet;
 use std::io;
 use trevlin_audit::{Area, Outcome};
 
-/// Text with styles; who prints it takes the styles out where they are not wanted.
+/// Styled text; styles are removed on output where they are not wanted.
 #[derive(Debug, Clone, Copy)]
 pub struct Text<'a> {
     /// Columns to fill, at least 40.
     pub width: usize,
-    /// How much to say.
+    /// Amount of detail.
     pub detail: Detail,
     /// The command that made the outcome, to name what shows more: `trevlin audit exports`.
     pub again: &'a str,
@@ -49,7 +49,7 @@ impl Page<'_> {
         if self.detail == Detail::Short && short::is_long(outcome) {
             return self.short(outcome);
         }
-        // A check belongs to one area, so what was told above stands in the same one.
+        // A check belongs to one area, so an earlier explanation is in the same one.
         let areas: Vec<String> =
             Area::ALL.into_par_iter().map(|area| self.area(outcome, area)).collect::<Result<_, _>>()?;
         self.text.extend(areas);

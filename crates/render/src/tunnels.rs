@@ -102,7 +102,7 @@ pub(crate) fn cells(row: &TunnelRow) -> [String; 6] {
         let parts: Vec<String> = parts.into_iter().filter(|part| !part.is_empty()).collect();
         parts.join("; ")
     };
-    // What the key is like matters beside what is shown; that it was not exported is for the detail to say.
+    // The grade of the key is shown with the authentication; a missing export is shown in the detail.
     let key = match &row.key {
         TunnelKey::Shared(grade) => format!("the key is {grade}"),
         TunnelKey::Own(kind) if !kind.is_empty() => format!("own key: {kind}"),

@@ -140,7 +140,7 @@ pub fn members(place: Place, set: &str, count: u64) -> String {
     })
 }
 
-/// Keys of the shell, one for each of so many people.
+/// SSH keys, one for each user.
 #[must_use]
 pub fn shell_keys(place: Place, count: u64) -> String {
     (0..count).fold(String::new(), |mut text, at| {

@@ -39,12 +39,12 @@ impl Dice {
         (self.next() >> 16) % end
     }
 
-    /// So many characters out of an alphabet.
+    /// This number of characters of an alphabet.
     pub fn text(&mut self, alphabet: &[u8], length: usize) -> String {
         (0..length).map(|_| char::from(alphabet[self.below(alphabet.len() as u64) as usize])).collect()
     }
 
-    /// So many bytes.
+    /// This number of bytes.
     pub fn bytes(&mut self, length: usize) -> Vec<u8> {
         (0..length).map(|_| self.below(256) as u8).collect()
     }

@@ -36,10 +36,10 @@ struct Evidence {
 }
 
 impl Difference {
-    /// Holds what an audit printed as JSON against what is to be found, as JSON.
+    /// Compares an audit printed as JSON with the expected findings, as JSON.
     ///
     /// # Errors
-    /// Where one of the two is not what it should be.
+    /// If one of the two is malformed.
     pub fn of(expected: &[u8], audit: &[u8]) -> Result<Self> {
         let expected: Vec<Expected> = serde_json::from_slice(expected).context("what is to be found")?;
         let audit: Audit = serde_json::from_slice(audit).context("what was found")?;

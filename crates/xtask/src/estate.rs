@@ -1,4 +1,4 @@
-//! Made-up estates, and what is to be found in them.
+//! Generated estates, and their expected findings.
 
 use crate::bulk;
 use crate::dice::Dice;
@@ -44,10 +44,10 @@ pub struct Maker {
     templates: Environment<'static>,
 }
 
-/// One device in so many has a fault.
+/// One device in this number has a fault.
 const FAULTY: u64 = 3;
 
-/// Rules of a gateway's list, and how many gateways in a hundred have so many.
+/// Numbers of rules in a gateway's list, with their share of the gateways in percent.
 const RULES: [(u64, u64); 5] = [(40, 20), (35, 80), (20, 300), (4, 1_500), (1, 10_000)];
 
 impl Maker {
@@ -91,7 +91,7 @@ impl Maker {
         self.of_kind(kind, number, fault, rules.map_or(0, |(_, rules)| *rules))
     }
 
-    /// A device of one kind, with one of its faults, and a list of so many rules where it has one.
+    /// A device of one kind, with one of its faults, and a list with this number of rules where it has one.
     ///
     /// # Errors
     /// Where a template does not hold together.
@@ -176,7 +176,7 @@ impl Maker {
         Ok(made)
     }
 
-    /// Makes an estate of so many devices in a folder, and gives back what is to be found in it, in order.
+    /// Generates an estate with this number of devices in a folder, and returns the expected findings, in order.
     ///
     /// # Errors
     /// Where a file cannot be written.
@@ -187,7 +187,7 @@ impl Maker {
 }
 
 impl Made {
-    /// Writes its exports below an estate's folder, and gives back what the estate file is to say of it and what is to be found.
+    /// Writes its exports below an estate's folder, and returns its entry for the estate file and the expected findings.
     ///
     /// # Errors
     /// Where a file cannot be written.
@@ -203,7 +203,7 @@ impl Made {
     }
 }
 
-/// Writes what an estate has beside its devices, and gives back what is to be found in it, in order.
+/// Writes the common files of an estate, and returns the expected findings, in order.
 ///
 /// # Errors
 /// Where a file cannot be written.

@@ -1,5 +1,5 @@
-//! Kinds of devices of a made-up estate: a file for each in `kinds/`, with its exports as templates, what is found on every
-//! device of the kind, and faults, each a change of one export with what is to be found by it.
+//! Kinds of devices of a generated estate: a file for each in `kinds/`, with its exports as templates, the findings on every device of the
+//! kind, and faults, each a change of one export with its expected findings.
 
 use anyhow::{Context, Result, bail, ensure};
 use serde::Deserialize;
@@ -10,7 +10,7 @@ use serde::Deserialize;
 pub struct Kind {
     /// Name prefix of its devices, before the number.
     pub name: String,
-    /// What `trevlin.toml` says of such a device.
+    /// Entry of such a device in `trevlin.toml`.
     pub entry: String,
     /// Share of this kind among the devices of its place, in percent.
     pub share: u64,
@@ -32,7 +32,7 @@ pub struct Kind {
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct File {
-    /// Where it lies in the device's folder.
+    /// Its path in the device's folder.
     pub path: String,
     /// Its text, a template.
     pub text: String,
@@ -44,7 +44,7 @@ pub struct File {
 pub struct Fault {
     /// The export.
     pub path: String,
-    /// The text of the template that goes, which stands there once.
+    /// The replaced text of the template, which occurs once.
     pub of: String,
     /// Replacement text.
     pub with: String,
@@ -63,7 +63,7 @@ pub struct Found {
     pub check: String,
     /// The export, where it is not the fault's.
     pub path: Option<String>,
-    /// Text that the line begins or holds, a template: the first place that has it. Where left out, the first line of what the fault puts in.
+    /// Text that the line begins with or contains, a template: the first such place. Where omitted, the first line inserted by the fault.
     pub line: Option<String>,
 }
 

@@ -13,7 +13,7 @@ use xtask::{Difference, Maker, growth};
 #[derive(Parser)]
 #[command(about = "Chores of this project")]
 enum Chore {
-    /// Write a made-up estate, and what is to be found in it.
+    /// Write a generated estate, and its expected findings.
     Estate {
         /// Devices; where left out, one for each fault of each kind.
         #[arg(long)]
@@ -64,7 +64,7 @@ enum Chore {
         #[arg(long)]
         only: Option<String>,
     },
-    /// Compare what was found with what is to be found.
+    /// Compare the findings with the expected ones.
     Compare {
         /// Expected findings.
         expected: PathBuf,
@@ -108,7 +108,7 @@ fn run(chore: Chore) -> Result<()> {
                 let measure =
                     || growth::measure(way, &program, &[bytes / 4, bytes / 2, bytes], &folder, most);
                 let mut found = measure()?;
-                // What seems too much is measured again: a machine that is busy for a moment tells nothing.
+                // An apparent excess is measured again: a machine may be busy for a moment.
                 for _ in 0..2 {
                     if found.fault(power, seconds, memory).is_some() {
                         found = found.or(&measure()?);

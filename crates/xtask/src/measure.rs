@@ -40,7 +40,7 @@ pub const WORDS: [&str; 20] = [
 pub struct Times(Vec<Duration>);
 
 impl Times {
-    /// Times of so many runs.
+    /// Times of this number of runs.
     ///
     /// # Errors
     /// Where one cannot be done.
@@ -49,7 +49,7 @@ impl Times {
         Ok(Self::sorted(times?))
     }
 
-    /// Times of so many runs of two things, one after the other.
+    /// Times of this number of alternating runs of two functions.
     ///
     /// # Errors
     /// Where one cannot be done.

@@ -1,4 +1,4 @@
-//! Where a device of a made-up estate stands, and what it is given there: numbers that no other device has.
+//! Place of a device in a generated estate, and its unique numbers.
 
 use crate::dice::Dice;
 use base64::Engine;

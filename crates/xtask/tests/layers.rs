@@ -21,7 +21,7 @@ struct File {
     text: String,
     /// Names that the file defines.
     defines: BTreeSet<String>,
-    /// Names that it imports or hands on, with their path from the crate's root, and whether it only hands them on.
+    /// Names that it imports or re-exports, with their path from the crate's root, and whether it only re-exports them.
     uses: Vec<(String, Module, bool)>,
     /// Modules below it that are only for tests.
     tests: BTreeSet<String>,
@@ -312,7 +312,7 @@ fn read(files: &mut [(Module, File)]) -> BTreeMap<Module, usize> {
     known
 }
 
-/// The file in which something stands that a path means.
+/// The file that contains the item of a path.
 fn place(
     path: &[String],
     files: &[(Module, File)],
@@ -348,7 +348,7 @@ fn place(
 fn circles(files: &[(Module, File)], known: &BTreeMap<Module, usize>) -> Vec<Vec<(String, Vec<String>)>> {
     let mut edges: Vec<BTreeMap<usize, BTreeSet<&str>>> = vec![BTreeMap::new(); files.len()];
     for (at, (_, file)) in files.iter().enumerate() {
-        // What is only handed on is no import of its own.
+        // A re-export is no import of its own.
         for (_, path, _) in file.uses.iter().filter(|(_, _, hands_on)| !hands_on) {
             if let Some(to) = place(path, files, known, 0).filter(|to| *to != at) {
                 edges[at].entry(to).or_default().insert(path.last().map_or("", String::as_str));

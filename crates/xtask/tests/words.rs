@@ -29,7 +29,7 @@ const LOOKS: [&str; 16] = [
     "!= ",
 ];
 
-/// Says that what is read is text of an export, or another text that is not ours.
+/// Marks comparisons with the text of an export, or another foreign text.
 const MARK: &str = "// Read:";
 
 /// Every file below a folder.

@@ -17,11 +17,11 @@ pub enum AllocationKind {
     Network,
     /// The network of a tunnel's or dial-up link's own interface.
     Link,
-    /// The device's own address on an inside interface.
+    /// The device's own address on an internal interface.
     Address,
     /// The device's own address on an interface that faces an untrusted network, or one on which it accepts port forwards.
     OutsideAddress,
-    /// A route to somewhere else.
+    /// A route to another network.
     Route,
     /// A network behind the other end of a tunnel.
     Remote,
@@ -81,9 +81,9 @@ pub struct Allocation {
     pub who: Option<String>,
     /// Number of the pool or the DHCP server it belongs to; allocations of one group are not compared.
     pub group: Option<usize>,
-    /// Whether it was got by asking, so that a DHCP server knows of it.
+    /// Whether it was obtained by DHCP, so that a DHCP server has a lease for it.
     pub dynamic: bool,
-    /// Whether it is about a network inside one host.
+    /// Whether its network is internal to one host.
     pub host_local: bool,
     /// Where it is stated.
     pub origin: Origin,
@@ -98,7 +98,7 @@ pub struct PoolOwner {
     pub name: String,
     /// The pool; `None` for a DHCP server.
     pub pool: Option<Pool>,
-    /// Whether an address kept for one client is kept out of what others are given.
+    /// Whether an address reserved for one client is excluded from dynamic assignment.
     pub keeps_reserved: bool,
     /// Whether the server excludes its own address from the range.
     pub keeps_own: bool,
@@ -216,7 +216,7 @@ impl Gathered {
             for (chain, rule) in
                 filter.chains.iter().flat_map(|chain| chain.rules.iter().map(move |rule| (chain, rule)))
             {
-                // A network map on the way in changes where a packet goes, not where it comes from.
+                // A network map on the way in changes the destination of a packet, not its source.
                 if let Target::Translate(how) = &rule.target
                     && (how.kind == TranslationKind::Source
                         || (how.kind == TranslationKind::NetworkMap && chain.hook == Some(Hook::Postrouting)))

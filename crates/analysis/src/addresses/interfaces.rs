@@ -1,7 +1,6 @@
 //! Properties that names of interfaces indicate.
 
-/// Whether an interface joins only what runs inside one host (containers, virtual machines), by the names that the
-/// programs give their bridges.
+/// Whether an interface connects only containers or virtual machines of one host, by the names that programs give their bridges.
 pub fn is_host_local(name: &str) -> bool {
     let bridge = name
         .strip_prefix("br-")

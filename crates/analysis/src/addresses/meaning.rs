@@ -93,7 +93,7 @@ struct Found<'a> {
 }
 
 impl Found<'_> {
-    /// Holds two claims against each other. Whether it matters that they meet.
+    /// Compares two allocations. Returns whether their overlap matters.
     fn pair(&mut self, one: usize, other: usize, shared: IpRange) -> bool {
         let kinds = |a: usize, b: usize| (self.plan.allocations[a].kind, self.plan.allocations[b].kind);
         // The first of two of a kind is the one that is read first.
@@ -152,7 +152,7 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Opti
         let matters = (a.kind, b.kind) == (DhcpRange, Reservation) && !own.keeps_reserved;
         return matters.then_some(OverlapKind::Fault);
     }
-    // What is inside one host is nothing to another.
+    // Allocations inside one host do not concern other hosts.
     if a.device != b.device && (a.host_local || b.host_local) {
         return None;
     }
@@ -161,7 +161,7 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Opti
             let pool = whole(plan, a)?;
             pool_in_network(estate, a, pool, b)
         }
-        // A pool with a network of its own is held against others with all of it.
+        // A pool with a network of its own is compared with others as a whole.
         (PoolNetwork | Pool, PoolNetwork | Pool) => {
             whole(plan, a)?;
             whole(plan, b)?;
@@ -183,7 +183,7 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Opti
             let kept = a.device == b.device && owner(plan, a)?.keeps_own;
             if b.dynamic || kept { None } else { handed_out(estate, a, b) }
         }
-        // A server of the estate that answers there is told as that server.
+        // A server of the estate that answers there is reported as that server.
         (Pool | DhcpRange, NameServer) if !estate.holders(b.range.first()).is_empty() => None,
         (Pool | DhcpRange, _) => handed_out(estate, a, b),
         (FixedAddress, FixedAddress | Reservation) => (a.who != b.who).then_some(OverlapKind::Fault),
@@ -198,8 +198,8 @@ fn handed_out(estate: &Estate, a: &Allocation, b: &Allocation) -> Option<Overlap
     if a.kind == AllocationKind::Pool { Some(OverlapKind::Fault) } else { in_one_place(estate, a, b) }
 }
 
-/// Whether two devices share a network, so that two claims in it are about the same addresses: they are one device, or of
-/// one site; one sends what it does not know to the other, or both to the same device. Two sites may use the same network.
+/// Whether two devices share a network, so that two allocations in it refer to the same addresses: they are one device, or of one site; one
+/// has the other as its default gateway, or both have the same. Two sites may use the same network.
 fn in_one_place(estate: &Estate, a: &Allocation, b: &Allocation) -> Option<OverlapKind> {
     let (one, other) = (&estate.devices[a.device], &estate.devices[b.device]);
     if a.device == b.device {
@@ -211,7 +211,7 @@ fn in_one_place(estate: &Estate, a: &Allocation, b: &Allocation) -> Option<Overl
     let gateways = |device: &Device| -> Vec<usize> {
         let gateways =
             device.facts.routes.iter().filter(|route| route.is_default()).filter_map(|route| route.gateway);
-        // An address that several devices have tells nothing: it may be one at each site.
+        // An address of several devices is not conclusive: it may be one at each site.
         gateways
             .filter_map(|gateway| match estate.holders(gateway) {
                 [holder] => Some(*holder),
@@ -250,7 +250,7 @@ fn pool_in_network(estate: &Estate, a: &Allocation, pool: &Pool, b: &Allocation)
         let connected_itself = inside
             .flat_map(|one| &one.addresses)
             .any(|address| IpRange::from(address.net.trunc()).intersection(&a.range).is_some());
-        // Where its own device is connected to it the overlap is told there.
+        // Where its own device is connected to it the overlap is reported there.
         if other_end || connected_itself || is_host_local(name) {
             return None;
         }

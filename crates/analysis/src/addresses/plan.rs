@@ -16,7 +16,7 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// Whether a claim stands for a tunnel's pool: for its whole network, or for a range that lies in none.
+    /// Whether an allocation represents a tunnel's pool: its whole network, or a range in none.
     pub fn stands_for_pool(&self, allocation: &Allocation) -> bool {
         matches!(allocation.kind, AllocationKind::PoolNetwork | AllocationKind::Pool)
             && whole(self, allocation).is_some()
@@ -48,7 +48,7 @@ pub enum OverlapKind {
 /// Two claims that share addresses.
 #[derive(Debug, Clone, Copy)]
 pub struct Overlap {
-    /// The compared allocation, by number: one that is assigned or lies behind a tunnel.
+    /// The compared allocation, by number: one that is assigned or is behind a tunnel.
     pub a: usize,
     /// The allocation it overlaps, by number.
     pub b: usize,
@@ -63,7 +63,7 @@ pub(crate) fn owner<'a>(plan: &'a Plan, allocation: &Allocation) -> Option<&'a P
     allocation.group.map(|group| &plan.pools[group])
 }
 
-/// The pool of a claim that stands for everything this part of the pool claims: its network, or a range outside of it.
+/// The pool of an allocation that represents a whole part of the pool: its network, or a range outside of it.
 pub(crate) fn whole<'a>(plan: &'a Plan, allocation: &Allocation) -> Option<&'a Pool> {
     let pool = owner(plan, allocation)?.pool.as_ref()?;
     let covered = allocation.kind == AllocationKind::Pool

@@ -2,9 +2,8 @@
 
 use trevlin_model::IpRange;
 
-/// Calls `visit` once for every two ranges of kinds that are of interest to each other and that share an address, with
-/// their numbers (the one that begins first comes first; of two that begin together the one with the lower number) and
-/// with what they share.
+/// Calls `visit` once for every two overlapping ranges of comparable kinds, with their numbers (the one that begins first comes first; of
+/// two with the same beginning the one with the lower number) and their common part.
 ///
 /// Ranges are sorted once. A range stays among the open ones of its kind until one begins behind its end, and a new range
 /// is held only against open ones of the kinds it is of interest to. The cost is that of sorting and of the pairs that

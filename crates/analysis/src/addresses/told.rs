@@ -17,7 +17,7 @@ pub fn sentence(estate: &EstateMap, plan: &Plan, overlap: &Overlap) -> String {
     }
 }
 
-/// A claim as a phrase: what it is, whose, and where that is stated.
+/// An allocation as a phrase: kind, owner, and the place that states it.
 pub fn told(estate: &EstateMap, allocation: &Allocation) -> String {
     let range = allocation.range.short();
     let device = &estate.devices[allocation.device].name;

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use trevlin_model::Origin;
 use trevlin_model::ssh::{SshConnection, SshCriterion, SshServer};
 
-/// Keywords that have a say in how people log in.
+/// Keywords that affect logins.
 const ABOUT_LOGINS: [&str; 5] = [
     "authenticationmethods",
     "kbdinteractiveauthentication",
@@ -40,8 +40,8 @@ impl ShellCondition {
     }
 }
 
-/// Conditions by name, group and address that say something about logins. One by name is tried with the first name in it,
-/// one by address with the first address; those that look at anything else cannot be tried out.
+/// Conditions by name, group and address that affect logins. One by name is evaluated for the first name in it, one by address for the
+/// first address; other conditions cannot be evaluated.
 pub fn conditions(server: &SshServer) -> Vec<ShellCondition> {
     let first = |pattern: &String| pattern.split(',').next().unwrap_or(pattern).to_owned();
     let mut found = Vec::new();
@@ -75,7 +75,7 @@ pub fn conditions(server: &SshServer) -> Vec<ShellCondition> {
     found
 }
 
-/// An address that a pattern stands for.
+/// An address that matches a pattern.
 fn sample(pattern: &str) -> Option<IpAddr> {
     pattern.parse().ok().or_else(|| pattern.parse::<IpNet>().ok().map(|net| net.network()))
 }

@@ -23,7 +23,7 @@ use trevlin_model::{Device, FactorKind, Origin};
 pub enum Factors {
     /// These kinds, with the lines that require them.
     Known(BTreeSet<FactorKind>, Vec<Origin>),
-    /// A service outside the exports decides, or a part was not exported.
+    /// Decided by a service without exports, or by a part that was not exported.
     Unknown {
         /// The beginning of the request: "Please provide `/etc/pam.d/x`, with the files it includes". It decides about the factors.
         ask: String,
@@ -120,7 +120,7 @@ pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origi
         return Factors::Unknown { ask, evidence: vec![first, asked_at], file: None };
     }
     match (easiest(walk.ends, service, asked_at), radius) {
-        // Where the RADIUS server is why it cannot be told, what is known of that server says more.
+        // Where the RADIUS server is the reason, its own result is more informative.
         (Factors::Unknown { evidence, .. }, Some((Factors::Unknown { ask, evidence: more, file }, at)))
             if evidence.contains(&at) =>
         {
@@ -149,7 +149,7 @@ fn easiest(ends: BTreeSet<Proved>, service: &str, asked_at: Origin) -> Factors {
             evidence: unknown.lines.iter().copied().chain([asked_at]).collect(),
             file: None,
         },
-        // Nobody passes at all: more than any number of factors.
+        // No user passes: stronger than any number of factors.
         _ => Factors::Unknown {
             ask: format!(
                 "Please state how users log in through the PAM stack of `{service}`, in which no path grants access"
@@ -217,7 +217,7 @@ fn step(line: &PamLine, success: PamAction, failure: PamAction) -> Step {
         (vec![Proof::Factor(FactorKind::Knowledge)], true)
     } else if one_of(&MODULES.one_time_code) {
         let mut proofs = vec![Proof::Factor(FactorKind::OneTimeCode)];
-        // Who has not set the code up yet passes without one.
+        // Users without a code set up pass without one.
         proofs.extend(says("nullok").then_some(Proof::Nothing));
         (proofs, true)
     } else if one_of(&MODULES.possession) {
@@ -319,7 +319,7 @@ pub fn ssh_login_paths(
             return one(FactorKind::Knowledge, keyword);
         }
         match of_service(estate, device, "sshd", place("usepam").unwrap_or(server.origin)) {
-            // The method's own line is the one to cite, the modules' lines prove what it asks for.
+            // The method's own line is cited; the modules' lines prove the factors.
             Factors::Known(kinds, lines) => {
                 Factors::Known(kinds, place(keyword).into_iter().chain(lines).collect())
             }

@@ -11,13 +11,13 @@ use trevlin_model::{
 
 /// Authentication that a PPP tunnel requires, with the deciding line.
 pub enum PppAuthentication<'a> {
-    /// A file that may say so was not exported.
+    /// A file that may state it was not exported.
     NotExported(&'a Reference),
     /// Nothing, for this reason.
     Nobody(&'static str, Origin),
     /// Another service decides.
     Elsewhere(&'a PasswordSource, Origin),
-    /// EAP, which may stand for a password or a certificate.
+    /// EAP, which may use a password or a certificate.
     Eap(Origin),
     /// A password from a list that permits no login here, or was not exported.
     NoList(Origin),
@@ -38,7 +38,7 @@ pub fn server_names<'a>(
             return PppAuthentication::Nobody("`noauth` accepts any client", origin);
         }
         (None, Some(missing)) => return PppAuthentication::NotExported(missing),
-        // pppd asks nobody then, as the tunnel server starts it as root (pppd(8), auth).
+        // pppd requires no authentication then, as the tunnel server starts it as root (pppd(8), auth).
         (None, None) => {
             return PppAuthentication::Nobody("no option requires authentication", profile.origin);
         }
@@ -65,7 +65,7 @@ pub fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTree
     if tunnel.missing_file().is_some() {
         return None;
     }
-    // An own key for each caller, kept in a file, is all there is to WireGuard (wg(8)).
+    // A stored key per client is WireGuard's only factor (wg(8)).
     if tunnel.family == TunnelFamily::WireGuard {
         return Some(BTreeSet::from([FactorKind::Possession]));
     }
@@ -104,7 +104,7 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &AlternativeLogin) -
         kinds.insert(FactorKind::Certificate);
     }
     let Some(check) = way.passwords.iter().find(|check| !check.optional) else {
-        // A key that everybody shares is something known.
+        // A key shared by all clients counts as knowledge.
         if let Some(origin) = tunnel.proof.shared_key.filter(|_| kinds.is_empty()) {
             return Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![origin]);
         }
@@ -126,7 +126,7 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &AlternativeLogin) -
             kinds.extend(more);
             Factors::Known(kinds, lines)
         }
-        // A password is asked for besides the certificate, whatever decides about it.
+        // A password is required besides the certificate, whoever verifies it.
         Factors::Unknown { .. } if !kinds.is_empty() => {
             kinds.insert(FactorKind::Knowledge);
             Factors::Known(kinds, vec![check.origin])
@@ -141,8 +141,7 @@ fn asks_nothing(tunnel: &Tunnel) -> bool {
     tunnel.ipsec.as_ref().is_some_and(|one| !one.remote.is_empty() && one.remote.iter().all(nothing))
 }
 
-/// The easier of two ways: one factor that is known before what is not known, and that before two. A password is easier
-/// than anything else.
+/// The weaker of two: one known factor before unknown factors, and those before two. A password is weaker than any other factor.
 pub fn easier(a: Factors, b: Factors) -> Factors {
     let rank = |one: &Factors| match one {
         Factors::Known(kinds, _) if kinds.len() < 2 => {

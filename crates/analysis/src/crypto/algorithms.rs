@@ -1,4 +1,4 @@
-//! The table of algorithms: what each name means in each program's spelling, and what is known of its strength.
+//! The table of algorithms: the meaning of each name in each program's spelling, and the strength of each algorithm.
 
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -56,7 +56,7 @@ pub struct Algorithm {
     role: String,
     /// Strength.
     pub status: Status,
-    /// Who says so.
+    /// Source of the rating.
     pub source: String,
     /// When.
     pub year: u16,
@@ -159,7 +159,7 @@ pub fn lookup(spelling: Spelling, role: Option<AlgorithmRole>, name: &str) -> Op
         let found = NAMES.get(&(spelling, name.clone()))?;
         found.iter().copied().find(|one| role.is_none_or(|role| one.role() == role))
     };
-    // What is not written in a program's words may still be one of them.
+    // A name from another source than a program may still be a program's.
     let any = || SPELLINGS.into_iter().find_map(of);
     of(spelling).or_else(|| if spelling == Spelling::Trade { any() } else { None })
 }
@@ -214,7 +214,7 @@ mod tests {
         }
     }
 
-    /// Every cipher and digest that the program knows is in the table.
+    /// Every cipher and digest of the program is in the table.
     #[test]
     #[ignore = "needs openvpn; run by scripts/conformance.sh"]
     fn names_of_the_openvpn_program() {

@@ -7,7 +7,7 @@ use trevlin_model::Tunnel;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::ipsec::IpsecConnection;
 
-/// One end: the device, the tunnel, and what IKE says of it.
+/// One end: the device, the tunnel, and its IKE settings.
 #[derive(Debug, Clone, Copy)]
 pub struct End<'a> {
     /// Device, as index into the estate.
@@ -31,7 +31,7 @@ pub fn ike_pairs(estate: &Estate) -> Vec<(End<'_>, End<'_>)> {
             }
         }
     }
-    // Who may be at the other end: ends of devices with the address that is called, and ends with the name.
+    // Candidates for the other end: devices with the requested address, and ends with the name.
     let mut by_device: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
     let mut by_address: BTreeMap<IpAddr, Vec<usize>> = BTreeMap::new();
     let mut by_name: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
@@ -66,8 +66,7 @@ pub fn ike_pairs(estate: &Estate) -> Vec<(End<'_>, End<'_>)> {
             }
         }
     }
-    // One connection that calls another twice (two connections between the same devices) is held against the one that
-    // fits best.
+    // Two connections between the same devices are compared with the best match.
     let mut sorted = pairs;
     sorted.sort_by_key(|pair| std::cmp::Reverse(fits(pair.0.connection, pair.1.connection)));
     let mut taken: BTreeSet<(usize, &str)> = BTreeSet::new();
@@ -90,7 +89,7 @@ fn names<'a>(estate: &'a Estate, end: &End<'a>) -> impl Iterator<Item = &'a str>
     server_names.chain(shown.map(|(name, _)| bare(name)))
 }
 
-/// An identity without the sign that says it is a name.
+/// An identity without the prefix that marks it as a name.
 pub fn bare(identity: &str) -> &str {
     identity.trim_start_matches('@')
 }

@@ -10,7 +10,7 @@ use std::net::IpAddr;
 use trevlin_model::{ExportState, Origin, PortForward};
 use trevlin_packets::way::{Egress, Step, StepKind, Verdict};
 
-/// The fates of every forward that connections from there may meet.
+/// The outcome of every forward that connections from the source may match.
 pub(super) fn outcomes(estate: &EstateMap, exposure: &Exposure, found: &[Found]) -> Vec<ForwardResult> {
     let mut by_origin: BTreeMap<Origin, Vec<&Found>> = BTreeMap::new();
     for one in found {
@@ -18,7 +18,7 @@ pub(super) fn outcomes(estate: &EstateMap, exposure: &Exposure, found: &[Found])
             by_origin.entry(origin).or_default().push(one);
         }
     }
-    // What is reached, by the forwards that lead there.
+    // Reachable services, by the forwards that lead there.
     let forwards: BTreeSet<Origin> =
         estate.devices.iter().flat_map(|device| &device.facts.forwards).map(|one| one.origin).collect();
     let mut reached: BTreeMap<Origin, Vec<usize>> = BTreeMap::new();
@@ -50,7 +50,7 @@ fn lines_of(steps: &[Step]) -> BTreeSet<Origin> {
     steps.iter().filter_map(|step| step.origin).collect()
 }
 
-/// Whether a forward is there for connections that set out at one of the places.
+/// Whether a forward applies to connections from one of the sources.
 fn may_be_met(exposure: &Exposure, device: usize, forward: &PortForward) -> bool {
     exposure.traffic_sources.iter().any(|traffic_source| {
         traffic_source.device == device

@@ -1,4 +1,4 @@
-//! Puts sets of packets together to what is reached.
+//! Combines sets of packets into reachable services.
 
 pub(super) use crate::exposure::found::Found;
 use crate::exposure::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
@@ -25,7 +25,7 @@ pub(super) fn gather(
     let net = ground.net();
     let most = ground.most_cells();
     let mut protocols: BTreeSet<u8> = BTreeSet::from([6, 17]);
-    // Of what callers and other sites reach only services with ports are judged.
+    // For VPN clients and other sites only services with ports are judged.
     if whole {
         protocols.extend(services.iter().flatten().map(|service| service.protocol));
     }
@@ -68,7 +68,7 @@ pub(super) fn gather(
     let (outwards, openings): (Vec<Opening>, Vec<Opening>) =
         table.openings.into_values().partition(|one| one.gone == Some(Egress::Outside));
     exposure.openings = openings;
-    // What goes back to where it came from reaches nothing.
+    // Traffic that returns to its source network reaches nothing.
     let shape = &estate.shape().shape;
     exposure.outwards = outwards
         .into_iter()
@@ -94,7 +94,7 @@ pub(super) fn gather(
     exposure
 }
 
-/// Number of pairs of an address and a port that are permitted to hosts outside untrusted networks.
+/// Number of pairs of an address and a port that are permitted to hosts on internal networks.
 fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
     let mut by_protocol: BTreeMap<(Family, u8), Vec<&TrafficClass>> = BTreeMap::new();
     for one in found {
@@ -124,7 +124,7 @@ fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
                 let both = sets.intersection(one, other)?;
                 sets.union(whole, both)
             });
-            // What is too intricate to count is left uncounted.
+            // Sets that are too complex to count are left uncounted.
             whole = made.unwrap_or(whole);
         }
         let addresses = addresses.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
@@ -328,7 +328,7 @@ fn answering(service: &Service, cell: &TrafficClass, delivery: &Delivery) -> Opt
     }
 }
 
-/// Whether the ports that are called are those that are served.
+/// Whether the requested ports are the ports of the service.
 fn called_as_served(cell: &TrafficClass) -> bool {
     cell.sent.ports == cell.delivered.1
 }

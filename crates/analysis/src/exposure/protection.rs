@@ -9,7 +9,7 @@ use serde::Serialize;
 use trevlin_model::served::{AuthRequirement, ServiceResource, TransportSecurity};
 use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
 
-/// How a service stands that is reached.
+/// Level of protection of an exposed service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Protection {
@@ -179,7 +179,7 @@ fn between_sites(estate: &Analyses, device: usize, number: usize) -> Option<Vec<
     }
 }
 
-/// How a service stands that is reached.
+/// Level of protection of an exposed service.
 #[must_use]
 pub fn protection(
     estate: &Analyses,
@@ -207,7 +207,7 @@ pub fn protection(
         Some(factors) if factors.len() > 1 => Protection::Protected,
         Some(factors) if factors[0].is_guessable() => Protection::Weak,
         Some(_) => Protection::Protected,
-        // Of what is never meant for everybody, its being reached is enough to say.
+        // For services that should never be public, exposure alone is sufficient.
         None if never_meant(service.kind()) => Protection::Unprotected,
         None => Protection::Undetermined,
     }

@@ -11,9 +11,9 @@ use trevlin_packets::way::{Egress, Step};
 pub struct Reachable {
     /// Where the connections set out, by its number.
     pub traffic_source: usize,
-    /// Addresses that are called.
+    /// Requested addresses.
     pub called: IpRangeSet,
-    /// Ports that are called.
+    /// Requested ports.
     pub called_ports: PortSet,
     /// Number of the transport protocol.
     pub protocol: u8,
@@ -42,7 +42,7 @@ pub struct Opening {
     pub traffic_source: usize,
     /// The destination device, or the last one on the path.
     pub device: usize,
-    /// To whom it leaves that device; none where it is for the device itself.
+    /// The next hop after that device; none for traffic to the device itself.
     pub gone: Option<Egress>,
     /// Interface by which it leaves.
     pub leaving: Option<String>,
@@ -79,7 +79,7 @@ pub struct Ping {
     pub steps: Vec<Step>,
 }
 
-/// Amount of traffic permitted to hosts outside untrusted networks, by one protocol of one IP version.
+/// Amount of traffic permitted to hosts on internal networks, by one protocol of one IP version.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Breadth {
     /// IP version.
@@ -111,7 +111,7 @@ pub struct Exposure {
     pub breadth: Vec<Breadth>,
     /// Whether something was left out, because there would have been too much.
     pub cut: bool,
-    /// Numbers of what is reached, by device.
+    /// Numbers of reachable services, by device.
     pub(crate) by_device: BTreeMap<usize, Vec<usize>>,
 }
 
@@ -156,7 +156,7 @@ pub enum ForwardOutcome {
     Lost,
     /// Its outcome depends on unknown information.
     Depends,
-    /// Nowhere: nothing that comes from there meets it.
+    /// No destination: no connection from the source matches it.
     NeverMet,
 }
 
@@ -171,11 +171,11 @@ pub struct ForwardResult {
     pub origin: Origin,
     /// Number of the transport protocol it is met by.
     pub protocol: Option<u8>,
-    /// Who meets it.
+    /// Sources that match it.
     pub sources: IpRangeSet,
-    /// Addresses that are called.
+    /// Requested addresses.
     pub called: IpRangeSet,
-    /// Ports that are called.
+    /// Requested ports.
     pub called_ports: PortSet,
     /// Where it leads to.
     pub address: Option<IpAddr>,

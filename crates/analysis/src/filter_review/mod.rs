@@ -25,7 +25,7 @@ pub struct FilterReview<'a> {
     pub device: usize,
     /// The table.
     pub filter: &'a Filter,
-    /// Rules that packets of a hook can come to, with what was found, and by which hooks.
+    /// Rules that packets of a hook can reach, with the results and the hooks.
     pub rules: &'a BTreeMap<RuleId, Reviewed>,
     /// The spaces of its packets, one for each IP version that it judges.
     pub spaces: &'a [Space],
@@ -64,7 +64,7 @@ impl FilterReviewCache {
         self.filter
     }
 
-    /// How each rule stands that packets come to.
+    /// Status of each rule that packets reach.
     pub fn statuses(&self) -> impl Iterator<Item = &RuleStatus> {
         self.rules.values().map(|(review, _)| &review.status)
     }
@@ -82,12 +82,12 @@ impl FilterReview<'_> {
         self.jumps.to(self.filter, chain)
     }
 
-    /// Ways by which what the device takes or forwards comes to a chain.
+    /// Paths by which traffic to or through the device reaches a chain.
     pub fn ways_to(&self, chain: &Chain) -> Vec<WayTo<'_>> {
         self.jumps.ways(self.filter, chain)
     }
 
-    /// Every rule of the table in the order of the file, with what was found where packets can come to it.
+    /// Every rule of the table in the order of the file, with the result where packets can reach it.
     pub fn each(&self) -> impl Iterator<Item = (RuleId, &Chain, &Rule, Option<&Reviewed>)> {
         self.filter.chains.iter().enumerate().flat_map(move |(at, chain)| {
             chain.rules.iter().enumerate().map(move |(number, rule)| {
@@ -98,14 +98,13 @@ impl FilterReview<'_> {
     }
 }
 
-/// Whether a base chain filters. One that only translates, or only marks what passes, is a list that selects: nothing of what
-/// is said of filters is true of it.
+/// Whether a base chain filters. One that only translates or marks packets selects traffic, and filter checks do not apply to it.
 #[must_use]
 pub fn filters(filter: &Filter, chain: &Chain) -> bool {
     if chain.hook.is_none() || chain.kind == ChainKind::Nat {
         return false;
     }
-    // Tables that are there to filter (iptables(8); firewall4 of OpenWrt), whatever they let through.
+    // Tables for filtering (iptables(8); firewall4 of OpenWrt), whatever they permit.
     if matches!(&*filter.table, "filter" | "fw4")
         || matches!(chain.policy, Some(Target::Drop | Target::Reject))
     {

@@ -14,13 +14,13 @@ use trevlin_packets::review::{RuleReview, RuleStatus};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum RemarkKind {
-    /// No packet can meet its conditions.
+    /// No packet can match its conditions.
     Impossible,
     /// Earlier rules take everything.
     NeverMatched,
     /// A deny that comes after an accept of the same.
     DenyTooLate,
-    /// It says the same as an earlier rule.
+    /// It is equal to an earlier rule.
     Duplicate,
     /// Without it nothing would change.
     ChangesNothing,
@@ -36,7 +36,7 @@ pub enum RemarkKind {
     Temporary,
     /// It was never met since counting began.
     NeverCounted,
-    /// Nothing says what it is for.
+    /// It has no comment.
     NoComment,
     /// One of its conditions is not analysed.
     NotAnalysed,
@@ -60,7 +60,7 @@ pub struct Remark {
 pub struct Told {
     /// Its description in words.
     pub described: Described,
-    /// How broadly it lets new connections through; none where it lets none through, or only what the device says to itself.
+    /// Breadth of the new connections that it permits; none where it permits none, or only connections within the device.
     pub breadth: Option<Breadth>,
     /// The remarks, the weightiest first.
     pub remarks: Vec<Remark>,
@@ -208,7 +208,7 @@ pub fn let_through(spaces: &[Space], rule: &Rule) -> Option<Breadth> {
     all.max_by(|a, b| a.all.total_cmp(&b.all))
 }
 
-/// Whether a rule is only for what the device says to itself: the first line of nearly every filter, and no opening.
+/// Whether a rule is only for loopback traffic: the first line of nearly every filter, which exposes nothing.
 pub fn within_device(estate: &Analyses, device: usize, rule: &Rule) -> bool {
     let loopback = |name: &str| {
         let known = estate.devices[device].facts.interfaces.iter().find(|one| one.name == name);
@@ -353,7 +353,7 @@ fn month(words: &[&str], before: Option<&str>, as_of: Date) -> Option<Date> {
         None => {
             let this = Date::new(as_of.year(), month, day as i8).ok()?;
             let ahead = this.since(as_of).map_or(0, |span| span.get_days());
-            // Half a year ahead and more, last year is meant.
+            // A date half a year or more ahead refers to the last year.
             if ahead > 182 { Date::new(as_of.year() - 1, month, day as i8).ok() } else { Some(this) }
         }
     }

@@ -15,7 +15,7 @@ pub struct Described {
     pub to: String,
     /// Which service.
     pub service: String,
-    /// Everything else that has to hold.
+    /// Further conditions.
     pub more: String,
     /// Unlimited fields.
     pub open: Unlimited,
@@ -30,7 +30,7 @@ pub struct Unlimited {
     pub destination: bool,
     /// Which service.
     pub service: bool,
-    /// Everything else, but for an IP version, or that a connection is new.
+    /// Any other field, except for an IP version, or the state of new connections.
     pub otherwise: bool,
 }
 

@@ -28,7 +28,7 @@ pub(super) fn rows(estate: &Analyses, at: usize) -> Vec<LoginPath> {
         verdict,
         evidence,
     };
-    // Where connections are among the exports, their own rows say what each asks for.
+    // Where connections are among the exports, their own rows state their requirements.
     let connections = || device.facts.tunnels.iter().filter(|one| one.ipsec.is_some());
     let asks = |one: &trevlin_model::Tunnel| {
         one.proof.passwords.iter().any(|check| check.source == PasswordSource::OwnSecrets)

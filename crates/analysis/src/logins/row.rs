@@ -31,7 +31,7 @@ pub struct LoginPath {
     pub kind: ServiceKind,
     /// Service.
     pub service: String,
-    /// Who may come in.
+    /// Permitted users.
     pub who: String,
     /// Those among them who administer the device, where names tell.
     pub administrators: Vec<String>,

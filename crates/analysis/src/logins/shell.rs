@@ -37,7 +37,7 @@ fn superuser(estate: &Analyses, at: usize, server: &SshServer) -> Option<LoginPa
     }
     let mut row = shell(estate, at, server, &connection, Some("root".into()), origin);
     if word != "yes" {
-        // Passwords are refused for this account, by either method that asks for one; a way that needs one is closed.
+        // Passwords are rejected for this account by both methods that use one; a login path that needs one is closed.
         let asks_none = |way: &SshLoginPath| {
             way.methods
                 .iter()

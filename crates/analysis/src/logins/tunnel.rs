@@ -14,7 +14,7 @@ use trevlin_model::{
     TunnelRole,
 };
 
-/// Who comes in at a tunnel, and what they have to show.
+/// Permitted users of a tunnel, and the required authentication.
 pub(super) struct Proof {
     who: String,
     list: String,
@@ -28,7 +28,7 @@ pub(super) struct Proof {
 pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
-    // What only carries L2TP is no way in of its own.
+    // A connection that only carries L2TP is no login path of its own.
     if tunnel.role != TunnelRole::Server || l2tp::carries_l2tp(tunnel) {
         return None;
     }
@@ -37,10 +37,10 @@ pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof
         TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec | TunnelFamily::WireGuard => {
             proven(estate, at, tunnel)
         }
-        // What forwards or wraps packets asks nobody for a login.
+        // Connections that only forward or encapsulate packets require no login.
         _ => return None,
     };
-    // A certificate that IPsec asks for around it is a factor of its own, where nobody comes in without.
+    // An IPsec certificate around it is a factor of its own, where clients without one are rejected.
     if tunnel.family == TunnelFamily::L2tp
         && l2tp::certificate_around(estate, at, tunnel).is_some()
         && l2tp::access(estate, at, tunnel) == l2tp::UnprotectedAccess::Protected

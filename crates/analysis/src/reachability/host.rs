@@ -67,8 +67,8 @@ impl EstateMap {
             .collect()
     }
 
-    /// A setting of the kernel: as it runs where that was exported, else as the files have it, of which the last to be read
-    /// counts (sysctl.d(5): by the name of the file; `sysctl.conf` is read as `99-sysctl.conf`).
+    /// A kernel setting: its running value where that was exported, otherwise that of the files, of which the last one read counts
+    /// (sysctl.d(5): by the name of the file; `sysctl.conf` is read as `99-sysctl.conf`).
     #[must_use]
     pub fn kernel_setting<'a>(&self, device: &'a Device, name: &str) -> Option<&'a KernelSetting> {
         let fits = |pattern: &str| match pattern.split_once('*') {
@@ -86,8 +86,7 @@ impl EstateMap {
         device.facts.kernel.iter().filter(|one| fits(&one.name)).max_by_key(order)
     }
 
-    /// The source check of each interface: the stricter of what is set for all and for it
-    /// (kernel documentation, ip-sysctl, `rp_filter`).
+    /// The source check of each interface: the stricter of the common and its own setting (kernel documentation, ip-sysctl, `rp_filter`).
     fn source_checks(&self, device: &Device) -> Vec<(String, SourceCheck, Origin)> {
         let value = |of: &str| -> Option<(u8, Origin)> {
             let setting = self.kernel_setting(device, &format!("net.ipv4.conf.{of}.rp_filter"))?;

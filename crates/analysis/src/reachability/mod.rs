@@ -27,7 +27,7 @@ use trevlin_packets::way::{Answer, Delivery, Egress, Host, Net, Sent, Step, Step
 pub struct Question {
     /// Where it comes from.
     pub from: From,
-    /// Device and interface by which it enters, where that is said.
+    /// Entry point as device and interface, where it is given.
     pub entering: Option<(String, String)>,
     /// Destination as written: an address, a network, a device, a tunnel (its clients), or `outside`.
     pub to: String,
@@ -92,7 +92,7 @@ pub struct ReachStep {
     pub device: String,
     /// The event.
     pub text: String,
-    /// The export that says so; none for what follows from no line.
+    /// The export with the deciding line; none for steps without a line.
     pub path: Option<Arc<str>>,
     /// Line, from 1.
     pub line: Option<u32>,
@@ -285,7 +285,7 @@ fn reached_from_outside(ground: &NetworkModel<'_>, question: &Question, device: 
                 let better = best.as_ref().is_none_or(|known| cell.answer.verdict < known.verdict);
                 if better && cell.answer.verdict != Verdict::Blocked {
                     let mut answer = cell.answer;
-                    // Of many ports the one that was asked for.
+                    // For many ports the requested one.
                     if let Some(delivered) = &mut answer.delivered {
                         delivered.port = question.port;
                     }
@@ -304,7 +304,7 @@ fn reached_from_outside(ground: &NetworkModel<'_>, question: &Question, device: 
     })
 }
 
-/// Where the connections of a question set out, each with what is aimed at from there.
+/// Sources of the connections of a query, each with its destinations.
 fn aimed_setouts(
     estate: &EstateMap,
     question: &Question,

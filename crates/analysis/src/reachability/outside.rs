@@ -8,7 +8,7 @@ use trevlin_model::IpRange;
 use trevlin_model::IpRangeSet;
 use trevlin_packets::way::Place;
 
-/// Internet addresses outside of a device, without the device's own internal networks.
+/// Internet addresses apart from the device's own internal networks.
 pub(super) fn outside_sources(estate: &EstateMap, device: usize) -> Vec<IpRange> {
     let faces = |name: &str| estate.outside(device).iter().any(|one| one.name == name);
     let inside =
@@ -46,7 +46,7 @@ fn aimable(estate: &EstateMap, place: &Place) -> Vec<IpRange> {
     let far = own.into_iter().flat_map(|one| &one.addresses).filter(|one| !is_link_local(one.net.addr()));
     let before = all.len();
     all.extend(far.map(|one| IpRange::from(one.net.addr())));
-    // Where its address comes from somewhere else, it may be any; a forward that asks for none takes what comes to it.
+    // A dynamic address may be any; a forward without a destination condition accepts all traffic.
     let any_taken = facts.forwards.iter().any(|forward| forward.arriving_at.is_empty());
     if all.len() == before && any_taken {
         all.extend(public_ranges().into_iter().filter(|range| range.first().is_ipv4()));
@@ -62,7 +62,7 @@ fn aimable(estate: &EstateMap, place: &Place) -> Vec<IpRange> {
     let mut kept = IpRangeSet::new();
     for range in all {
         let carried: Vec<IpRange> = public.iter().filter_map(|one| one.intersection(&range)).collect();
-        // Private addresses of its own network are met only where the estate file says that this is the outside.
+        // Private addresses of its own network are included only where the estate file marks the interface as facing an untrusted network.
         let near = own_networks.iter().any(|net| net.covers(&range));
         kept.extend(&if near { vec![range] } else { carried });
     }

@@ -1,4 +1,4 @@
-//! From where connections set out, and what is aimed at.
+//! Sources and destinations of connections.
 
 use crate::addresses::{Allocation, AllocationKind};
 use crate::map::EstateMap;
@@ -15,7 +15,7 @@ use trevlin_estate::special::{is_link_local, is_public};
 use trevlin_model::{Family, IpRange};
 use trevlin_packets::way::Place;
 
-/// Where connections set out: as said, else where the source lies.
+/// Entry points of connections: as given, otherwise from the source address.
 ///
 /// # Errors
 /// If it is not known, or a name is unknown.
@@ -212,7 +212,7 @@ fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<TrafficSource
     }
 }
 
-/// Where what a host of a network sends comes first: to who has the address there, else to the router of the network.
+/// First hop of traffic from a host of a network: the owner of the address there, otherwise the router of the network.
 fn first_hop(
     estate: &EstateMap,
     number: usize,

@@ -24,7 +24,7 @@ impl From {
     /// `outside`, an address, a network, or a name.
     ///
     /// # Errors
-    /// When it is neither, with what it looks like.
+    /// If it is neither, with the probable type.
     pub fn parse(word: &str) -> Result<Self, NoPlace> {
         if word == "outside" {
             return Ok(Self::Outside);
@@ -98,7 +98,7 @@ pub struct TrafficSource {
     pub ipsec: bool,
     /// Source addresses.
     pub sources: Vec<IpRange>,
-    /// Whether the destination is on the same network, so that no device stands between.
+    /// Whether the destination is on the same network, without a device between.
     pub next_to: bool,
 }
 
@@ -169,7 +169,7 @@ pub enum QueryError {
     /// Addresses of a device are not known.
     #[error("the addresses of {0} were not exported, so its source addresses are not known")]
     NoAddress(String),
-    /// Several devices have an outside interface.
+    /// Several devices have an Internet interface.
     #[error("several interfaces face the Internet: {0}; choose one with `--entering DEVICE:INTERFACE`")]
     SeveralOutside(String),
     /// The addresses are of different IP versions.

@@ -49,15 +49,15 @@ pub enum What {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Known {
-    /// Files say so; no dump of sockets was exported.
+    /// In the configuration; no socket list was exported.
     Configured,
     /// A socket was seen; no file that was exported explains it.
     Observed,
     /// Both.
     Both,
-    /// Files say so, and no such socket was seen.
+    /// In the configuration, without a matching socket.
     Absent,
-    /// Files say so, and the unit that starts it is switched off.
+    /// In the configuration, with a disabled unit.
     Disabled,
 }
 
@@ -139,13 +139,13 @@ impl Service {
         self.address.map_or_else(|| self.families.has(Family::of(address)), |own| own == address)
     }
 
-    /// The line to cite first: its configuration, else its socket.
+    /// The line to cite first: its configuration, otherwise its socket.
     #[must_use]
     pub fn origin(&self) -> Option<Origin> {
         self.configured.or(self.observed)
     }
 
-    /// Lines that say so.
+    /// Lines that state it.
     #[must_use]
     pub fn origins(&self) -> Vec<Origin> {
         self.configured.into_iter().chain(self.observed).collect()
@@ -200,7 +200,7 @@ pub fn endpoint(protocol: u8, ports: PortRange) -> String {
     if trevlin_packets::way::has_ports(protocol) { format!("{name} {ports}") } else { name }
 }
 
-/// The line that says that a service is switched off: none of the units that start it is enabled, and one is known not to be.
+/// The line that shows that a service is disabled: none of its units is enabled, and one is known not to be.
 pub fn switched_off(device: &Device, served: &Served) -> Option<Origin> {
     let named = |name: &str| {
         let (plain, _) = name.split_once('.').unwrap_or((name, ""));
@@ -447,14 +447,14 @@ fn of_tunnel(number: usize, tunnel: &Tunnel) -> Vec<Service> {
     all
 }
 
-/// Holds what is configured against the sockets that were seen.
+/// Compares the configuration with the observed sockets.
 fn observe(device: &Device, all: &mut Vec<Service>) {
     if !device.facts.has_sockets {
         return;
     }
     let mut explained = vec![false; device.facts.sockets.len()];
     for service in all.iter_mut() {
-        // What the kernel or a protocol without ports serves shows as no socket.
+        // Services of the kernel or of protocols without ports have no socket.
         if service.protocol == GRE || in_kernel(device, service) {
             continue;
         }
@@ -502,8 +502,8 @@ fn observe(device: &Device, all: &mut Vec<Service>) {
     }
 }
 
-/// Whether a socket can be that of a service that is bound to an interface: it is bound to it as well, or to one of its addresses.
-/// Daemons for names and addresses listen everywhere and leave unanswered what comes in elsewhere (dnsmasq(8), --interface).
+/// Whether a socket may belong to a service that is bound to an interface: it is bound to the interface as well, or to one of its
+/// addresses. DHCP and DNS daemons listen on all interfaces and ignore requests from others (dnsmasq(8), --interface).
 fn bound_alike(device: &Device, service: &Service, socket: &trevlin_model::listen::Socket) -> bool {
     let Some(name) = service.interface.as_ref() else { return true };
     let drops = matches!(service.what, What::Dhcp(_) | What::Served(_, ServedKind::Names));

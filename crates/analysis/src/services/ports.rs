@@ -44,7 +44,7 @@ pub enum PortKind {
     Messages,
     /// Opening ports on request.
     Mapping,
-    /// Anything else.
+    /// Any other purpose.
     Other,
 }
 
@@ -94,7 +94,7 @@ pub struct KnownPort {
     /// Number.
     pub number: u16,
     protocol: String,
-    /// Name of what is served.
+    /// Name of the service.
     pub name: String,
     /// Purpose.
     pub kind: PortKind,

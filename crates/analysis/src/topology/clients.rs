@@ -56,7 +56,7 @@ fn addresses(tunnel: &Tunnel) -> Vec<IpRange> {
     let calling = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none());
     let allowed = calling.flat_map(|peer| peer.allowed.iter().map(|(range, _)| *range));
     let mut all: Vec<IpRange> = pools.chain(fixed).chain(allowed).collect();
-    // What lies in another is no range of its own: of those that begin before it, the one that goes furthest is enough to ask.
+    // A range within another is skipped: among those that begin before it, the one with the last end is sufficient for the comparison.
     all.sort_unstable_by_key(|one| (one.first(), std::cmp::Reverse(one.last())));
     let mut furthest: Option<IpRange> = None;
     all.retain(|one| {
@@ -114,7 +114,7 @@ pub(super) fn entrance(estate: &Estate, at: usize) -> Option<String> {
     })
 }
 
-/// A pool inside a network of the device is answered for there (proxy ARP).
+/// Registers a pool inside a network of the device as answered for there (proxy ARP).
 fn answer_for(one: &Device, tunnel: &Tunnel, ranges: &[IpRange], all: &mut Topology, device: usize) {
     let proxied = tunnel
         .addresses

@@ -26,7 +26,7 @@ impl Topology {
         networks::join(estate, &mut all);
         clients::place(estate, &mut all);
         tunnels::join(estate, &mut all);
-        // Who calls from another site of the estate is that site, and no caller.
+        // Clients from another site of the estate belong to that site.
         for clients in &mut all.clients {
             let place = Place { device: clients.device, interface: clients.interface.clone() };
             let sites = all.shape.takes(&place);

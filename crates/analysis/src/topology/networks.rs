@@ -29,7 +29,7 @@ impl Groups {
 
     fn join(&mut self, a: usize, b: usize) {
         let (a, b) = (self.find(a), self.find(b));
-        // The smaller number leads, so that the order does not hang on which two were joined first.
+        // The smaller number leads, so that the result does not depend on the order of joining.
         let (first, second) = (a.min(b), a.max(b));
         self.0[second] = first;
     }
@@ -47,13 +47,13 @@ struct Member {
 /// A network that holds the next ones.
 struct Level<'a> {
     net: IpNet,
-    /// Groups of interfaces on it, each by its first, with the site where they stand.
+    /// Groups of interfaces on it, each by its first, with their site.
     groups: Vec<(usize, Option<&'a str>)>,
     /// The first that has an address.
     held: BTreeMap<IpAddr, usize>,
 }
 
-/// Joins interfaces whose networks meet, unless they stand at different sites or the estate file says otherwise.
+/// Joins interfaces with overlapping networks, unless they are at different sites or the estate file states otherwise.
 pub(super) fn join(estate: &Estate, all: &mut Topology) {
     let mut places: Vec<Place> = Vec::new();
     let mut members: Vec<Member> = Vec::new();
@@ -177,8 +177,8 @@ fn settle(estate: &Estate, all: &mut Topology, places: &[Place], members: &[Memb
     }
 }
 
-/// The device that hosts of a network send to what lies elsewhere: the one that most others there have as their next hop, else
-/// the only one that is on another network as well.
+/// The default router of the hosts of a network: the most frequent next hop there, otherwise the only device that is on another network as
+/// well.
 ///
 /// # Errors
 /// The candidates, where several are as likely.
@@ -205,7 +205,7 @@ pub fn router(estate: &Estate, all: &Topology, number: usize) -> Result<Place, V
         let all = &estate.devices[place.device].facts.interfaces;
         all.iter().any(|one| one.name != place.interface && joins(one))
     };
-    // One that stands between networks; else one that at least has callers behind it.
+    // A device that connects networks; otherwise one with VPN clients behind it.
     for joins in [shared, |one: &Interface| !one.loopback] {
         let candidates: Vec<Place> =
             network.members.iter().filter(|place| interfaces(place, joins)).cloned().collect();

@@ -1,4 +1,4 @@
-//! How devices are joined, what is guessed, and what the estate file puts right.
+//! Connections between devices, assumptions, and corrections by the estate file.
 
 use crate::reachability::{From, Question, Transport, reach};
 use crate::testing::estate_with;
@@ -60,7 +60,7 @@ fn networks_are_joined_and_kept_apart() {
         (2, "", &["a:eth0+b:eth0"][..], 0),
         // A part of the network is on it as well.
         (3, "", &["a:eth0+b:eth0+c:eth0"], 0),
-        // Two with one address are on two networks, unless somebody says otherwise.
+        // Two with one address are on two networks, unless the estate file states otherwise.
         (4, "", &["a:eth0+b:eth0+c:eth0"], 1),
         (4, "[shape]\njoined = [[\"a:eth0\", \"d:eth0\"]]\n", &["a:eth0+b:eth0+c:eth0+d:eth0"], 0),
         (2, "[shape]\napart = [[\"a:eth0\", \"b:eth0\"]]\n", &[], 0),
@@ -179,7 +179,7 @@ fn callers_are_asked_for_by_tunnel_and_by_group() {
     let estate = estate_with(&files, "");
     let clients = &estate.shape().clients[0];
     assert_eq!((clients.interface.as_str(), clients.tunnel.as_str()), ("ppp0", "PPTP server"));
-    // Some callers come through and some do not; the one address of a group does or does not.
+    // Some clients are permitted and some are not; the one address of a group is or is not.
     assert_eq!(reached(&estate, "PPTP server", "10.4.0.77", 443), "depends");
     assert_eq!(reached(&estate, "clerks", "10.4.0.77", 443), "allowed");
     assert_eq!(reached(&estate, "crews", "10.4.0.77", 443), "blocked");

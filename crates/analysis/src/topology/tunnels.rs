@@ -45,7 +45,7 @@ pub(super) fn answers_at(estate: &Estate, address: IpAddr, protocol: Protocol, p
 /// The number of what joins two ends, among all that is joined.
 type Known = BTreeMap<[Place; 2], usize>;
 
-/// Says where it is stated that a tunnel joins two ends.
+/// Records the lines that state that a tunnel joins two ends.
 fn joined(all: &mut Topology, known: &mut Known, name: &str, mut ends: [Place; 2], origin: Origin) {
     ends.sort();
     match known.get(&ends) {

@@ -62,7 +62,7 @@ pub struct ChangedExposure {
     pub what: String,
     /// How it stood.
     pub old: String,
-    /// How it stands.
+    /// Its present state.
     pub new: String,
     /// Whether that is for the worse.
     pub worse: bool,
@@ -96,7 +96,7 @@ pub struct Comparison {
     pub renamed: Vec<Renamed>,
     /// Open findings by severity, the highest first.
     pub severities: Vec<SeverityCount>,
-    /// Findings that are gone from what was looked at again.
+    /// Missing findings whose device and file were read again.
     pub fixed: Vec<SeenFinding>,
     /// Findings that are gone with their device or file.
     pub unseen: Vec<UnseenFinding>,

@@ -38,14 +38,14 @@ pub(super) fn pair(old: &[SeenFinding], new: &[SeenFinding], renamed: &BTreeMap<
     for (at, one) in new.iter().enumerate().filter(|(at, _)| !found.new[*at]) {
         rest.entry((&one.check, one.device.clone())).or_default().push(at);
     }
-    // What is only like it may be another fault, and then the one is fixed and the other new.
+    // A merely similar finding may be another fault, in which case one is fixed and the other new.
     for (was, one) in old.iter().enumerate().filter(|(_, one)| !lines(one).is_empty()) {
         if found.old[was].is_some() {
             continue;
         }
         let Some(all) = rest.get(&(one.check.as_str(), device(one))) else { continue };
         let fits = |at: &&usize| !found.new[**at] && lines(&new[**at]) == lines(one);
-        // Of several the one that says the same.
+        // Of several, the equal one.
         let best =
             all.iter().filter(fits).max_by_key(|at| (new[**at].title == one.title, std::cmp::Reverse(**at)));
         if let Some(at) = best.copied() {
@@ -62,7 +62,7 @@ impl Paired {
     }
 }
 
-/// Devices that went and came back by another name: most of what was found on the one is found on the other.
+/// Renamed devices: most findings of the old one recur on the new one.
 pub(super) fn renamed(
     old: &Snapshot,
     new: &Snapshot,

@@ -95,7 +95,7 @@ pub struct Exposed {
 }
 
 impl Snapshot {
-    /// How many findings of a severity stand open.
+    /// Number of open findings of a severity.
     pub(crate) fn open(&self, severity: Severity) -> usize {
         self.findings.iter().filter(|one| one.severity == severity && one.status == Status::Open).count()
     }

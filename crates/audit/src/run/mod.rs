@@ -115,7 +115,7 @@ pub fn audit(estate: &Analyses, baseline: &Baseline) -> Outcome {
     audit_areas(estate, baseline, &Area::ALL)
 }
 
-/// Runs the checks of some areas over an estate, and gathers what they say.
+/// Runs the checks of some areas over an estate, and collects the results.
 #[must_use]
 pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Outcome {
     let texts = Texts::default();
@@ -133,7 +133,7 @@ pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Ou
     let mut add = |finding| findings.push(Box::new(finding));
     let mask = |text: &str| estate.masker().mask(text);
     let answers = answers::apply(&estate.answers, &mut open_questions, &mut add, &mut seen, &mask);
-    // Where nothing else tells two apart, the fingerprint does: an order that needs no memory beside them.
+    // Where two findings are otherwise equal, the fingerprint decides, so that sorting needs no further memory.
     findings.sort_unstable_by(|a, b| {
         let by_device = b.severity.cmp(&a.severity).then_with(|| a.device.cmp(&b.device));
         let by_place = by_device.then_with(|| a.first_place().cmp(&b.first_place()));
@@ -190,7 +190,7 @@ fn ask_all(estate: &Analyses, baseline: &Baseline, texts: &Texts, areas: &[Area]
     for device in large {
         estate.rule_reviews(device);
     }
-    // What several checks ask for is made once, beside those that ask for none of it and take long over secrets.
+    // Shared analyses are computed once, in parallel to checks that do not use them and take long over secrets.
     let prepare = || {
         debug_span!("reviews of packet filters").in_scope(|| {
             others.into_par_iter().with_max_len(1).for_each(|device| {

@@ -18,7 +18,7 @@ pub(super) struct Texts(Mutex<BTreeSet<Arc<str>>>);
 
 impl Texts {
     fn hold(&self, text: &str) -> Arc<str> {
-        // Whoever panicked beside this left the set as it was.
+        // A panic elsewhere leaves the set intact.
         let mut held = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(known) = held.get(text) {
             return Arc::clone(known);
@@ -38,7 +38,7 @@ impl Texts {
     }
 }
 
-/// A finding from what a check says is wrong.
+/// A finding from the failure of a check.
 pub(super) fn finding(
     estate: &Analyses,
     texts: &Texts,
@@ -133,7 +133,7 @@ pub(super) fn open_question(
     }
 }
 
-/// Every device with its exports and what readers had to say of them.
+/// Every device with its exports and the messages of the readers.
 pub(super) fn devices(estate: &Analyses, texts: &Texts) -> Vec<DeviceSummary> {
     let summary = |device: &trevlin_model::Device| DeviceSummary {
         name: device.name.clone(),

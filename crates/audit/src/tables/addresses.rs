@@ -1,5 +1,5 @@
-//! The plan as a table for outputs: the tree of the space, the overlaps in sentences, what is mistyped. Everything in it
-//! is text on its way out, with every secret masked.
+//! The address plan as a table for outputs: the tree of the address space, overlaps in sentences, malformed ranges. All texts have every
+//! secret masked.
 
 use ipnet::IpNet;
 use serde::Serialize;
@@ -16,7 +16,7 @@ use trevlin_model::{Family, IpRange, Origin};
 /// One claim in the table.
 #[derive(Debug, Clone, Serialize)]
 pub struct Row {
-    /// How many claimed ranges it lies in.
+    /// Number of allocated ranges that contain it.
     pub depth: usize,
     /// The addresses, in the shortest way to write them.
     pub range: String,
@@ -77,7 +77,7 @@ pub struct MalformedRow {
 /// The plan of an estate, ready for outputs.
 #[derive(Debug, Clone, Serialize)]
 pub struct Sheet {
-    /// Claims by address: a range before those inside it.
+    /// Allocations by address: a range before those inside it.
     pub allocations: Vec<Row>,
     /// Overlaps, faults first.
     pub overlaps: Vec<OverlapRow>,

@@ -54,22 +54,22 @@ pub struct ServiceRow {
     pub factors: Option<Vec<LoginFactor>>,
     /// Further remarks.
     pub remarks: Vec<String>,
-    /// Lines that say so.
+    /// Lines that state it.
     pub evidence: Vec<Evidence>,
 }
 
 /// A service that is reached.
 #[derive(Debug, Clone, Serialize)]
 pub struct ReachedRow {
-    /// How it stands.
+    /// Its protection.
     pub protection: Protection,
     /// Whether no condition that is not analysed decides.
     pub certain: bool,
     /// Number of the place where connections set out.
     pub start: usize,
-    /// Addresses that are called.
+    /// Requested addresses.
     pub called: Vec<String>,
-    /// Protocol and ports that are called, such as `tcp 443`.
+    /// Requested protocol and ports, such as `tcp 443`.
     pub called_at: Vec<String>,
     /// Who reaches it; `everybody`, or ranges.
     pub sources: Vec<String>,
@@ -126,14 +126,14 @@ pub struct ForwardRow {
     pub outcome: ForwardVerdict,
     /// The device.
     pub device: String,
-    /// Who meets it.
+    /// Sources that match it.
     pub sources: Vec<String>,
     /// Whether any address is included.
     #[serde(skip)]
     pub everybody: bool,
-    /// Protocol and ports that are called.
+    /// Requested protocol and ports.
     pub called_at: Vec<String>,
-    /// Addresses that are called.
+    /// Requested addresses.
     pub called: Vec<String>,
     /// Where it leads to.
     pub to: Option<String>,
@@ -176,7 +176,7 @@ pub struct ExposureSheet {
     pub from: String,
     /// Places where connections set out.
     pub starts: Vec<StartRow>,
-    /// Services that are reached, those that stand worst first.
+    /// Reachable services, the least protected first.
     pub reached: Vec<ReachedRow>,
     /// Further permitted traffic.
     pub openings: Vec<OpeningRow>,
@@ -290,7 +290,7 @@ fn merged(mut all: Vec<ReachedRow>) -> Vec<ReachedRow> {
     kept
 }
 
-/// One row for what is opened alike by several protocols.
+/// One row for equal openings of several protocols.
 fn openings(all: Vec<OpeningRow>) -> Vec<OpeningRow> {
     let mut kept: Vec<OpeningRow> = Vec::new();
     for one in all {
@@ -372,7 +372,7 @@ impl Maker<'_> {
         if everybody { vec!["any".to_owned()] } else { ranges(all) }
     }
 
-    /// Addresses of an opening: a network for what is most of it.
+    /// Addresses of an opening: a network where most of it is included.
     fn networks(&self, one: &Opening) -> Vec<String> {
         let facts = &self.estate.devices[one.device].facts;
         let leaving = facts.interfaces.iter().find(|interface| Some(&interface.name) == one.leaving.as_ref());

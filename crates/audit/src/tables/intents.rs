@@ -1,4 +1,4 @@
-//! Intents and how they stand, as outputs show them.
+//! Intents and their evaluation, as outputs show them.
 
 use serde::Serialize;
 use trevlin_analysis::context::Analyses;

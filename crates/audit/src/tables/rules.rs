@@ -96,7 +96,7 @@ pub struct RuleRow {
     pub destinations: Option<f64>,
     /// Services, as a power of two.
     pub services: Option<f64>,
-    /// How much of what it holds for earlier rules leave to it, from 0 to 1.
+    /// Share of its traffic that earlier rules leave to it, from 0 to 1.
     pub left: Option<f64>,
     /// Where it is never met: the rules that take everything it holds for, as `path:line`.
     pub covered_by: Vec<String>,
@@ -164,13 +164,13 @@ pub struct RuleSummary {
     pub changes_nothing: usize,
     /// Rules that let every service through.
     pub every_service: usize,
-    /// Rules meant for a time.
+    /// Temporary rules.
     pub temporary: usize,
-    /// Rules without a word of what they are for.
+    /// Rules without a comment.
     pub no_comment: usize,
     /// Rules that let new connections through without a log line.
     pub unlogged: usize,
-    /// Chains for the device or for what it forwards that accept what no rule decides.
+    /// Chains for traffic to or through the device with the default policy accept.
     pub accepting: Vec<String>,
 }
 

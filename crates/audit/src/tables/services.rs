@@ -98,7 +98,7 @@ pub struct ServedRow {
     pub parts: Vec<PartRow>,
     /// Information that the exports do not contain.
     pub open: Vec<String>,
-    /// Lines that say so.
+    /// Lines that state it.
     pub evidence: Vec<Evidence>,
 }
 
@@ -199,7 +199,7 @@ fn row(estate: &Analyses, at: usize, service: &Service, place: PlaceRow) -> Serv
 }
 
 fn part_row(estate: &Analyses, site: &Served, part: &ServiceResource, several: bool) -> PartRow {
-    // Of several sites at one place, each part says whose it is.
+    // With several sites at one place, each resource names its site.
     let name = match (several, part.kind) {
         (true, PartKind::Page) => {
             let port = site.endpoints.first().map_or(80, |one| one.port);

@@ -1,4 +1,4 @@
-//! Every tunnel, as one table: which protocol, who comes in and how, what may be agreed on, what goes through it.
+//! Every tunnel, as one table: protocol, users and authentication, negotiable algorithms, and routes.
 
 use crate::run::Outcome;
 use serde::Serialize;
@@ -37,9 +37,9 @@ pub struct TunnelRow {
     pub factors: Vec<String>,
     /// From where it can be reached, as far as forwards and interfaces tell; empty where that is not known.
     pub from: String,
-    /// The weakest algorithm that may be agreed on, with what is known of it; empty where none was read.
+    /// The weakest negotiable algorithm, with its strength; empty where none was read.
     pub weakest: String,
-    /// The grade of the shared key, or what the server's own certificate is made of; empty where none was read.
+    /// The grade of the shared key, or the type of the server's own certificate; empty where none was read.
     pub key: TunnelKey,
     /// Traffic that clients send through it: `everything`, `some networks`, or empty where it is not stated.
     pub sends: &'static str,
@@ -198,7 +198,7 @@ fn shown(tunnel: &Tunnel) -> Vec<String> {
     }
 }
 
-/// The grade of the key that both ends share, or what the certificate of this end is made of.
+/// The grade of the shared key of both ends, or the type of the certificate of this end.
 fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, baseline: &Baseline) -> TunnelKey {
     if tunnel.family == TunnelFamily::WireGuard {
         return TunnelKey::Fixed("Curve25519");
@@ -261,7 +261,7 @@ fn judged(outcome: &Outcome) -> BTreeMap<&(DeviceId, Subject), Judged> {
 /// The weakest algorithm that may be agreed on; of one kind of strength the first.
 fn weakest(offers: &[Offer]) -> Option<&'static Algorithm> {
     let all = offers.iter().flat_map(|offer| offer.algorithms.iter().map(move |one| (offer.spelling, one)));
-    // A version of a protocol is told where it is weak, and no choice of algorithms where it is not.
+    // A protocol version is reported where it is weak, and the choice of algorithms otherwise.
     let telling = |one: &&Algorithm| one.role() != AlgorithmRole::Protocol || one.status.severity().is_some();
     let known = all.filter_map(|(spelling, one)| lookup(spelling, one.role, &one.name)).filter(telling);
     known.min_by_key(|algorithm| algorithm.status)

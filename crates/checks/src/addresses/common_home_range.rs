@@ -44,7 +44,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             .map(|allocation| (allocation.range, allocation.origin))
             .collect();
         for (name, addresses) in device.facts.plans().filter(|(_, plan)| !plan.pools.is_empty()) {
-            // What callers are told apart from everything is exact; else they may reach what the server is connected to.
+            // Routes pushed to clients other than all traffic are exact; otherwise clients may reach all networks of the server.
             let told: Vec<_> = addresses
                 .sent_through
                 .iter()

@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-/// Two ranges that meet.
+/// Two overlapping ranges.
 type Pair<'a> = (&'a Allocation, &'a Allocation);
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {

@@ -51,7 +51,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, origin: Origin) -> Verdict {
     let device = &estate.devices[holder.device];
-    // Answering for callers inside (proxy ARP) helps only where their addresses are of a connected network.
+    // Proxy ARP for clients helps only where their addresses are part of a connected network.
     let bridged = pool.placement.value() == Some(&PoolPlacement::Bridged);
     if bridged || !pool.malformed.is_empty() || lies_in_connected(device, pool, range) {
         return Verdict::DoesNotApply;
@@ -73,7 +73,7 @@ fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, or
     way_back(estate, holder, (default, gateway), range, origin, unless)
 }
 
-/// Whether the gateway knows the way. `unless` is asked in place of a failure, where something else could explain it.
+/// Whether the gateway has a return route. `unless` is requested in place of a failure, where it could explain the missing route.
 fn way_back(
     estate: &EstateMap,
     holder: &PoolOwner,

@@ -1,4 +1,4 @@
-//! A client pool lies inside a network of the device's own interfaces.
+//! A client pool is part of a network of the device's own interfaces.
 
 use crate::addresses::{by_holder, malformed_pools};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
@@ -58,7 +58,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             continue;
         }
         let Some((_, first)) = pool.allocations().first().copied() else { continue };
-        // Of several pieces of a pool in one network the first is told.
+        // Of several pieces of a pool in one network the first is reported.
         let mut overlaps = found.get(&group).cloned().unwrap_or_default();
         overlaps.sort_by_key(|one| (plan.allocations[one.b].origin, plan.allocations[one.a].origin));
         overlaps.dedup_by_key(|one| one.b);

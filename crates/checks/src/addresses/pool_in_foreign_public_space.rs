@@ -1,4 +1,4 @@
-//! A pool lies in foreign or unassigned public address space.
+//! A pool is in foreign or unassigned public address space.
 
 use crate::addresses::malformed_pools;
 use crate::check::{Answer, Check, Fail, Run, Verdict};

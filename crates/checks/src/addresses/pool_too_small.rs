@@ -30,7 +30,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-/// How many may come, what says so, and where.
+/// Number of possible clients, with the statement and its place.
 pub(super) struct Need {
     /// Number of clients.
     pub(super) clients: u32,
@@ -104,7 +104,7 @@ impl<'a> Stores<'a> {
     }
 }
 
-/// The title and the sentence for a pool and what it should be for.
+/// The title and the sentence for a pool and the number of its clients.
 pub(super) fn words(
     estate: &EstateMap,
     name: &str,

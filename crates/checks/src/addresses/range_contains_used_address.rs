@@ -1,4 +1,4 @@
-//! An address in use lies in a range that is assigned to other clients.
+//! An address in use is part of a range that is assigned to other clients.
 
 use crate::addresses::{by_holder, listed};
 use crate::check::{Answer, Check, Fail, Run, Verdict};

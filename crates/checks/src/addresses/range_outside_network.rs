@@ -178,7 +178,7 @@ fn faults(estate: &EstateMap, served: &Served, holder: &PoolOwner, allocation: &
     gateways.sort_unstable();
     gateways.dedup_by_key(|(gateway, _)| *gateway);
     for (gateway, origin) in gateways {
-        // A gateway that is a device of the estate is told as an address in use.
+        // A gateway that is a device of the estate is reported as an address in use.
         if range.contains(gateway) && estate.holders(gateway).is_empty() {
             let what = format!("contains {gateway}, the gateway ({})", estate.place(origin));
             fault(Severity::Medium, what, vec![origin]);

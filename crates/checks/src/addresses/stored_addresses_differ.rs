@@ -29,7 +29,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for stored in &device.facts.stored_interfaces {
-            // Files that stand in for what runs are the same.
+            // Files that replace a missing running state are equal to it.
             let running = device
                 .facts
                 .interfaces

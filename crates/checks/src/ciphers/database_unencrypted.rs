@@ -48,7 +48,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             part.encryption.as_ref().and_then(|one| one.value()) != Some(&Requirement::Required)
         });
         let verdict = match bare {
-            // What is asked of everybody holds whatever accounts stand inside.
+            // A requirement for all users applies whatever accounts exist.
             None if one.served.parts.iter().any(|part| part.login.value().is_none()) => Verdict::Pass,
             None => one.open().unwrap_or(Verdict::Pass),
             Some(part) => {

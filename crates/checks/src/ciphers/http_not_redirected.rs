@@ -1,4 +1,4 @@
-//! Pages are served without TLS beside the same with it.
+//! Pages are served over HTTP without a redirect to HTTPS.
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;

@@ -33,7 +33,7 @@ use trevlin_model::ssh::{SshConnection, SshServer};
 /// How many weak algorithms one finding lists.
 const LISTED: usize = 4;
 
-/// An algorithm that is offered, and what is known of it.
+/// An offered algorithm, and its strength.
 struct Known<'a> {
     offer: &'a Offer,
     offered: &'a Offered,
@@ -185,7 +185,7 @@ fn tunnel(
                     known.push(Known { offer, offered, algorithm });
                 }
                 Some(_) => {}
-                // What no table knows is asked once, where encryption is judged.
+                // An algorithm in no table raises one request, where encryption is judged.
                 None if unknown_names => unknown.push((offer, offered)),
                 None => {}
             }
@@ -193,7 +193,7 @@ fn tunnel(
     }
     let weak: Vec<&Known<'_>> =
         known.iter().filter(|one| one.algorithm.status.severity().is_some()).collect();
-    // What is stated counts before what is a default.
+    // Stated settings take precedence over defaults.
     if let Some(worst) =
         weak.iter().min_by_key(|one| (std::cmp::Reverse(severity(one)), one.offered.default.is_some()))
     {
@@ -232,7 +232,7 @@ fn fail(
     known: &[Known<'_>],
 ) -> Verdict {
     let severity = severity(worst);
-    // The gravest first; where a line states something weak, what the program takes by itself is not listed besides.
+    // The highest severity first; where a line states a weak algorithm, defaults are not listed in addition.
     let mut listed: Vec<&Known<'_>> = vec![worst];
     let alike = |one: &&&Known<'_>| one.offered.default.is_some() == worst.offered.default.is_some();
     listed.extend(weak.iter().filter(|one| !std::ptr::eq(**one, worst)).filter(alike).copied());
@@ -332,7 +332,7 @@ fn instead(estate: &EstateMap, worst: &Known<'_>) -> String {
         (Spelling::OpenSsh, ..) => "MACs hmac-sha2-256-etm@openssh.com,hmac-sha2-512-etm@openssh.com",
         (Spelling::WireGuard, ..) => "the protocol has one suite",
         (Spelling::Smb, ..) => "server min protocol = SMB3_00",
-        // Told in other words.
+        // Reported in other words.
         (Spelling::Trade, ..) => "",
         (Spelling::NetSnmp, ..) => "createUser NAME SHA-256 PASSPHRASE AES PASSPHRASE",
     };

@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let internet = estate.internet();
-    // Of everybody's callers, since what those of one tunnel reach may be on another device.
+    // For the clients of all tunnels, since those of one tunnel may reach another device.
     let inner = estate.internal().clients.iter().flat_map(|one| &one.reached);
     let by_callers: BTreeSet<(usize, usize)> = inner.map(|one| (one.device, one.service)).collect();
     let mut answers = Vec::new();
@@ -83,7 +83,7 @@ mod tests {
             ("tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\n", rules, &["fail low gate ss.txt:1"][..]),
             ("tcp LISTEN 0 9 10.4.0.1:22 0.0.0.0:*\n", rules, &["pass gate"]),
             ("tcp LISTEN 0 9 127.0.0.1:22 0.0.0.0:*\n", rules, &[]),
-            // The outside reaches it as well: the check for shells tells.
+            // It is reachable from the Internet as well: the check for shells reports it.
             ("tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\n", "-A INPUT -p tcp --dport 22 -j ACCEPT\n", &[]),
             ("tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\n", "", &[]),
         ] {

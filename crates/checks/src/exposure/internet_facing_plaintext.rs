@@ -81,7 +81,7 @@ mod tests {
     fn cases() {
         testing::kind(&CHECK, "tcp", 80, "medium", "low");
         testing::kind(&CHECK, "tcp", 554, "medium", "low");
-        // What is encrypted, or has a check of its own, is not told here.
+        // Encrypted services, and those with a check of their own, are not reported here.
         for port in [443, 445, 53] {
             let socket = format!("tcp LISTEN 0 9 0.0.0.0:{port} 0.0.0.0:*\n");
             let one = testing::Small {

@@ -60,7 +60,7 @@ mod tests {
     fn cases() {
         testing::kind(&CHECK, "tcp", 22, "medium", "low");
         testing::kind(&CHECK, "tcp", 23, "high", "medium");
-        // What it asks for weighs.
+        // Its required factors affect the severity.
         let base =
             testing::Small { rules: "-A INPUT -p tcp --dport 22 -j ACCEPT\n", ..testing::Small::default() };
         for (config, severity) in [

@@ -33,7 +33,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     )
 }
 
-/// By what it is configured as, else by its port. Whether L2TP goes through IPsec only its own check can tell.
+/// By its configuration, otherwise by its port. Whether L2TP is protected by IPsec is decided by a check of its own.
 fn is_obsolete(estate: &Analyses, device: usize, service: &Service) -> bool {
     match service.what {
         What::Tunnel(number) => estate.devices[device].facts.tunnels[number].family == TunnelFamily::Pptp,

@@ -71,7 +71,7 @@ impl Exposed<'_> {
         self.ways.iter().min_by_key(rank).map_or(self.ways[0], |one| *one)
     }
 
-    /// Where it is called: `192.0.2.18 tcp 8443`.
+    /// The requested address and port: `192.0.2.18 tcp 8443`.
     pub(super) fn called(&self) -> String {
         let best = self.best();
         let ports = match &*best.called_ports {
@@ -214,7 +214,7 @@ pub(super) fn each_forward(
 
 #[cfg(test)]
 pub(crate) mod testing {
-    //! A gate with 192.0.2.9 outside and 10.4.0.1 inside, and a server 10.4.0.20 behind it.
+    //! A gateway with the public address 192.0.2.9 and the internal address 10.4.0.1, and a server 10.4.0.20 behind it.
 
     use crate::check::Check;
     use crate::testing::{answers, estate, estate_with};
@@ -237,7 +237,7 @@ pub(crate) mod testing {
         pub(crate) gate: &'a str,
         /// Sockets of the server.
         pub(crate) server: &'a str,
-        /// Files beside.
+        /// Further files.
         pub(crate) more: &'a [(&'a str, &'a str)],
         /// The estate file.
         pub(crate) file: &'a str,
@@ -314,7 +314,7 @@ pub(crate) mod testing {
         ] {
             assert_eq!(on(check, &one), [wanted], "{name}");
         }
-        // Outside in name only: the addresses are private, and nobody says that it is the outside.
+        // An Internet interface by name only: the addresses are private, and the estate file does not mark it.
         let private = [
             (
                 "gate/ip-addr.json",

@@ -34,7 +34,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        // One question of a kind for a device is enough: IPv4 and IPv6, input and forward ask for the same export.
+        // One request of a kind for a device is enough: IPv4 and IPv6, input and forward need the same export.
         let mut asked = Vec::new();
         for interface in estate.outside(at) {
             for family in families(device, interface) {
@@ -226,7 +226,7 @@ fn fail(
     if evidence.is_empty() {
         evidence.extend(tables.iter().map(|table| table.origin));
     }
-    // What applies at boot is told beside what runs, where it says the same.
+    // The boot configuration is reported together with the running one, where they are equal.
     evidence.extend(stored_twin(estate, at, family, way, decided_by));
     evidence.extend(interface.origin);
     let why_outside = match interface.reason {
@@ -284,7 +284,7 @@ fn default_route(device: &Device, interface: &str, family: Family) -> Option<Ori
     routes.find(|route| route.interface.as_deref() == Some(interface)).map(|route| route.origin)
 }
 
-/// The stored line that says the same as the running policy that decided.
+/// The stored line that equals the deciding running policy.
 fn stored_twin(
     estate: &Analyses,
     at: usize,
@@ -339,7 +339,7 @@ mod tests {
             ("*filter\n:INPUT DROP [0:0]\n-A INPUT -m mark --mark 1 -j ACCEPT\nCOMMIT\n", &["ask d"]),
             ("*filter\n:INPUT DROP [0:0]\n", &["ask d"]),
         ] {
-            // The last evidence of each fail repeats the interface's line; places are told once in the outcome.
+            // The last evidence of each failure repeats the interface's line; places are listed once in the outcome.
             let files = [ADDRESSES, ROUTES, ("d/iptables-save.txt", rules)];
             let told: Vec<_> =
                 answers(&CHECK, &estate_with(&files, "")).into_iter().map(|one| squeeze(&one)).collect();

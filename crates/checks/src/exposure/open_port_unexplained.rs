@@ -89,7 +89,7 @@ fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Open
     let usual = one.ports.iter().flat_map(|(protocol, range)| {
         (range.first..=range.last).filter_map(|port| known_port(*protocol, port))
     });
-    // Of a long range nothing is usual.
+    // Long ranges have no usual service.
     let usual: Vec<_> = usual.take(8).collect();
     let grave = usual.iter().find(|known| {
         matches!(

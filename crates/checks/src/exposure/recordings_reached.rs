@@ -60,7 +60,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         }
     }
     for (clients, exposure) in estate.shape().clients.iter().zip(&estate.internal().clients) {
-        // What callers do not come to holds nothing of theirs.
+        // A service that clients do not reach is not affected.
         for (device, met) in exposure.reached_by_device() {
             for (one, recorded) in recorded.get(&device).into_iter().flatten() {
                 let subject = Subject::served(one.served).with(&clients.tunnel);

@@ -54,7 +54,7 @@ fn judge(
     }
     let missing = tunnel.missing_configuration();
     let (demand, origin) = match (certificate.value(), certificate.origin(), missing) {
-        // What is read in later may say something else.
+        // A file included later may change it.
         (_, stated, Some(missing)) if !missing.unsaid || stated.is_none() => {
             return Verdict::ask_reference(
                 missing,

@@ -46,7 +46,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Option<Verdict> {
     let whole = part.kind == PartKind::Whole;
     match part.login.value() {
-        // What the server asks for is asked about once, as a question of the whole.
+        // The server's authentication is requested once, for the server as a whole.
         None => None,
         Some(AuthRequirement::Nothing)
             if !whole && (is_few(&part.sources, thresholds) || part.sources.is_local()) =>

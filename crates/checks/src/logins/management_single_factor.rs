@@ -53,7 +53,7 @@ fn judge(estate: &Analyses, at: usize, tunnel: &str, port: &ManagementPort<'_>) 
     let reachability_from = Reachability::of(estate, at, Protocol::TCP, number);
     let fail = |severity: Severity, why: &str, detail: &str| {
         let rating = CHECK.rated_at(severity, why);
-        // What the device itself alone reaches stays so, whatever lies around it.
+        // Access from the device itself only is independent of its surroundings.
         let rating = match &reachability_from {
             _ if port.is_local() == Some(true) => rating,
             Reachability::Everybody(_) | Reachability::Inside => {

@@ -46,7 +46,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             };
             let milder = is_few(&part.sources, baseline.at(one.device)) || !part.is_written();
             let base = match (part.sources.is_everybody(), milder) {
-                // With a login of his own a guest is nobody.
+                // A guest with an account of its own is not anonymous.
                 _ if part.login.value() == Some(&AuthRequirement::Proof) => {
                     CHECK.rating().lowered("authentication is required")
                 }

@@ -108,7 +108,7 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
         }
     };
     let sorts = lines.iter().any(|line| sorts(line));
-    // Somebody else's list decides there, about which nothing shows here.
+    // A remote list decides there, which these files do not show.
     let elsewhere = lines.iter().any(|line| line.module.starts_with("pam_radius"));
     if sorts || elsewhere {
         return Verdict::Pass;

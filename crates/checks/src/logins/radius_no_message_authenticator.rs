@@ -43,7 +43,7 @@ fn judge(device: &Device, client: &RadiusClient) -> Verdict {
     if client.is_local() {
         return Verdict::DoesNotApply;
     }
-    // What a client leaves unsaid the server as a whole may say, in the versions that ask for it at all.
+    // Where a client states nothing the server's setting applies, in the versions that have it.
     let whole = &device.facts.radius_security;
     let setting = match (
         &client.message_authenticator,

@@ -1,4 +1,4 @@
-//! A login stands for a role or a place, not for a person.
+//! A login belongs to a role or a place, not to a person.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

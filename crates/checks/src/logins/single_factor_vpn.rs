@@ -49,7 +49,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 _ if !tunnel.accepts_clients() => Verdict::DoesNotApply,
                 (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
                 (_, TunnelFamily::OpenConnect, _) => openconnect(estate, at, tunnel),
-                // Who comes in by L2TP logs in there.
+                // L2TP users log in there.
                 (_, TunnelFamily::Ipsec, _) if l2tp::carries_l2tp(tunnel) => Verdict::DoesNotApply,
                 (_, TunnelFamily::Ipsec, _) => openconnect(estate, at, tunnel),
                 (_, TunnelFamily::WireGuard, _) => keys(tunnel),
@@ -171,7 +171,7 @@ fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -
         }),
         UnprotectedAccess::Protected => Verdict::Pass,
         UnprotectedAccess::Open(_) | UnprotectedAccess::Inside(_) => alone,
-        // That nothing is asked for is to be said, whoever may come so far.
+        // Missing authentication is reported, whichever clients are permitted.
         _ if fail.rating.severity() == Severity::Critical => alone,
         UnprotectedAccess::Depends(_) | UnprotectedAccess::NoFilter => {
             let question = format!(
@@ -184,7 +184,7 @@ fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -
     }
 }
 
-/// WireGuard requires the key of a peer, stored in a file, and nothing else.
+/// WireGuard requires the stored key of a peer, and nothing else.
 fn keys(tunnel: &Tunnel) -> Verdict {
     let clients: Vec<_> = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none()).collect();
     let shown: Vec<_> = clients.iter().take(6).map(|peer| format!("`{}`", peer.who)).collect();
@@ -270,8 +270,7 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         tunnel.proof.passwords.iter().find(|check| !check.optional),
         tunnel.proof.passwords.first(),
     ) {
-        // Whatever decides about the password, it is asked for besides the certificate; unless the exports show that it
-        // proves nothing.
+        // The password is required besides the certificate, whoever verifies it, unless the exports show that it is not verified.
         (true, Some(_), _) if of_tls_based(estate, at, tunnel).is_none_or(|kinds| kinds.len() > 1) => {
             Verdict::Pass
         }

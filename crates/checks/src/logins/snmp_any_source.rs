@@ -41,7 +41,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     let asked = part.login.value();
     let everywhere = asked == Some(&AuthRequirement::Community) && part.sources.is_everybody();
     let nothing = asked == Some(&AuthRequirement::Nothing);
-    // What may be changed is told by another check.
+    // Write access is reported by another check.
     if one.served.is_local() || !(everywhere || nothing) || part.is_written() {
         return Verdict::Pass;
     }

@@ -78,7 +78,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let mut known_lists = BTreeMap::new();
         if device.facts.accounts.is_empty() {
             for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
-                // A list that many rules share is not told out with each of them, and gone through once.
+                // A list shared by many rules is not listed for each of them, and processed once.
                 let who = || rule.who.iter().map(String::as_str).filter(|name| *name != "root");
                 let shown: Vec<&str> = who().take(MOST_NAMED).collect();
                 if !shown.is_empty() {

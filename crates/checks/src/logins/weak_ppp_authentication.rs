@@ -68,7 +68,7 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
             &format!("which authentication methods the {} accepts", tunnel.name),
         ));
     }
-    // Nobody is asked for anything: that is another check's finding.
+    // No authentication is required: another check reports it.
     let (true, origin) = profile.auth? else { return None };
     let usable = |file| device.facts.credentials.iter().any(|one| one.file == file);
     let pap = usable(SecretsFile::Pap) || profile.login.is_some();

@@ -34,7 +34,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     if judged.chain.hook.is_some() {
         return judge_alone(estate, judged);
     }
-    // What leads to a chain narrows what its rules let through; the widest way there counts.
+    // Jumps to a chain narrow the traffic of its rules; the widest path counts.
     let ways = judged.review.ways_to(judged.chain);
     if ways.is_empty() {
         return judge_alone(estate, judged);
@@ -87,7 +87,7 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let Some(breadth) = let_through(judged.review.spaces, judged.rule) else {
         return Verdict::DoesNotApply;
     };
-    // What was forwarded is limited by the forwards.
+    // Forwarded traffic is limited by the forwards.
     let forwarded = |one: &Match| matches!(one.kind, MatchKind::States(states) if !one.negated && states.dnat && !states.new && !states.established);
     if judged.rule.matches.iter().any(forwarded) {
         return Verdict::Pass;
@@ -115,7 +115,7 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     })
 }
 
-/// How much it matters, why, and the line that says so.
+/// Severity of the case, its reason, and the line for it.
 fn context(estate: &Analyses, judged: &Judged<'_>, addresses: f64) -> (Severity, String, Option<Origin>) {
     let outside = estate.outside(judged.device);
     let faces = |name: &str| outside.iter().find(|one| one.certain && one.name == name);

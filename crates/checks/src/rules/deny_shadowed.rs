@@ -32,7 +32,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 
 fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let Some((found, _)) = judged.found else { return Verdict::DoesNotApply };
-    // What denies everything is the end of a list.
+    // A rule that denies all traffic is the end of a list.
     if !matches!(judged.rule.target, Target::Drop | Target::Reject) || judged.rule.matches.is_empty() {
         return Verdict::DoesNotApply;
     }

@@ -65,7 +65,7 @@ pub(super) fn each_rule(
     each_device(estate, |device| {
         let mut answers: Vec<Answer> = Vec::new();
         for review in estate.filter_reviews(device) {
-            // Most rules are all right, and nobody reads their words: they are put together once there is one that is not.
+            // Most rules pass, so their texts are built only once there is a failing one.
             let mut passed: Vec<Judged<'_>> = Vec::new();
             let mut seen: BTreeMap<Subject, usize> = BTreeMap::new();
             for (_, chain, rule, found) in review.each() {

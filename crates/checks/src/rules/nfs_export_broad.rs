@@ -55,7 +55,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         wider || (range.first().is_ipv4() && range.size() > u128::from(thresholds.export_addresses))
     });
     let trusting = matches!(part.login.value(), Some(AuthRequirement::Nothing | AuthRequirement::Address));
-    // Without its addresses, how wide its own network is cannot be told.
+    // Without its addresses, the size of its network is not known.
     let unsure = part.sources.ranges.iter().find(|range| range.first().is_ipv4() && range.size() > 256);
     if let Some(range) = unsure.filter(|_| trusting && !facts.has_interfaces && wide.is_none()) {
         let question = format!(

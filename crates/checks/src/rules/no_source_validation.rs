@@ -1,4 +1,4 @@
-//! Nothing checks that packets come from where their source lies.
+//! Source addresses of packets are not validated.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
@@ -32,7 +32,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         if !joins_networks(device) {
             continue;
         }
-        // A rule that looks up the way back checks for every interface, so far as can be told without following it.
+        // A reverse-path rule validates every interface, as far as is known without following it.
         let by_rule = estate
             .tables_in_force(at)
             .iter()
@@ -71,7 +71,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Whether a device stands between networks.
+/// Whether a device connects networks.
 pub(super) fn joins_networks(device: &Device) -> bool {
     let networks =
         device.facts.interfaces.iter().filter(|one| !one.loopback && !one.addresses.is_empty()).count();

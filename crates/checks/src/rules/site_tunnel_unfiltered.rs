@@ -126,7 +126,7 @@ mod tests {
             ["fail medium a iptables-save.txt:4 ip-link.json:1 ip-link.json:1", "pass b"]
         );
         assert_eq!(told(&few), ["pass a", "pass b"]);
-        // Nobody at the other end is exported: nothing to judge.
+        // The other end was not exported: nothing to judge.
         let alone = [
             ("a/ip-addr.json", a.as_str()),
             ("a/ip-link.json", la.as_str()),

@@ -121,7 +121,7 @@ mod tests {
             on_gate(&CHECK, open, &sockets),
             ["fail medium gate iptables-save.txt:5 ss.txt:1 wg0.conf:1"]
         );
-        // The loopback address is nobody's to reach, and a rule for another interface is not theirs.
+        // The loopback address is not reachable, and rules for other interfaces do not apply.
         let other = "-A INPUT -p udp --dport 161 -j ACCEPT\n-A INPUT -i eth1 -p tcp --dport 22 -j ACCEPT\n";
         assert!(on_gate(&CHECK, other, &sockets).is_empty());
         let limited = "-A INPUT -i wg0 -p tcp --dport 22 -m limit --limit 1/second -j ACCEPT\n";

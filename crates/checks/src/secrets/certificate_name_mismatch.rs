@@ -78,7 +78,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     }))
 }
 
-/// Whether a name in a certificate stands for a host name; `*` stands for one whole label (RFC 6125, 6.4.3).
+/// Whether a name in a certificate matches a host name; `*` matches one whole label (RFC 6125, 6.4.3).
 fn names(held: &str, server_names: &str) -> bool {
     let (held, server_names) =
         (held.trim_end_matches('.').to_lowercase(), server_names.trim_end_matches('.').to_lowercase());

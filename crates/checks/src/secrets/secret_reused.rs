@@ -106,7 +106,7 @@ fn equal_by_design(group: &[(usize, &Arc<SecretRecord>)]) -> bool {
     {
         return true;
     }
-    // A RADIUS server and the one that asks it hold one secret each; asking itself is no third place.
+    // A RADIUS server and its client hold one secret each; a server as its own client is no third place.
     if group.iter().all(|(_, one)| one.kind == SecretKind::RadiusSecret) {
         let local = |owner: &str| owner.starts_with("localhost") || owner.starts_with("127.");
         let others: Vec<_> = group.iter().filter(|(_, one)| !local(&one.owner)).collect();
@@ -117,7 +117,7 @@ fn equal_by_design(group: &[(usize, &Arc<SecretRecord>)]) -> bool {
     let owners: BTreeSet<_> = group.iter().map(|(_, one)| one.owner.as_str()).collect();
     let people = group.iter().all(|(_, one)| one.kind.chosen_by_people());
     let devices: BTreeSet<_> = group.iter().map(|(device, _)| device).collect();
-    // One word for both versions of IP, or for reading and for what the device tells by itself, is one community.
+    // One community for both versions of IP, or for reading and for notifications, is one secret.
     if devices.len() == 1 && group.iter().all(|(_, one)| one.kind == SecretKind::Community) {
         return true;
     }

@@ -74,7 +74,7 @@ fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, thresholds: &Thresho
         (_, KeyGrade::Trivial) => {
             (Severity::Critical, "trivial", "it is among the first that attackers try".to_owned())
         }
-        // Guesses are made at home, billions a second; what holds against guessing over the network does not hold here.
+        // Pre-shared keys can be guessed offline, billions per second; resistance to online guessing is not enough.
         (_, KeyGrade::Weak) => {
             (Severity::High, "weak", "it can be found offline from one recorded exchange".to_owned())
         }

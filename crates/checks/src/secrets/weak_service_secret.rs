@@ -39,7 +39,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         for held in &device.facts.secrets {
             let judged = match held.kind {
                 SecretKind::Community | SecretKind::ServicePassword | SecretKind::RadioPassphrase => true,
-                // Passphrases of keys are told with their keys.
+                // Passphrases of keys are reported with their keys.
                 SecretKind::Passphrase => is_of_service(estate, held),
                 _ => false,
             };

@@ -48,7 +48,7 @@ pub(crate) enum Who<'a> {
     Off(Origin),
     /// Any Internet address.
     Outside(&'a Reachable),
-    /// Some outside.
+    /// Some Internet addresses.
     SomeOutside(&'a Reachable),
     /// RemoteClients of a tunnel, by its name.
     RemoteClients(&'a str, &'a Reachable),
@@ -104,7 +104,7 @@ impl<'a> ServiceCase<'a> {
         exposure.reached_of(self.device).filter(mine).min_by_key(|one| (!one.certain, !one.everybody))
     }
 
-    /// Who reaches what is open to these sources.
+    /// Clients that reach a resource open to these sources.
     pub(crate) fn who(&self, sources: &Sources) -> Who<'a> {
         if let Some(line) = switched_off(&self.estate.devices[self.device], self.served) {
             return Who::Off(line);

@@ -1,4 +1,4 @@
-//! A tunnel compresses what it encrypts.
+//! A tunnel compresses encrypted data.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;

@@ -1,4 +1,4 @@
-//! Networks kept out of a tunnel take away what was to go through it.
+//! Networks excluded from a tunnel cover networks that should use it.
 
 use crate::addresses::cover;
 use crate::check::{Answer, Check, Fail, Run, Verdict};

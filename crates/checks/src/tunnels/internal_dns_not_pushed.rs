@@ -1,4 +1,4 @@
-//! VPN clients resolve internal names outside the tunnel.
+//! VPN clients resolve internal names without the tunnel.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::tunnels::told;

@@ -150,7 +150,7 @@ mod tests {
         );
     }
 
-    /// Device `d` with 192.0.2.9 outside on eth0 and 10.4.0.1 inside on eth1.
+    /// Device `d` with the public address 192.0.2.9 on eth0 and the internal address 10.4.0.1 on eth1.
     const INTERFACES: (&str, &str) = (
         "d/ip-addr.json",
         r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]},{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#,

@@ -1,4 +1,4 @@
-//! An old protocol was left on beside the new one.
+//! A legacy protocol is enabled beside its replacement.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -41,7 +41,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 /// A server by its device and the tunnel's place there.
 type Server = (usize, usize);
 
-/// The newer servers of the estate, by what they may have in common with an older one.
+/// The newer servers of the estate, by the properties they may share with an older one.
 struct New<'a> {
     by_caller: BTreeMap<&'a str, BTreeSet<Server>>,
     by_pool: BTreeMap<IpAddr, Vec<(IpRange, Server)>>,
@@ -82,7 +82,7 @@ fn is_old(tunnel: &Tunnel) -> bool {
 fn is_new(tunnel: &Tunnel) -> bool {
     let kind =
         matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::WireGuard | TunnelFamily::OpenConnect);
-    // A connection that only carries L2TP is no new way in.
+    // A connection that only carries L2TP is no new login path.
     let carries = carries_l2tp(tunnel);
     kind || (tunnel.ipsec.is_some() && !only(tunnel, IkeVersions::First) && !carries)
 }

@@ -62,7 +62,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         return Verdict::DoesNotApply;
     }
     let mut found = meeting(tunnel);
-    // One address that two callers have is a fixed address kept twice, which is told by itself.
+    // One address of two clients is a duplicate reservation, which another check reports.
     let calls = |allowed: &Allowed| tunnel.peers[allowed.1].endpoint.is_none();
     found.retain(|(around, one)| around.0 != one.0 || one.0.size() > 1 || !calls(around) || !calls(one));
     // Everything on one peer and networks on others is how a way out beside sites is set up.

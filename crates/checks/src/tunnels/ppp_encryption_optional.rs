@@ -28,7 +28,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
-            // What L2TP carries is for IPsec to encrypt.
+            // L2TP traffic is encrypted by IPsec.
             let asked = tunnel.accepts_clients() && tunnel.family == TunnelFamily::Pptp;
             if let Some(dial_in) = estate.dial_in(at, number).filter(|_| asked) {
                 answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(tunnel, dial_in)));

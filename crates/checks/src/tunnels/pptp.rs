@@ -68,7 +68,7 @@ fn fail(estate: &Analyses, at: usize, origin: Origin) -> Verdict {
     let mut evidence = vec![origin];
     let (severity, why_this_severity) = match forwards.first() {
         Some((front, forward)) => {
-            // What applies at boot is told beside what runs.
+            // The boot configuration is reported together with the running one.
             evidence.extend(forwards.iter().map(|(_, forward)| forward.origin));
             let why =
                 format!("{} forwards TCP port 1723 to it ({})", front.name, estate.place(forward.origin));
@@ -79,7 +79,7 @@ fn fail(estate: &Analyses, at: usize, origin: Origin) -> Verdict {
             "no port forward to it was found; reachability from the Internet is not known".into(),
         ),
     };
-    // Where the outside is known, what comes through counts, and not what is forwarded.
+    // Where the Internet interface is known, permitted traffic counts, and not the forwards.
     let reachability_from = Reachability::of(estate, at, Protocol::TCP, PORT);
     let (severity, why_this_severity) = match &reachability_from {
         Reachability::Everybody(_) => {

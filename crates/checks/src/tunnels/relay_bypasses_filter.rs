@@ -49,7 +49,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// The host that a relay hands on to; `None` for the device itself.
+/// The host that a relay forwards to; `None` for the device itself.
 fn elsewhere(tunnel: &Tunnel) -> Option<(&str, Origin)> {
     let (target, origin) = tunnel.stated("connect")?;
     let (host, _) = target.rsplit_once(':')?;

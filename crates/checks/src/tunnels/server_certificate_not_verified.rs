@@ -29,7 +29,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-/// Directives that ask what the server's certificate is for, or whose it is.
+/// Directives that verify the purpose or the subject of the server's certificate.
 const ASKS: [&str; 9] = [
     "remote-cert-tls",
     "remote-cert-eku",

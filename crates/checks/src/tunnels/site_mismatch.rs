@@ -111,7 +111,7 @@ fn versions(a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
     }
 }
 
-/// The algorithms of one suite by what they do; `None` where a name is in no table.
+/// The algorithms of one suite by role; `None` where a name is in no table.
 fn suites(offer: &Offer) -> Option<Vec<Vec<&'static Algorithm>>> {
     let mut found: Vec<(usize, Vec<&'static Algorithm>)> = Vec::new();
     for one in &offer.algorithms {
@@ -240,7 +240,7 @@ fn shared_keys(estate: &EstateMap, a: &End<'_>, b: &End<'_>, found: &mut Vec<Dif
     }
 }
 
-/// Networks of one end and what the other end takes to lie there.
+/// Networks of one end, and those that the other end expects there.
 fn networks(estate: &EstateMap, a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
     for (one, other) in [(a, b), (b, a)] {
         let own = |child: &Child| child.local.networks.iter().map(|(range, _)| *range).collect::<Vec<_>>();

@@ -36,7 +36,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Whether a connection wraps what goes to an address: by its other end, or by what a child reaches.
+/// Whether a connection encapsulates traffic to an address: by its other end, or by the networks of a child.
 fn wraps(connection: &IpsecConnection, remote: IpAddr) -> bool {
     let ends = connection.remote_addresses.iter().any(|(text, _)| text.parse() == Ok(remote));
     connection.children.iter().filter(|child| child.wraps()).any(|child| {

@@ -60,7 +60,7 @@ fn same_effect(estate: &EstateMap, running: (&Filter, &Chain), stored: (&Filter,
         if one != two {
             return Some(false);
         }
-        // What hangs on conditions that are not modelled may differ all the same.
+        // Parts that depend on conditions that are not analysed may differ all the same.
         if one.not_decided != trevlin_packets::diagram::EMPTY {
             return None;
         }
@@ -134,7 +134,7 @@ fn places(estate: &EstateMap, rules: &[&Rule]) -> String {
     if more > 0 { format!("{} and {more} more", named.join(", ")) } else { named.join(", ") }
 }
 
-/// Compares what was written in two languages, as zones and what was loaded for them: by what the chains that filter do.
+/// Compares filters in two languages, as zones and the rules loaded for them: by the effect of the chains that filter.
 fn by_effect(estate: &EstateMap, running: &Filter, stored: &Filter) -> Verdict {
     let mut sure = true;
     for chain in running.chains.iter().filter(|chain| matches!(chain.hook, Some(Hook::Input | Hook::Forward)))

@@ -1,4 +1,4 @@
-//! Arguments of the commands that hand over: reports, lists to send, accepted findings, the baseline.
+//! Arguments of the commands for results: reports, requests, accepted findings, the baseline.
 
 use super::{Format, Judging, Selection, date};
 use clap::{Args, ValueEnum};

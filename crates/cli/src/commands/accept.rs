@@ -1,4 +1,4 @@
-//! `trevlin accept`: an entry in the estate file that says who answers for a finding.
+//! `trevlin accept`: an entry in the estate file with the risk owner of a finding.
 
 use crate::context::{print, today};
 use crate::load;
@@ -78,7 +78,7 @@ fn find<'a>(outcome: &'a Outcome, fingerprint: &str) -> anyhow::Result<&'a Findi
     }
 }
 
-/// Adds the entry to the estate file and keeps everything else unchanged. Returns the entry's line.
+/// Adds the entry to the estate file without changing the rest. Returns the entry's line.
 fn write(at: &Path, finding: &Finding, arguments: &args::Accept) -> anyhow::Result<usize> {
     let text = match fs::read_to_string(at) {
         Ok(text) => text,
@@ -107,7 +107,7 @@ fn write(at: &Path, finding: &Finding, arguments: &args::Accept) -> anyhow::Resu
     if text.contains("\r\n") {
         text = text.replace("\r\n", "\n").replace('\n', "\r\n");
     }
-    // What this writes must be what the next audit takes.
+    // The output must be valid input of the next audit.
     let file = ValidEstateFile::parse(&text, &trevlin_audit::checks::known)
         .with_context(|| format!("{} cannot be kept", at.display()))?;
     let line = file.accepts.last().map_or(1, |one| one.line);

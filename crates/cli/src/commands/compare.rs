@@ -43,7 +43,7 @@ fn snapshot(path: &Path, arguments: &args::Compare, verbosity: Verbosity) -> any
     let mut bytes = Vec::new();
     Json.render(&audit(&estate, &baseline(&estate, &arguments.judging)), &mut bytes)?;
     let mut made: Snapshot = serde_json::from_slice(&bytes).context("the saved audit cannot be read")?;
-    // Where nothing tells where the outside is, nothing is known to be reached.
+    // Where the Internet interface is not known, nothing is known to be reachable.
     let outside = exposure::of_outside(&estate);
     made.add_exposure(&outside);
     Ok(made)

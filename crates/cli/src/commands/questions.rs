@@ -1,4 +1,4 @@
-//! `trevlin questions`: what to ask whom.
+//! `trevlin questions`: information requests by addressee.
 
 use crate::args::{self, ListFormat};
 use crate::context::{baseline, know_devices, print, selection, verbosity};

@@ -38,7 +38,7 @@ pub(crate) fn run(arguments: &args::Reach, common: &Common) -> anyhow::Result<Ex
     Ok(ExitCode::SUCCESS)
 }
 
-/// Everything that is reached from somewhere, or of it what lies at one place.
+/// Everything reachable from a source, or the part of it at one destination.
 fn everything(estate: &Analyses, arguments: &args::Reach, from: &From) -> anyhow::Result<ExitCode> {
     if arguments.entering.is_some() || arguments.sport.is_some() {
         bail!("--entering and --sport apply to one connection; add --to, --proto and --port");
@@ -152,7 +152,7 @@ fn rows(file: &Path) -> anyhow::Result<Vec<Row>> {
             Some("allowed") => Some(Verdict::Allowed),
             Some("blocked") => Some(Verdict::Blocked),
             Some("depends") => Some(Verdict::Depends),
-            // Nothing would be held against what somebody wants held.
+            // The comparison would be empty, although it was requested.
             Some(_) => {
                 bail!("{}:{line}: column `expect`: expected allowed, blocked or depends", file.display())
             }

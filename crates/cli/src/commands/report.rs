@@ -30,7 +30,7 @@ impl ReportFormat {
         }
     }
 
-    /// The one that a file's ending stands for.
+    /// The format for a file suffix.
     fn of(path: &Path) -> Option<Self> {
         let ending = path.extension()?.to_str()?.to_ascii_lowercase();
         Self::ALL.into_iter().find(|one| {
@@ -59,7 +59,7 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
     drop(progress);
     let front = estate.report.clone().with(arguments.front.clone().into());
     let title = title(&estate, &arguments.paths);
-    // Made once, where a form asks for them.
+    // Computed once, where a format needs them.
     let sheets = LazyCell::new(|| Sheets::of(&estate, &baseline, &outcome));
     for (format, file) in &targets {
         let mut bytes = Vec::new();
@@ -118,7 +118,7 @@ fn targets(arguments: &args::Report) -> anyhow::Result<Vec<(ReportFormat, Option
     Ok(vec![(format, Some(to.clone()))])
 }
 
-/// A report over an earlier one, or among the exports, is seldom meant.
+/// Overwriting an earlier report, or writing among the exports, is rarely intended.
 fn may_write(file: &Path, arguments: &args::Report) -> anyhow::Result<()> {
     output::may_write(file, "report", &arguments.paths, arguments.force)?;
     let folder = output::folder(file);

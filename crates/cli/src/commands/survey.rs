@@ -16,12 +16,12 @@ use trevlin_render::{survey_json, survey_text};
 /// Runs the command.
 ///
 /// # Errors
-/// When nothing can be read, or the estate file is there already or cannot be written.
+/// When nothing can be read, or the estate file exists already or cannot be written.
 pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<ExitCode> {
     let at = if arguments.write { Some(target(arguments)?) } else { None };
     let estate = load::estate(&arguments.paths, verbosity(common))?;
     let mut found = survey(&estate, &audit(&estate, &estate.baseline(today())));
-    // Who is read through a sheet or a phrasebook has no commands to run.
+    // For a device read through a sheet or a phrasebook there are no commands to run.
     let own_words = |format: &str| {
         format == "sheet" || trevlin_readers::READERS.iter().all(|reader| reader.name != format)
     };
@@ -36,7 +36,7 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
     }
     if let Some(at) = at {
         let text = estate_file(&found);
-        // What this writes must be what the next audit takes.
+        // The output must be valid input of the next audit.
         ValidEstateFile::parse(&text, &trevlin_audit::checks::known)
             .with_context(|| format!("{} cannot be created", at.display()))?;
         output::replace(&at, text.as_bytes())?;

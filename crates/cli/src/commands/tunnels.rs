@@ -1,4 +1,4 @@
-//! `trevlin tunnels`: every tunnel, and what the checks say of it.
+//! `trevlin tunnels`: every tunnel, and the results of the checks on it.
 
 use crate::args::{self, Format};
 use crate::context::{baseline, know_devices, print, verbosity, width};

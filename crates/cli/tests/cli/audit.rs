@@ -68,7 +68,7 @@ fn traps() {
         r#"[{"ifname":"eth0","flags":["UP"],"addr_info":[{"local":"10.4.0.5","prefixlen":24}]}]"#;
     const POOL: &str = "option /etc/ppp/options\nremoteip 10.5.0.9-20\n";
     const OPTIONS: &str = "name gate\nrequire-mschap-v2\n";
-    // What must not be found, in files where it nearly stands.
+    // Near misses that must not be found.
     for (name, files, check) in [
         (
             "PPTP in comments",

@@ -75,7 +75,7 @@ const ELEMENTS: [&str; 17] = [
     "<!-- token=@ -->",
 ];
 
-/// Files that lie beside exports, in part.
+/// Files that are found beside exports, in part.
 const NEIGHBOURS: [(&str, &str); 6] = [
     ("notes.txt", "What was found on site\n"),
     ("root/backup.sh", "#!/bin/sh\nset -e\n"),
@@ -143,7 +143,7 @@ fn what_a_line_announces_is_in_no_output_and_in_no_copy() {
         files.push((path, planted(&text, &mut mint)));
     }
     devices.dedup();
-    // What lies beside exports and is of no format: notes, scripts, a log, data.
+    // Files that are found beside exports and have no known format: notes, scripts, a log, data.
     for (at, device) in devices.iter().enumerate() {
         let (name, text) = NEIGHBOURS[at % NEIGHBOURS.len()];
         files.push((format!("{device}/{name}"), planted(text, &mut mint)));

@@ -1,4 +1,4 @@
-//! The demo estate: what it shows, that nothing leaks, that runs are alike.
+//! The demo estate: its results, no leaks, and identical runs.
 
 use crate::common::{demo, json, run, trevlin};
 use std::collections::BTreeSet;
@@ -148,7 +148,7 @@ fn two_runs_are_alike_byte_for_byte() {
 
 #[test]
 fn the_text_is_as_it_was() {
-    // Commands are told with the path that was given.
+    // Commands are printed with the given path.
     let output = trevlin(&["audit", "before"]).current_dir(demo().parent().unwrap()).output().unwrap();
     insta::assert_snapshot!(String::from_utf8(output.stdout).unwrap());
 }

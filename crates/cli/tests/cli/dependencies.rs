@@ -35,7 +35,7 @@ fn part(heading: &str) -> String {
     rest[..rest.find("\n## ").unwrap_or(rest.len())].to_owned()
 }
 
-/// Names in the first column of a table, each with a reason beside it.
+/// Names in the first column of a table, each with a reason in the next.
 fn rows(heading: &str) -> BTreeSet<String> {
     let named = |line: &str| {
         let cells: Vec<&str> = line.trim_matches('|').split('|').map(str::trim).collect();
@@ -56,7 +56,7 @@ fn each_has_a_reason() {
             continue;
         }
         for one in package["dependencies"].as_array().unwrap().iter().filter(|one| one["path"].is_null()) {
-            // What stands behind a feature is not built for the program, which asks for none.
+            // Optional dependencies behind a feature are not built for the program, which enables none.
             let beside = one["kind"] == "dev" || one["optional"] == true;
             wanted.entry(beside).or_default().insert(text(one, "name"));
         }
@@ -78,7 +78,7 @@ fn licences_sources_and_versions_are_known() {
         let (name, licence, source) =
             (text(package, "name"), text(package, "license"), text(package, "source"));
         assert!(source.is_empty() || source.starts_with("registry+"), "{name} comes from {source}");
-        // Of what is offered with OR one has to be allowed, and of what is asked with AND all.
+        // Of licences joined with OR one must be permitted, and of those joined with AND all.
         let plain = licence.replace('/', " OR ").replace("  ", " ");
         let fits = plain.split(" AND ").all(|all| {
             all.trim_matches(['(', ')', ' '])
@@ -121,7 +121,7 @@ fn the_picture_of_the_crates_is_true() {
         let manifest = fs::read_to_string(root.join(format!("crates/{name}/Cargo.toml"))).unwrap();
         let manifest: toml::Table = manifest.parse().unwrap();
         let own = manifest.get("dependencies").and_then(toml::Value::as_table).unwrap();
-        // What stands behind a feature is for the tests of others.
+        // Code behind a feature is for the tests of other crates.
         let built = own.iter().filter(|(_, how)| how.get("optional").is_none());
         let own: BTreeSet<String> =
             built.map(|(one, _)| one.clone()).filter(|one| one.starts_with("trevlin-")).collect();

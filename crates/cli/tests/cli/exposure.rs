@@ -45,7 +45,7 @@ fn the_demo_is_as_it_was() {
     insta::assert_snapshot!(out);
     let json = sheet(&demo, &[]);
     assert_eq!(json["schema"], "trevlin-exposure/1");
-    // A forward through two devices that works, one that the second stops, one to an address that nobody has.
+    // A forward through two devices that works, one that the second blocks, one to an unassigned address.
     let outcome = |port: &str| {
         let rows = json["forwards"].as_array().unwrap();
         let row = rows.iter().find(|row| row["called_at"][0] == port).unwrap_or_else(|| panic!("{port}"));

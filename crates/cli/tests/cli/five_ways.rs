@@ -67,7 +67,7 @@ fn the_same_findings() {
     for way in ["uci", "book", "sheet"] {
         assert_eq!(findings(way), native, "{way}");
     }
-    // Access lists of the standard model name no interface to leave by: what lets the inside out is the rule that lets it in.
+    // Access lists of the standard model name no outgoing interface: outgoing traffic is permitted by the rule on its incoming interface.
     let mut model = findings("model");
     *model.entry("low rules/any-service \"pier\"".into()).or_default() += 1;
     assert_eq!(model, native);

@@ -7,7 +7,7 @@ use std::path::Path;
 use std::time::Instant;
 use tempfile::TempDir;
 
-/// A file of a sound device, so that there is something to judge beside what is hostile.
+/// A file of an intact device, so that there is something to judge besides hostile input.
 const SOUND: (&str, &str) = ("sound/etc/snmp/snmpd.conf", "rocommunity public\nagentaddress udp:161\n");
 
 /// Audits a folder: output and messages, and that intact files were judged.
@@ -185,7 +185,7 @@ fn files_that_read_themselves_in_end() {
 
 #[test]
 fn files_that_read_in_others_over_and_over_end() {
-    // Each names the next ten times: ten to the twelfth if nobody counted.
+    // Each refers to the next ten times: ten to the twelfth without a limit.
     let text =
         |next: usize| format!("{}listen 80;\n", format!("include /etc/nginx/n{next}.conf;\n").repeat(10));
     let mut files = vec![(SOUND.0.to_owned(), SOUND.1.to_owned())];
@@ -365,7 +365,7 @@ fn what_may_not_be_read_is_told() {
     let of = |path: &str| estate.path().join(path);
     fs::set_permissions(of("gate/etc/shadow"), fs::Permissions::from_mode(0o0)).unwrap();
     fs::set_permissions(of("gate/etc/secret"), fs::Permissions::from_mode(0o0)).unwrap();
-    // Whoever may do everything may read it too.
+    // Root may read it anyway.
     if fs::read(of("gate/etc/shadow")).is_err() {
         let told = left_out(estate.path(), &[]).join("\n");
         assert!(told.contains("gate/etc/shadow: it may not be read by you"), "{told}");
@@ -539,7 +539,7 @@ fn files_that_turn_into_others_while_they_are_read() {
             fs::create_dir_all(gate.join(file).parent().unwrap()).unwrap();
             fs::write(gate.join(file), "agentaddress udp:161\nrocommunity public\n").unwrap();
         }
-        // What they turn into: a link to a file elsewhere, a pipe that nobody writes to, a link to a folder elsewhere.
+        // Replacements: a link to a file elsewhere, a pipe without a writer, a link to a folder elsewhere.
         fs::create_dir_all(&away).unwrap();
         symlink(elsewhere.path().join("etc/outside.conf"), away.join("link")).unwrap();
         std::process::Command::new("mkfifo").arg(away.join("pipe")).status().unwrap();

@@ -549,7 +549,7 @@ fn no_output_holds_any_of_two_hundred_secrets() {
     }
     for secret in &secrets {
         let mut forms = forms(secret);
-        // Of a long one not even the beginning or the end.
+        // For a long one, neither its beginning nor its end.
         let letters: Vec<char> = secret.chars().collect();
         if letters.len() >= 12 {
             forms.push(letters[..7].iter().collect());

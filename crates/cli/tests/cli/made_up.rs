@@ -6,7 +6,7 @@ use tempfile::TempDir;
 use xtask::estate::{Made, estate_file};
 use xtask::{Difference, Expected, Maker};
 
-/// Audits an estate and holds what is found against what is to be found.
+/// Audits an estate and compares the findings with the expected ones.
 fn found(folder: &TempDir, expected: &[Expected], more: &[&str]) -> String {
     let path = folder.path().to_string_lossy();
     let arguments = [&["audit", &*path, "--format", "json"], more].concat();

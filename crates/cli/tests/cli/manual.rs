@@ -47,7 +47,7 @@ fn every_check_has_its_page() {
     assert!(files(&folder) == wanted, "docs/checks is stale: run the tests with TREVLIN_UPDATE_README=1");
 }
 
-/// The page and the command say the same, but for how it is laid out.
+/// The page and the command have the same content, except for the layout.
 #[test]
 fn the_command_shows_what_stands_in_the_page() {
     let plain = |text: &str| -> Vec<String> {
@@ -114,7 +114,7 @@ fn the_version_names_what_was_built() {
     assert_eq!(commit.is_empty(), !docs().join("../.git").exists(), "{version}");
 }
 
-/// Every command says how it is used.
+/// Every command has examples.
 #[test]
 fn every_command_has_examples() {
     let (help, _, _) = run(&["--help"]);

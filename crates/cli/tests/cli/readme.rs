@@ -82,7 +82,7 @@ fn the_output_shown_is_the_real_one() {
     for page in pages() {
         let path = root().join(&page);
         let text = fs::read_to_string(&path).unwrap();
-        // What one page leaves behind is not there for the next.
+        // Files left by one page do not exist for the next.
         let folder = folder(&[]);
         trevlin(&["demo", "--into", "."]).current_dir(folder.path()).assert().success();
         std::os::unix::fs::symlink(root().join("docs/teach"), folder.path().join("teach")).unwrap();
@@ -151,7 +151,7 @@ fn every_picture_is_there_and_linked() {
     assert!((1..20).contains(&pictures), "{pictures}");
 }
 
-/// Where a page leads to in its own repository is there.
+/// Links of a page to its own repository are valid.
 #[test]
 fn links_lead_somewhere() {
     let mut seen = 0;

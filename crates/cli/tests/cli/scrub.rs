@@ -1,4 +1,4 @@
-//! Copies to hand on, as the built program makes them.
+//! Copies for passing on, as the built program makes them.
 
 use crate::common::{demo, folder, json, run};
 use crate::leaks;
@@ -13,7 +13,7 @@ fn text(path: &Path) -> String {
     path.to_string_lossy().into_owned()
 }
 
-/// A scrubbed copy of a folder, and what the program said.
+/// A scrubbed copy of a folder, and the output of the program.
 fn copy(of: &Path, more: &[&str]) -> (TempDir, String) {
     let into = TempDir::new().unwrap();
     let (of, to) = (text(of), text(into.path()));
@@ -314,7 +314,7 @@ fn a_run_that_is_told_to_end_leaves_nothing_behind() {
         let left = of(work.path());
         if status.signal().is_some() {
             ended += 1;
-            // It may have been told so after it was done.
+            // The signal may arrive after the end of the work.
             assert!(left.is_empty() || left == ["copy"], "{signal}: {left:?}");
         }
         if into.exists() {

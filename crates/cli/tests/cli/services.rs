@@ -1,4 +1,4 @@
-//! The services command, and what links say about services.
+//! The services command, and the effect of links on services.
 
 use crate::common::{demo, folder, json, run};
 
@@ -27,7 +27,7 @@ fn the_demo_is_as_it_was() {
         let parts = shares["parts"].as_array().unwrap();
         parts.iter().find(|part| part["name"] == name).cloned()
     };
-    // What is switched off is not there; a share that closes what the whole opens asks for a login.
+    // Disabled resources are left out; a share that restricts the server's open access requires a login.
     assert!(named("old-scans").is_none());
     assert_eq!(named("recordings").unwrap()["asks"], "nothing");
     assert_eq!(named("plans").unwrap()["encryption"], "required");

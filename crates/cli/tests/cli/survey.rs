@@ -117,7 +117,7 @@ fn an_answer_settles_a_question() {
         assert_eq!(open(&json(estate.path(), &[]), "exposure/no-input-filter"), left, "{about}");
     }
 
-    // What is not as it should be is a finding, which the answer proves.
+    // An answer that confirms a weakness becomes a finding with the answer as its evidence.
     fs::write(&file, answer(false, "edge")).unwrap();
     let wrong = json(estate.path(), &[]);
     let all = wrong["findings"].as_array().unwrap();
@@ -153,7 +153,7 @@ fn a_file_beside_several_devices_is_told_to_make_them_one() {
     assert!(out.contains("1 device, 3 files"), "{out}");
     let hint = "because strays.json is at its top; harbour/edge and harbour/files appear to be two";
     assert!(warned.contains(hint), "{warned}");
-    // What the hint says helps.
+    // The hint resolves the problem.
     let (out, warned) = told(&[stray, devices[0], devices[1], ("trevlin.toml", "")]);
     assert!(
         out.contains("3 devices, 3 files")

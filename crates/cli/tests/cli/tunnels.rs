@@ -53,7 +53,7 @@ fn rows_for_other_programs() {
         .iter()
         .map(|row| format!("{} {}", row["name"].as_str().unwrap(), row["weakest"].as_str().unwrap()))
         .collect();
-    // What stands in a comment, is switched off or is replaced by a later line does not count.
+    // Comments, disabled statements and overridden ones are ignored.
     assert_eq!(
         told,
         [

@@ -171,7 +171,7 @@ impl Built {
     /// Sends, and reports the arrivals.
     pub(crate) fn send(&mut self, probes: &[Probe]) -> BTreeMap<usize, (IpAddr, u16)> {
         let mut arrived = BTreeMap::new();
-        // A few at a time, so that hosts that ask for each other's hardware addresses lose nothing.
+        // A few at a time, so that hosts resolving each other's hardware addresses lose nothing.
         for some in probes.chunks(40) {
             for probe in some {
                 let protocol = if probe.tcp { "tcp" } else { "udp" };

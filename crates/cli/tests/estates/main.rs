@@ -201,7 +201,7 @@ fn probes(estate: &Estate, rng: &mut Rng) -> Vec<Probe> {
         if probes.len() == PROBES {
             break;
         }
-        // Most come from hosts, and most from the outside.
+        // Most come from hosts, and most from untrusted networks.
         let from = match rng.below(3) {
             0 => rng.below(estate.machines.len()),
             _ => {
@@ -216,7 +216,7 @@ fn probes(estate: &Estate, rng: &mut Rng) -> Vec<Probe> {
         let to = &estate.machines[rng.below(estate.machines.len())];
         let aims = to.addresses();
         let destination = aims[rng.below(aims.len())];
-        // A host with several addresses of one version sends from the one that is asked for; a device from its first choice.
+        // A host with several addresses of one version sends from the requested one; a device from its first choice.
         let same_machine = own.contains(&destination);
         let twice = estate.machines.iter().filter(|one| one.addresses().contains(&source)).count() > 1;
         if source.is_ipv4() != destination.is_ipv4() || same_machine || twice {

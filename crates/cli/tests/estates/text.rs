@@ -1,8 +1,8 @@
 //! Estates, written down.
 //!
-//! `device NAME INTERFACE@NETWORK ADDRESS,… …` is exported, `host` is not; `enters DEVICE:INTERFACE` says where a host's packets
-//! come in, where that is to be said. `route NAME …` is what `ip route add` takes. `rules NAME PROGRAM` begins a list, to the next
-//! empty line; of its lines that begin with `?` each variant of the estate has some.
+//! `device NAME INTERFACE@NETWORK ADDRESS,… …` is exported, `host` is not; `enters DEVICE:INTERFACE` is the entry point of a host's
+//! packets, where needed. `route NAME …` has the syntax of `ip route add`. `rules NAME PROGRAM` begins a list, to the next empty line; each
+//! variant of the estate has some of its lines that begin with `?`.
 
 use crate::Rng;
 use std::net::IpAddr;

@@ -83,7 +83,7 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
     }
     let (mut profile, mut missing) = (None::<PppProfile>, Vec::new());
     for (number, (path, origin)) in paths.into_iter().enumerate() {
-        // What the L2TP daemon says on pppd's command line comes before the file that it names.
+        // Options of the L2TP daemon on pppd's command line precede the file that it names.
         if number == 1
             && let Some(said) = by_daemon(tunnel)
         {

@@ -1,4 +1,4 @@
-//! The estate: devices, with their exports and what the estate file says of them.
+//! The estate: devices with their exports, and the content of the estate file.
 
 use crate::baseline::DeviceBaselines;
 use crate::config::{Accept, GivenAnswer, Intent, InterfacePair, ReportEntry, Wanted};
@@ -15,10 +15,10 @@ use trevlin_model::{
 };
 use trevlin_model::{PasswordSource, PppProfile, Reference};
 
-/// A file of a device: an export, or one that a sheet says its entries come from.
+/// A file of a device: an export, or one named as the source of a sheet's entries.
 #[derive(Debug, Clone, Copy)]
 pub struct DeviceFile<'a> {
-    /// Where it lies, below the device's folder.
+    /// Path below the device's folder.
     pub path: &'a str,
     pub(crate) export: Option<ExportId>,
 }
@@ -37,7 +37,7 @@ pub struct ExportRecord {
 /// Something that was given and could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct LeftOutFile {
-    /// Where it lies.
+    /// Path.
     pub path: String,
     /// Why it was left out, and what to do.
     pub why: String,
@@ -68,7 +68,7 @@ pub struct Estate {
     pub networks: Vec<IpNet>,
     /// Requirements of the estate file for every tunnel.
     pub wanted: Wanted,
-    /// Interfaces that share a network, as the estate file says.
+    /// Interfaces that share a network according to the estate file.
     pub joined: Vec<InterfacePair>,
     /// Those that do not.
     pub apart: Vec<InterfacePair>,
@@ -138,7 +138,7 @@ impl Estate {
     ) -> Vec<(&Device, &PortForward)> {
         let of_this_port = |forward: &PortForward| {
             let same = forward.protocol.0.is_none() || forward.protocol == protocol;
-            // A port that is not changed arrives as the one that was asked for.
+            // An unchanged port arrives as the requested one.
             let leads = match forward.to.ports {
                 Some(ports) => ports.contains(port),
                 None => forward.ports.is_empty() || forward.ports.iter().any(|ports| ports.contains(port)),
@@ -174,7 +174,7 @@ impl Estate {
         self.exports[id.0 as usize].format
     }
 
-    /// The path an origin lies in, with its line: `dial-in/etc/pptpd.conf:12`.
+    /// The path of an origin, with its line: `dial-in/etc/pptpd.conf:12`.
     #[must_use]
     pub fn place(&self, origin: Origin) -> String {
         let export = self.export(origin.export);
@@ -204,7 +204,7 @@ impl Estate {
         &self.masker
     }
 
-    /// The filter tables of one IP version to judge: the running ones where any were exported, else the stored.
+    /// The filter tables of one IP version to judge: the running ones where any were exported, otherwise the stored.
     #[must_use]
     pub fn tables(&self, device: usize, family: Family) -> Vec<&Filter> {
         let all =
@@ -213,7 +213,7 @@ impl Estate {
         if running.is_empty() { all().collect() } else { running }
     }
 
-    /// The tables in force on a device: for each IP version the running ones where any were exported, else the stored.
+    /// The tables in force on a device: for each IP version the running ones where any were exported, otherwise the stored.
     #[must_use]
     pub fn tables_in_force(&self, device: usize) -> Vec<&Filter> {
         let mut tables = self.tables(device, Family::V4);
@@ -278,13 +278,13 @@ impl DialIn {
 /// Reason to assume that an interface faces an untrusted network.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum OutsideReason {
-    /// The estate file says so.
+    /// Stated in the estate file.
     Stated,
     /// The default route leaves by it, towards a next hop that is no device of the estate.
     DefaultRoute(Origin),
     /// It has a public address, and no default route is more conclusive.
     PublicAddress(Origin),
-    /// Source translation is applied to traffic that leaves by it, and nothing else is known.
+    /// Source translation is applied to traffic leaving by it, and nothing else is known.
     Hides(Origin),
 }
 
@@ -295,9 +295,9 @@ pub struct OutsideInterface {
     pub name: String,
     /// Why.
     pub reason: OutsideReason,
-    /// Whether that is certain. A private address behind an unknown next hop may be a place inside.
+    /// Whether it is certain. A private address with an unknown next hop may be on an internal network.
     pub certain: bool,
-    /// Where the interface stands; `None` where the estate file alone names it.
+    /// Place of the interface; `None` where only the estate file names it.
     pub origin: Option<Origin>,
     /// Its addresses.
     pub addresses: Vec<IpAddr>,

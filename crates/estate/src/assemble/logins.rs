@@ -37,7 +37,7 @@ pub(super) fn of(estate: &Estate, device: usize) -> Vec<Login> {
         }
     }
     if !served {
-        // Some other server of the device may consult the list; which, no export tells.
+        // Another server of the device may use the list; no export shows which.
         for file in [SecretsFile::Chap, SecretsFile::Pap] {
             let usable = usable(facts.credentials.iter().filter(|one| one.file == file), None);
             let for_daemon = |one| Login { daemon: Some(LoginDaemon::Ppp), ..login(one, "pppd", false) };
@@ -78,8 +78,8 @@ fn login(one: &Credential, service: &str, certain: bool) -> Login {
     }
 }
 
-/// The lines that pppd would take: of several for one client the most exact, and of those the first (pppd(8),
-/// AUTHENTICATION); a client that may use no address cannot come in.
+/// The lines that pppd would use: of several for one client the most specific, and of those the first (pppd(8), AUTHENTICATION); a client
+/// without a permitted address cannot log in.
 fn usable<'a>(all: impl Iterator<Item = &'a Credential>, name: Option<&str>) -> Vec<&'a Credential> {
     let mut best: IndexMap<(&str, &str), &Credential> = IndexMap::new();
     for one in all {
@@ -87,7 +87,7 @@ fn usable<'a>(all: impl Iterator<Item = &'a Credential>, name: Option<&str>) -> 
         if !wild && name.is_some_and(|name| name != one.server) {
             continue;
         }
-        // Without the local name two servers' lines cannot be told apart, so each is kept.
+        // Without the local name the lines of two servers cannot be distinguished, so each is kept.
         let server = if name.is_some() { "" } else { one.server.as_str() };
         let held = best.entry((&one.client, server)).or_insert(one);
         if held.server == "*" && !wild {

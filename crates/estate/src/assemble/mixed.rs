@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use trevlin_model::{ExportState, Filter};
 
 impl Estate {
-    /// Devices that have twice what a device has once, with the two files that show it: most likely two devices in one folder, whose
-    /// findings would be about neither.
+    /// Devices with two of something that a device has once, with the two files that show it: most likely two devices in one folder, for
+    /// which findings would be meaningless.
     #[must_use]
     pub fn mixed(&self) -> Vec<String> {
         let mut told = Vec::new();

@@ -40,7 +40,7 @@ pub struct Input {
 }
 
 impl Estate {
-    /// Puts exports together. Inputs come in the order of their numbers.
+    /// Assembles the estate. Inputs are in the order of their numbers.
     #[must_use]
     pub fn assemble(inputs: Vec<Input>, file: &ValidEstateFile) -> Self {
         Self::within(inputs, file, Limits::default())
@@ -190,7 +190,7 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
         one.interface.as_ref().is_none_or(|interface| seen.insert((one.family, interface.clone())))
     });
     once(&mut facts.filters);
-    // What a table that was exported twice forwards, it forwards once.
+    // A forward in a table that was exported twice counts once.
     let rules: BTreeSet<Origin> = facts
         .filters
         .iter()
@@ -244,8 +244,8 @@ fn once(filters: &mut Vec<Filter>) {
     *filters = kept;
 }
 
-/// Where nothing shows what runs, the files that apply at boot are judged in its place. Files that name nothing but the
-/// loopback interface say nothing about the others.
+/// Where no running state was exported, the boot configuration is judged in its place. Files that name only the loopback interface do not
+/// describe the other interfaces.
 fn stand_in(facts: &mut Facts) {
     let says = |one: &Interface| !one.loopback && (!one.addresses.is_empty() || one.asks.is_some());
     if !facts.has_interfaces && facts.stored_interfaces.iter().any(says) {
@@ -257,7 +257,7 @@ fn stand_in(facts: &mut Facts) {
     }
 }
 
-/// A route that names only a gateway leaves by the interface in whose network that lies.
+/// Sets the interface of a route that names only a gateway: the one whose network contains it.
 fn find_ways(facts: &mut Facts) {
     let interfaces = &facts.interfaces;
     for route in facts.routes.iter_mut().filter(|route| route.interface.is_none()) {

@@ -6,7 +6,7 @@ use crate::special::is_public;
 use std::collections::BTreeSet;
 use trevlin_model::{Chain, ChainKind, Device, Hook, MatchKind, Origin, Rule, Target, TranslationKind};
 
-/// Outside interfaces of every device.
+/// Internet interfaces of every device.
 pub(super) fn of(estate: &Estate) -> Vec<Vec<OutsideInterface>> {
     estate.devices.iter().enumerate().map(|(at, device)| of_device(estate, at, device)).collect()
 }
@@ -26,7 +26,7 @@ fn of_device(estate: &Estate, at: usize, device: &Device) -> Vec<OutsideInterfac
             continue;
         }
         let one = build(device, name, OutsideReason::DefaultRoute(route.origin), true);
-        // An interface with only private addresses may lie behind somebody else's router, or well inside.
+        // An interface with only private addresses may be behind an upstream router, or on an internal network.
         let public = one.addresses.iter().any(|address| is_public(*address));
         let gateway_public = route.gateway.is_some_and(is_public);
         let dial_out = device.facts.interfaces.iter().any(|one| one.name == *name && one.point_to_point);
@@ -46,7 +46,7 @@ fn of_device(estate: &Estate, at: usize, device: &Device) -> Vec<OutsideInterfac
         if found.is_empty() {
             found = hiding(device);
         }
-        // The only one with a public address, or that hides what leaves: nothing else can be the outside.
+        // The only one with a public address, or with source translation: no other can face the Internet.
         if let [only] = found.as_mut_slice() {
             only.certain = !matches!(only.reason, OutsideReason::Hides(_)) || only.addresses.is_empty();
         }

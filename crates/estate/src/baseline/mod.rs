@@ -60,15 +60,15 @@ pub struct Thresholds {
     pub key_strength: u64,
     /// A pre-shared key with fewer bits of entropy can be guessed by a determined attacker.
     pub guessing_bits: u64,
-    /// A certificate that ends within so many days is about to.
+    /// Days before its end from which on a certificate counts as expiring.
     pub days_before_expiry: u64,
     /// Keys of IKE that last longer, in seconds, are kept too long.
     pub ike_lifetime: u64,
     /// Keys of what passes through a tunnel that last longer, in seconds, are kept too long.
     pub data_lifetime: u64,
-    /// A local list with more logins than this wants an AAA server.
+    /// Number of local logins above which an AAA server is expected.
     pub local_logins: u64,
-    /// So many addresses are so few that naming them is as good as a lock.
+    /// Number of addresses up to which a source limit is an effective protection.
     pub few_addresses: u64,
     /// An export of files to a network with more addresses is wide.
     pub export_addresses: u64,
@@ -76,7 +76,7 @@ pub struct Thresholds {
     pub pool_clients: u64,
     /// A pool that is this many times larger than the number of its clients is oversized.
     pub pool_times_need: u64,
-    /// So many ports are as good as all of them.
+    /// Number of ports from which on a rule counts as permitting all.
     pub whole_ports: u64,
 }
 
@@ -201,7 +201,7 @@ pub struct BaselineRow {
 }
 
 impl Baseline {
-    /// The thresholds that hold where no estate file says anything, for a date.
+    /// The default thresholds, for a date.
     #[must_use]
     pub fn on(as_of: Date) -> Self {
         Self { as_of, device_baselines: Arc::default() }

@@ -89,7 +89,7 @@ impl BaselineFile {
     /// When it has a key that is not known, or a value of another kind than expected.
     pub fn of(text: &str, line_of: &dyn Fn(usize) -> usize) -> Result<Self, EstateFileError> {
         let mut file = Self::default();
-        // What is no TOML was told before.
+        // Invalid TOML was reported before.
         let Ok(whole) = DeTable::parse(text) else { return Ok(file) };
         let Some(section) = whole.get_ref().get("baseline") else { return Ok(file) };
         let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
@@ -113,7 +113,7 @@ impl BaselineFile {
         Ok(file)
     }
 
-    /// Adds what another estate file says; it has the last word.
+    /// Adds the content of another estate file, which takes precedence.
     pub fn add(&mut self, other: Self) {
         self.estate.base = other.estate.base.or_else(|| self.estate.base.take());
         self.estate.values.extend(other.estate.values);
@@ -121,7 +121,7 @@ impl BaselineFile {
         self.devices.extend(other.devices);
     }
 
-    /// Begins with another ready-made baseline than the file says.
+    /// Replaces the predefined baseline that the file begins with.
     ///
     /// # Errors
     /// The nearest name, when there is none of this one.

@@ -1,4 +1,4 @@
-//! Accepted findings, as the estate file says them: who answers for what, why, and until when.
+//! Accepted findings in the estate file: risk owner, reason, and end of acceptance.
 
 use crate::config::{EstateFileError, KnownCheck};
 use jiff::civil::Date;

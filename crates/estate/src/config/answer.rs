@@ -5,7 +5,7 @@ use jiff::civil::Date;
 use serde::Deserialize;
 use toml::Spanned;
 
-/// An answer to what the exports could not tell.
+/// An answer to an information request.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct GivenAnswer {
     /// The check that raises the request.
@@ -18,7 +18,7 @@ pub struct GivenAnswer {
     pub answer: String,
     /// Whether that is as it should be.
     pub right: bool,
-    /// Who said it.
+    /// Source of the answer.
     pub by: String,
     /// When.
     pub on: Date,

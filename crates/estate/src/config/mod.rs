@@ -178,7 +178,7 @@ pub struct DeviceEntry {
     pub kind: Option<DeviceKind>,
     /// Interfaces that face an untrusted network.
     pub outside: Option<Vec<String>>,
-    /// The site where it stands.
+    /// Its site.
     pub site: Option<String>,
     /// Contact for it.
     pub contact: Option<String>,
@@ -297,7 +297,7 @@ impl ValidEstateFile {
         self.devices.get(folder).or_else(|| self.devices.get(short))
     }
 
-    /// Whose files for IKE a device has, where it says so.
+    /// The IKE daemon of a device, where it is stated.
     #[must_use]
     pub fn ike_of(&self, folder: &str) -> Option<IkeDaemon> {
         self.device(folder)?.ike

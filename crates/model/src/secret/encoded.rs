@@ -5,8 +5,8 @@ use base64::Engine;
 use zeroize::Zeroizing;
 
 impl Secret {
-    /// The secret behind `0x…` (hexadecimal) and `0s…` (Base64), as ipsec.secrets(5) and strongSwan's other files write
-    /// them; anything else stands for itself.
+    /// The secret behind `0x…` (hexadecimal) and `0s…` (Base64), as ipsec.secrets(5) and strongSwan's other files write them; any other
+    /// text is literal.
     #[must_use]
     pub fn from_prefixed(text: &str) -> Self {
         let bytes = match text.get(..2) {
@@ -21,7 +21,7 @@ impl Secret {
     }
 }
 
-/// Bytes as a secret: as text where they are text, else one character for each byte.
+/// Bytes as a secret: as text where they are valid text, otherwise one character for each byte.
 fn from_bytes(bytes: Zeroizing<Vec<u8>>) -> Secret {
     match std::str::from_utf8(&bytes) {
         Ok(text) => Secret::new(text),
@@ -29,7 +29,7 @@ fn from_bytes(bytes: Zeroizing<Vec<u8>>) -> Secret {
     }
 }
 
-/// Bytes from pairs of hexadecimal digits; underscores may stand between them.
+/// Bytes from pairs of hexadecimal digits, optionally separated by underscores.
 fn hex(text: &str) -> Option<Vec<u8>> {
     let digits: Zeroizing<Vec<u8>> = Zeroizing::new(
         text.chars()

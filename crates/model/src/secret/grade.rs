@@ -7,13 +7,13 @@ use std::hash::{BuildHasher, RandomState};
 use std::sync::{LazyLock, Mutex, PoisonError};
 use zeroize::Zeroizing;
 
-/// Longest prefix that is graded: estimating is quadratic, and nothing this long is weak for want of more.
+/// Longest prefix that is graded: estimation is quadratic, and longer secrets are not weak.
 const GRADED_CHARACTERS: usize = 100;
 
 /// Bits in one decimal digit of guesses.
 const BITS_A_DIGIT: f64 = std::f64::consts::LOG2_10;
 
-/// Bits in one letter of a text in words: about what a language leaves open (NIST SP 800-63-1, appendix A: 1.5 to 2).
+/// Bits per letter of a text in words: about the entropy of natural language (NIST SP 800-63-1, appendix A: 1.5 to 2).
 const BITS_A_LETTER: f64 = 2.0;
 
 /// Estimate of a value, stored by a keyed digest of the value and its context: one secret occurs in many places, and estimating takes long.
@@ -51,7 +51,7 @@ fn estimate(value: &str, context: &[&str]) -> Estimate {
     made
 }
 
-/// A text with one letter for all that the estimator takes for each other: capitals, and signs that stand for letters.
+/// A text with one letter for all variants that the estimator treats as equal: capitals, and signs in place of letters.
 fn plainly(text: &str) -> String {
     let same = |letter: char| match letter {
         '4' | '@' => 'a',
@@ -85,8 +85,8 @@ pub enum KeyGrade {
     Holds,
 }
 
-/// Loads the word lists that grading needs, which takes longer than grading a secret does. To be called beside other
-/// work; grading loads them by itself otherwise.
+/// Loads the word lists for grading, which takes longer than grading a secret. Call it in parallel to other work; otherwise they are loaded
+/// on first use.
 pub fn prepare() {
     let _ = zxcvbn::zxcvbn("load", &[]);
 }
@@ -137,10 +137,10 @@ impl Grade {
 }
 
 impl Secret {
-    /// Difficulty of guessing for an attacker who knows the words in `context` (names of user, device, organisation).
+    /// Difficulty of guessing the secret for an attacker who knows the words in `context` (names of user, device, organisation).
     ///
-    /// The estimator reckons with separators and digits between known words; people who know the names try those
-    /// joins first, so a secret that is nothing but such words, separators and closing digits is trivial.
+    /// The estimator adds entropy for separators and digits between known words; attackers who know the names try such combinations first,
+    /// so a secret of nothing but these words, separators and trailing digits is trivial.
     #[must_use]
     pub fn grade(&self, context: &[&str]) -> Grade {
         if self.is_withheld() {
@@ -159,12 +159,12 @@ impl Secret {
         }
     }
 
-    /// Resistance of a machine key to offline guessing by an attacker who knows the words in `context`, as far as its characters show:
+    /// Resistance of a machine key to offline guessing for an attacker who knows the words in `context`, as far as its characters show:
     /// `asked` and `casual` are bits of entropy.
     ///
-    /// The estimator counts ten guesses for a character that fits no pattern. Where nearly every character is such a
-    /// one, and the whole is not made of words in some language it does not know, the secret came from a generator, and
-    /// each character is worth the alphabet it was drawn from; else the guesses count.
+    /// The estimator counts ten guesses for a character outside any pattern. Where nearly every character is such a one, and the whole does
+    /// not consist of words in an unknown language, the secret was generated, and each character counts with the size of its alphabet;
+    /// otherwise the guesses count.
     #[must_use]
     pub fn key_grade(&self, asked: u64, casual: u64, context: &[&str]) -> KeyGrade {
         if self.is_withheld() {
@@ -176,7 +176,7 @@ impl Secret {
             return KeyGrade::Trivial;
         }
         let digits = digits_of_guesses(value, context);
-        // What is guessed with fewer tries than the estimator's lowest score allows is tried first.
+        // Secrets guessed with fewer tries than the estimator's lowest score are among the first tried.
         if digits < TRIVIAL_DIGITS {
             return KeyGrade::Trivial;
         }

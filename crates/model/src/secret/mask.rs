@@ -12,7 +12,7 @@ use zeroize::Zeroizing;
 /// since masking every `a` would leave nothing to read.
 pub(super) const MASKED_ANYWHERE: usize = 4;
 
-/// From this length on a secret is masked inside longer words too.
+/// Length from which a secret is masked inside longer words as well.
 pub(super) const MASKED_INSIDE_WORDS: usize = 8;
 
 /// Replacement text for a secret.
@@ -133,7 +133,7 @@ impl Masker {
     }
 
     /// A copy of a text with every secret masked that is long enough to be distinguished from ordinary words. Only whole words are masked:
-    /// a user's name inside a longer word stays readable.
+    /// a user's name within a longer word stays readable.
     #[must_use]
     pub fn mask(&self, text: &str) -> String {
         masked(text, self.spans(text))
@@ -163,12 +163,12 @@ impl Masker {
     }
 }
 
-/// Whether a secret is known by its value wherever that stands, and not in its own place alone.
+/// Whether a secret is masked by value everywhere, and not in its own place only.
 pub(super) fn is_told_by_value(one: &SecretRecord) -> bool {
     let value = one.secret.expose();
     // A published community is an ordinary word, as `public` is: elsewhere in a text it is not the secret.
     let word = one.kind == SecretKind::Community && one.secret.known_default().is_some();
-    // A key block is many lines; nobody repeats it by accident, and its own place is masked.
+    // A key block is many lines and does not recur by accident; its own place is masked.
     value.len() >= MASKED_ANYWHERE && !value.contains('\n') && value != one.owner && !word
 }
 
@@ -177,7 +177,7 @@ pub(super) fn is_of_machines(kind: SecretKind) -> bool {
     matches!(kind, SecretKind::PrivateKey | SecretKind::SharedKey | SecretKind::PasswordHash)
 }
 
-/// The forms in which a value may turn up, in a fixed order: as it is, and in the encodings that configurations know.
+/// The forms in which a value may occur, in a fixed order: as it is, and in the encodings that configurations use.
 pub(super) fn forms(kind: SecretKind, value: &str) -> Vec<Secret> {
     let mut forms = vec![Secret::new(value)];
     if !is_of_machines(kind) {

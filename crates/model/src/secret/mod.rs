@@ -208,7 +208,7 @@ impl Secret {
     }
 }
 
-/// A secret, what it is for, whose it is, and where it stands.
+/// A secret with its purpose, its owner and its place.
 #[derive(Debug)]
 pub struct SecretRecord {
     /// The value.
@@ -217,7 +217,7 @@ pub struct SecretRecord {
     pub kind: SecretKind,
     /// Whose it is: a user name, or the tunnel it belongs to.
     pub owner: String,
-    /// Where the value stands, quotes included.
+    /// Place of the value, quotes included.
     pub origin: Origin,
 }
 

@@ -12,7 +12,7 @@ const NEAR_CHARACTERS: usize = 5;
 pub struct ReuseGroup {
     /// Which of those given, in their order.
     pub members: Vec<usize>,
-    /// Whether all are equal; else some differ in case or in the digits at the end.
+    /// Whether all are equal; otherwise some differ in case or trailing digits.
     pub exact: bool,
 }
 
@@ -50,7 +50,7 @@ pub(super) fn common_of(kind: SecretKind, value: &str) -> Zeroizing<String> {
     if rest.chars().count() >= NEAR_CHARACTERS { Zeroizing::new(rest.to_owned()) } else { lower }
 }
 
-/// A name for the group with this number that says nothing about its secret: A, B, … Z, AA, AB, …
+/// A name for the group with this number that reveals nothing about its secret: A, B, … Z, AA, AB, …
 #[must_use]
 pub fn group_letter(mut number: usize) -> String {
     let mut letters = Vec::new();

@@ -1,5 +1,5 @@
-//! Stand-ins for secrets, so that an export can be handed on: equal secrets have equal ones, what is nearly equal stays so, and
-//! each fits where the secret stood.
+//! Stand-ins for secrets, so that an export can be passed on: equal secrets have equal stand-ins, nearly equal ones stay so, and each fits
+//! the syntax at its place.
 //!
 //! Long because a stand-in must fit every form in which secrets are written in files, and all forms are handled together.
 
@@ -57,12 +57,12 @@ impl ScrubKey {
     }
 }
 
-/// A place whose text goes, and what comes in its place.
+/// A place to be replaced, with its replacement.
 #[derive(Debug)]
 struct Place {
     start: usize,
     end: usize,
-    /// The secret, where it is known; else whatever stands there.
+    /// The secret, where it is known; otherwise the text at the place.
     held: Option<Arc<SecretRecord>>,
 }
 
@@ -108,7 +108,7 @@ impl Scrubber {
             by_place.entry(one.export).or_default().push(place);
         }
         for all in by_place.values_mut() {
-            // Of places within one another the longest counts, and of equal ones that of a known secret.
+            // Of nested places the longest counts, and of equal ones that of a known secret.
             all.sort_by_key(|one| (one.start, std::cmp::Reverse(one.end), one.held.is_none()));
         }
         for list in by_length.values_mut() {
@@ -220,7 +220,7 @@ impl Scrubber {
                 if whole && is_a_name(&text[..at], &text[at + length..]) {
                     return None;
                 }
-                // What could be part of a word of the format is left in longer ones.
+                // Strings that may be part of a word of the format are kept inside longer words.
                 let odd =
                     candidate.contains(|one: char| !one.is_ascii_lowercase() && one != '-' && one != '_');
                 (whole || (*length >= MASKED_INSIDE_WORDS && odd)).then(|| (*length, list[known].1.as_str()))
@@ -239,7 +239,7 @@ impl Scrubber {
     }
 }
 
-/// Whether a word stands as the name of an element or of a setting: `<radius>`, `</radius>`, `"radius":`, `password = x`.
+/// Whether a word is the name of an element or of a setting: `<radius>`, `</radius>`, `"radius":`, `password = x`.
 fn is_a_name(before: &str, behind: &str) -> bool {
     let first = before.rsplit('\n').next().unwrap_or_default().trim_start();
     let element = before.ends_with('<') || before.ends_with("</");
@@ -347,7 +347,7 @@ fn stem_anew(key: &ScrubKey, common: &str) -> String {
     (0..64).map(tried).find(holds).unwrap_or_else(|| tried(0))
 }
 
-/// A hash with its scheme and cost, and all else replaced (crypt(5)).
+/// A hash with its scheme and cost, and all other parts replaced (crypt(5)).
 fn hash(key: &ScrubKey, value: &str) -> String {
     let locked = value.len() - value.trim_start_matches('!').len();
     let (lock, rest) = value.split_at(locked);
@@ -394,7 +394,7 @@ fn block(key: &ScrubKey, text: &str) -> String {
     out
 }
 
-/// Keywords of statements that hold secrets (ipsec.secrets(5)), which statements beside a broken one still need.
+/// Keywords of statements with secrets (ipsec.secrets(5)), which statements after a broken one still need.
 const KEYWORDS: [&str; 11] =
     ["BLISS", "EAP", "ECDSA", "NTLM", "P12", "PIN", "PKCS8", "PPK", "PSK", "RSA", "XAUTH"];
 
@@ -406,7 +406,7 @@ fn is_frame(word: &str) -> bool {
         || word.strip_suffix(':').is_some_and(|name| name.chars().all(char::is_alphabetic))
 }
 
-/// Words that may be secrets, and what stands between them.
+/// Words that may be secrets, and the text between them.
 fn loose(key: &ScrubKey, text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for piece in text.split_inclusive(char::is_whitespace) {

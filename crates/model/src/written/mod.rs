@@ -1,7 +1,7 @@
 //! How facts are written down and read back: the few types whose written form is not simply that of their fields.
 //!
 //! A place of an export has no meaning outside of it, so an [`Origin`] is never written; when facts are read back, the place of each value
-//! in the written form is inserted. A secret is never written either. Both are left as markers ([`ORIGIN`], [`SECRET`]) under names that no
+//! in the written form is inserted. A secret is never written either. Both become markers ([`ORIGIN`], [`SECRET`]) under names that no
 //! field can have, for the writer to remove, and are requested under the same names when facts are read.
 
 #[cfg(feature = "schema")]
@@ -346,8 +346,7 @@ pub type Words = &'static [&'static str];
 /// How many bytes of words from files are kept for the rest of the run.
 const KEPT: usize = 1 << 20;
 
-/// A word from a file in the place of one that is known when the program is built: the name of a daemon. Each is kept once; past a
-/// megabyte of them the rest is called by one name.
+/// A word from a file in place of a static name: the name of a daemon. Each is stored once; beyond a megabyte all others get one name.
 #[must_use]
 pub fn kept(text: &str) -> &'static str {
     static WORDS: Mutex<(BTreeSet<&'static str>, usize)> = Mutex::new((BTreeSet::new(), 0));

@@ -1,6 +1,6 @@
 //! Fields that have a usual value, or a form of their own: each module reads one kind and writes it.
 
-/// A field that is on unless it is said to be off.
+/// A field that is on by default.
 pub(crate) mod on_unless_off {
     use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -44,7 +44,7 @@ pub(crate) mod zero_unless_said {
     }
 }
 
-/// Something that has a value of its own where nothing is said, which then is not written either.
+/// A field with a default, which is not written.
 macro_rules! unless_said {
     ($(#[$about:meta] $name:ident: $kind:ty = $usual:expr;)*) => {$(
         #[$about]
@@ -71,7 +71,7 @@ unless_said! {
     stored: crate::ExportState = crate::ExportState::Stored;
 }
 
-/// The program of a SSH server; an appliance's own where nothing is said.
+/// The program of an SSH server; the appliance's own by default.
 pub(crate) mod openssh {
     use crate::written::{Word, kept};
     use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -87,7 +87,7 @@ pub(crate) mod openssh {
     }
 }
 
-/// The address of a listener, where `any` stands for every one.
+/// The address of a listener, where `any` means every address.
 pub(crate) mod bound {
     use crate::Setting;
     use serde::de::Error;

@@ -1,6 +1,6 @@
 //! State of a review, and the decisions made for each step.
 //!
-//! Long because each question reads what the others left on the same desk.
+//! Long because each decision uses the results of the others.
 
 use super::{Left, Partly, RuleReview, RuleStatus, new_connections};
 use crate::cube::{Cube, FIELDS, Field, Point, Region, Value};
@@ -15,7 +15,7 @@ use std::ops::{ControlFlow, Range};
 
 /// Earlier steps that are taken away from one to prove that it never matches.
 const MOST_BEFORE: usize = 6_000;
-/// Steps that are taken away from one to tell what is left of it, or whether it changes anything.
+/// Number of steps subtracted from one to compute its remainder, or to decide whether it has an effect.
 const MOST_NEAR: usize = 256;
 /// How many cubes one node of a set diagram counts as.
 const WORK_OF_NODE: usize = 4;
@@ -23,7 +23,7 @@ const WORK_OF_NODE: usize = 4;
 const EDGES_FOR_ONE: usize = 4;
 /// How many cubes a cube counts as that is cut down to another and kept.
 const WORK_OF_CUT: usize = 24;
-/// How many steps that a sketch shows not to meet count as one cube.
+/// Number of steps excluded by their signature that count as one cube.
 const PASSED_FOR_ONE: usize = 16;
 /// The share of the work limit that is divided equally among the rules at first. The remainder is used for those that need more.
 const FIRST: usize = 4;
@@ -67,7 +67,7 @@ impl Work {
     }
 }
 
-/// The steps that meet a region.
+/// The steps that overlap a region.
 enum Meeting {
     /// All of them, in order.
     All(Vec<u32>),
@@ -149,7 +149,7 @@ impl<'a> RuleReviewer<'a> {
             partly: Vec::new(),
             changes_nothing: None,
         };
-        // Of a chain that could not be followed nothing is told but that packets come to it.
+        // For a chain that could not be analysed the only result is that packets reach it.
         let told = |status| if self.program.whole { status } else { RuleStatus::NotDecided };
         if work.take(WORK_OF_CUT * step.region.cubes.len()).is_none() {
             review.status = told(RuleStatus::TooCostly);
@@ -192,8 +192,8 @@ impl<'a> RuleReviewer<'a> {
         (review, work)
     }
 
-    /// A packet of a region that no earlier step takes. `None` where none of those that are tried is one, or where trying them
-    /// costs too much: it says nothing of whether there is one.
+    /// A packet of a region that no earlier step takes. `None` where none of the samples is one, or sampling exceeds the limit: one may
+    /// still exist.
     fn witness(&self, region: &Region, number: u32, work: &mut Work) -> Option<Point> {
         for cube in region.cubes.iter().take(MOST_CUBES) {
             for seed in 0..TRIES {
@@ -284,7 +284,7 @@ impl<'a> RuleReviewer<'a> {
         found.ok()
     }
 
-    /// The steps of a span that meet a region, where there are at most so many.
+    /// The steps of a span that overlap a region, if there are at most this number.
     fn meeting(&self, region: &Region, span: Range<u32>, most: usize, work: &mut Work) -> Meeting {
         let mut found = Vec::new();
         let mut room = most;
@@ -445,8 +445,8 @@ impl<'a> RuleReviewer<'a> {
         }
     }
 
-    /// Whether a step could be left out: later ones, or the policy, decide the same for everything that it takes, and no log
-    /// line is gained or lost. The steps before it that meet its region are known.
+    /// Whether a step could be removed: later ones, or the policy, decide the same for everything it takes, and logging does not change.
+    /// The overlapping steps before it are known.
     fn changes_nothing(
         &self,
         number: u32,

@@ -26,14 +26,14 @@ pub enum RuleStatus {
 pub struct RuleReview {
     /// Whether it ever decides.
     pub status: RuleStatus,
-    /// Whether all its conditions are modelled.
+    /// Whether all its conditions are analysed.
     pub exact: bool,
     /// How much of the new connections it holds for it is first to decide. `None` where it holds for no new connections, or
     /// where telling would have cost too much.
     pub left: Option<Left>,
     /// Earlier rules with the opposite verdict that take a part of it.
     pub partly: Vec<Partly>,
-    /// Where it changes nothing: the later rules that decide the same for what it takes, empty where the policy does.
+    /// For a rule without effect: the later rules that decide the same for its packets, empty where the policy does.
     pub changes_nothing: Option<Vec<RuleId>>,
 }
 
@@ -53,12 +53,12 @@ pub enum Left {
 pub struct Partly {
     /// The earlier rule.
     pub by: RuleId,
-    /// Whether everything it takes lies in the later one: an exception, as one writes it before the general rule.
+    /// Whether the later rule covers all its packets: an exception before the general rule.
     pub exception: bool,
 }
 
 impl RuleReview {
-    /// A rule that is reached in several ways: it is alive where it is alive in one, and what is said of it holds in all.
+    /// A rule that is reached by several paths: it is effective if it is effective in one, and other properties must hold in all.
     pub fn join(&mut self, other: Self) {
         // Where it holds for nothing there is nothing to say of it.
         if other.status == RuleStatus::Impossible {

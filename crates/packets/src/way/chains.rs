@@ -60,7 +60,7 @@ impl<'a> Way<'a> {
         let [destination, port] = [Field::Destination, Field::DestinationPort].map(|one| packet.known(one));
         let state_before = packet.at(Field::State);
         let mut asked = packet;
-        // What is known to belong to a connection is translated like its first packet, where translation has its place.
+        // Packets of a known connection are translated like its first packet, at the place of translation.
         let wire = asked.wire.filter(|_| {
             state_before != state::NEW && hook == Hook::Prerouting && chain.priority < TRANSLATED
         });
@@ -214,8 +214,8 @@ impl<'a> Way<'a> {
     }
 }
 
-/// Ends a packet's way through a base chain. One that ended the same there before stands for both: a list of very many rules that
-/// may or may not hold has as many ends.
+/// Ends a packet's path through a base chain. Equal ends at the same place are merged: a list of very many undetermined rules has as many
+/// ends.
 fn end(found: &mut Vec<(End<'_>, Packet)>, ending: Ending, packet: Packet) {
     let known = found
         .iter_mut()

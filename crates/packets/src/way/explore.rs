@@ -12,7 +12,7 @@ use trevlin_model::{Family, IpRange, PortRange};
 /// How many times the nodes of a question about one rule a question about a whole estate may cost.
 const NODES: usize = 7;
 
-/// Packets as they are sent: every combination of what lies in these ranges.
+/// Sent packets: every combination of values in these ranges.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Sent {
     /// IP version.
@@ -45,7 +45,7 @@ pub struct TrafficClass {
 /// Results for a set of packets.
 #[derive(Debug, Clone, Default)]
 pub struct Cells {
-    /// Together all that was asked about. Two may share packets, of which both say the same.
+    /// Together all requested packets. Two may overlap, with the same result for the common packets.
     pub cells: Vec<TrafficClass>,
     /// Whether something is left that was not followed, because there would have been too much.
     pub cut: bool,
@@ -138,7 +138,7 @@ impl Net<'_> {
     }
 }
 
-/// The ranges of what is sent, in the order of [`SENT`].
+/// The ranges of the sent packets, in the order of [`SENT`].
 fn sides(sent: &Sent) -> [Ranges; SENT.len()] {
     let port = |all: &[PortRange]| {
         ranges(all.iter().map(|one| (Value::from(one.first), Value::from(one.last))).collect())

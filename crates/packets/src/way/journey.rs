@@ -30,7 +30,7 @@ struct Arrival {
     delivery: Delivery,
 }
 
-/// By which interface a packet leaves, and to whom.
+/// Outgoing interface of a packet, and its next hop.
 #[derive(Debug, Clone)]
 struct Out {
     interface: String,
@@ -71,7 +71,7 @@ impl Net<'_> {
         answer.put_tuple(answer.tuple().reversed());
         let from = match (&delivery.gone, packet.crossings.last()) {
             (None, last) => Spot::SentBy(delivery.device, last.and_then(|one| one.entered_by.clone())),
-            // Whoever it was delivered to answers by the router of its network, or to the device it came from.
+            // The receiver replies through the router of its network, or to the device it received the packet from.
             (Some(gone), _) => {
                 let interface = delivery.leaving.clone().unwrap_or_default();
                 let came_from = Place { device: delivery.device, interface };
@@ -102,7 +102,7 @@ impl Net<'_> {
             let on = self.leg(Leg::Third, spot(start), third, start, trace);
             lost.extend(on.stopped.into_iter().map(|one| (StepKind::FollowUpLost, one)));
             for mut done in on.arrived {
-                // What lets later packets pass is seldom worth a line; what stops them is.
+                // Rules that permit later packets are rarely worth a line; rules that block them are.
                 done.packet.trail.truncate(told);
                 ends.push(done.packet.ended(Verdict::Allowed, Some(delivery.clone())));
             }
@@ -208,7 +208,7 @@ impl Net<'_> {
             (Some(out), true) => Routed::Out(out.interface.clone(), None, None),
             _ => way.routed(packet.known(Field::Destination)),
         };
-        // Where nothing tells, the answer goes where the first packet came from.
+        // Without further knowledge the reply goes back to where the first packet came from.
         let out = match (routed, back) {
             (Routed::Local, _) => None,
             (Routed::Unknown(_), Some(back)) => Some(back),
@@ -251,7 +251,7 @@ impl Net<'_> {
         let mut left = Vec::new();
         for mut packet in way.hook(through, packet, ends) {
             let mut out = out.clone();
-            // What a device sends is routed again where its destination was translated (nft(8), type `nat`, hook `output`).
+            // Traffic of the device is routed again after destination translation (nft(8), type `nat`, hook `output`).
             if sends && leg == Leg::First && way.address(packet.at(Field::Destination)) != destination {
                 match way.routed(packet.known(Field::Destination)) {
                     Routed::Out(interface, gateway, _) => out = Out { interface, gateway, back: None },
@@ -328,7 +328,7 @@ impl Net<'_> {
             return;
         }
         let (destination, source) = (packet.known(Field::Destination), packet.known(Field::Source));
-        // Out to where it came in from, by a next hop there: whoever asked gets it, whichever of the many outside that is.
+        // Back out through the entry interface, by a next hop there: it reaches the sender, whichever Internet host that is.
         if leg == Leg::Answer
             && out.gateway.is_some()
             && out.back.is_none()

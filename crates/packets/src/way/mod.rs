@@ -38,12 +38,12 @@ const DEPTH: usize = 64;
 const MOST_WAYS: usize = 64;
 /// How many addresses a translation may choose from for each to be followed.
 const MOST_CHOICES: u128 = 16;
-/// Connection tracking knows a packet from here on (nft(8), priorities).
+/// Connection tracking assigns a packet's state from here on (nft(8), priorities).
 const TRACKED: i32 = -200;
 /// Destinations are translated at this priority (nft(8), `dstnat`).
 const TRANSLATED: i32 = -100;
 
-/// Stands for an interface that no export and no rule names; holds a blank, as no name of an interface can.
+/// Represents an interface that no export and no rule names; contains a blank, unlike any interface name.
 const NO_NAME: &str = "another interface";
 
 /// Whether it comes through.
@@ -68,7 +68,7 @@ pub struct Delivery {
     pub port: u16,
     /// Interface by which it leaves the last device; none where it is for that device itself.
     pub leaving: Option<String>,
-    /// To whom it leaves; none where it is for the device itself.
+    /// The next hop; none for traffic to the device itself.
     pub gone: Option<Egress>,
     /// Interface by which it came to the last device; none where that device sent it.
     pub entered: Option<String>,
@@ -204,7 +204,7 @@ impl<'a> Net<'a> {
         Self { hosts, ready, shape, nodes }
     }
 
-    /// The same, where one question may cost so many nodes of a set diagram.
+    /// The same, with a limit on the nodes of a set diagram for one query.
     #[must_use]
     pub fn costing(mut self, nodes: usize) -> Self {
         self.nodes = nodes;
@@ -284,7 +284,7 @@ fn answer(ends: Vec<Ended>) -> Answer {
             steps: first.packet.trail.clone(),
         };
     }
-    // The way that was followed furthest, and what it hangs on.
+    // The longest path, and its dependencies.
     let doubts = ends.iter().flat_map(|one| &*one.packet.doubts);
     let mut steps: Vec<Step> = Vec::new();
     for doubt in doubts {
@@ -303,7 +303,7 @@ impl Packet {
     }
 }
 
-/// One device, as packets of one IP version meet it.
+/// One device, for packets of one IP version.
 struct Way<'a> {
     host: &'a Host<'a>,
     space: &'a Space,
@@ -317,7 +317,7 @@ impl Way<'_> {
         address(number, self.family)
     }
 
-    /// Only packets whose value, which came about like this one, lies in these ranges go the same way.
+    /// Only packets whose value of the same derivation is in these ranges take the same path.
     fn narrow(&self, of: crate::trace::Of, to: &crate::cube::Ranges) {
         if let Some(trace) = self.trace {
             trace.narrow(of, to);

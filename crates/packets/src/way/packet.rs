@@ -27,7 +27,7 @@ impl Tuple {
     }
 }
 
-/// Fields whose values may be from what was sent.
+/// Fields with values from the sent packet.
 const FROM_SENT: [Field; 6] = [
     Field::Source,
     Field::SourcePort,
@@ -134,7 +134,7 @@ pub(super) struct PacketState {
     /// As it came to this device.
     pub(super) came: Tuple,
     pub(super) came_by: Option<String>,
-    /// Whether the source and the destination have been translated here, be it to what they were.
+    /// Whether source and destination have been translated here, possibly to the same value.
     settled: [bool; 2],
 }
 
@@ -216,7 +216,7 @@ impl Packet {
         }
     }
 
-    /// Says that the destination, or the source, is translated here.
+    /// Records the translation of the destination, or the source.
     pub(super) fn settle(&mut self, destination: bool) {
         self.settled[usize::from(destination)] = true;
     }
@@ -249,8 +249,8 @@ impl Packet {
         }
     }
 
-    /// Makes the packet one that arrives at a device, or that the device sends, and that its rules have not seen.
-    /// `crossing` is what the device remembers of the connection.
+    /// Turns the packet into one that arrives at a device, or that the device sends, before its rules. `crossing` is the device's
+    /// connection state.
     pub(super) fn arrives(
         &mut self,
         device: usize,
@@ -313,7 +313,7 @@ impl Packet {
         self.put(Field::Source, destination);
         self.put(Field::SourcePort, port);
         if crossing.untracked() {
-            // Of the first packet nothing is known, so its answer begins nothing that could be: unless it is exempt too.
+            // For an untracked first packet nothing is stored, so its reply belongs to no connection, unless it is exempt as well.
             self.set(Field::State, state::INVALID);
         } else {
             self.set(Field::State, state::ESTABLISHED);
@@ -333,7 +333,7 @@ impl Packet {
             Field::State,
             match known {
                 true if crossing.answered => state::ESTABLISHED,
-                // Nobody acknowledges what was not sent (nf_conntrack_proto_tcp.c, state SYN_SENT).
+                // A host does not acknowledge what it did not send (nf_conntrack_proto_tcp.c, state SYN_SENT).
                 true => state::INVALID,
                 false => state::NEW,
             },

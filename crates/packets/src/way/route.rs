@@ -133,7 +133,7 @@ impl Way<'_> {
         });
         if self.trace.is_some() {
             let chosen = best.map(|route| route.destination).or(connected.map(|(_, address)| address.net));
-            // What is alike hangs on nothing but the prefix, and packet after packet asks for it.
+            // Equal lookups depend on the prefix only, and recur for every packet.
             let mut by_prefix = self.by_prefix.lock().unwrap_or_else(PoisonError::into_inner);
             let alike = by_prefix.entry(Sends::Prefix(chosen)).or_insert_with(|| {
                 let nets = routes().map(|route| route.destination).chain(networks().map(|(_, one)| one.net));

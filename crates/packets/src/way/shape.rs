@@ -41,7 +41,7 @@ pub struct IpsecPolicy {
     pub origin: Origin,
 }
 
-/// To whom a packet leaves, where it leaves the devices that are known.
+/// The next hop of a packet that leaves the known devices.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Egress {
     /// A host of a network that a device is on, and that is none of the devices.
@@ -76,7 +76,7 @@ pub struct Shape {
     answers_for: BTreeMap<usize, Vec<(IpRange, Place)>>,
     /// Addresses of a network, by its number.
     prefixes: BTreeMap<usize, Vec<IpRange>>,
-    /// The device to which hosts of a network send what is for elsewhere.
+    /// The default router of the hosts of a network.
     routers: BTreeMap<usize, Place>,
     /// Interfaces that face an untrusted network.
     outside: BTreeSet<Place>,
@@ -91,13 +91,13 @@ pub struct Shape {
 }
 
 impl Shape {
-    /// One device, and nothing known of what lies around it.
+    /// A single device without known surroundings.
     pub(super) fn alone() -> &'static Self {
         static ALONE: std::sync::OnceLock<Shape> = std::sync::OnceLock::new();
         ALONE.get_or_init(|| Self { alone: true, ..Self::default() })
     }
 
-    /// Whether nothing is known of what lies around.
+    /// Whether nothing is known of the surroundings.
     pub(super) fn is_alone(&self) -> bool {
         self.alone
     }
@@ -107,12 +107,12 @@ impl Shape {
         self.segments.insert(place, segment);
     }
 
-    /// Says which addresses a network has.
+    /// Registers the addresses of a network.
     pub fn has_prefix(&mut self, segment: usize, range: IpRange) {
         self.prefixes.entry(segment).or_default().push(range);
     }
 
-    /// Says to which device hosts of a network send what is for elsewhere.
+    /// Registers the default router of the hosts of a network.
     pub fn routes_for(&mut self, segment: usize, place: Place) {
         self.routers.insert(segment, place);
     }
@@ -160,7 +160,7 @@ impl Shape {
         self.not_carried = ranges;
     }
 
-    /// Says what lies at the other end of an interface.
+    /// Registers the other end of an interface.
     pub fn wire(&mut self, from: Place, wire: Wire) {
         self.wires.entry(from).or_default().push(wire);
     }
@@ -171,7 +171,7 @@ impl Shape {
         self.wires.get(place).into_iter().flatten().flat_map(|wire| wire.takes.iter().copied()).collect()
     }
 
-    /// Says what a device wraps into IPsec.
+    /// Registers an IPsec policy of a device.
     pub fn policy(&mut self, device: usize, policy: IpsecPolicy) {
         self.policies.entry(device).or_default().push(policy);
     }
@@ -241,7 +241,7 @@ impl Shape {
         let answering = self.answering(segment);
         let first = answering.iter().position(|(range, _)| range.contains(address))?;
         let (range, place) = &answering[first];
-        // An address that somebody has is that one's, and of two that answer for one the first does.
+        // An assigned address belongs to its owner, and the first of two proxies answers.
         let mut taken = numbers_of(&|_| true);
         taken.extend(numbers(answering[..first].iter().map(|(range, _)| range), family));
         let free = rest(taken, family);
@@ -267,7 +267,7 @@ impl Shape {
             let only = gateway.is_none().then(|| one(destination));
             return (Next::Device(place.clone(), false), only, None);
         }
-        // Who answers for addresses on this network, and, on the way to the outside, who has them there.
+        // Proxies for addresses on this network, and, towards the Internet, owners of addresses there.
         let mut others: Vec<(u128, u128)> = Vec::new();
         let family = Family::of(destination);
         if gateway.is_none()

@@ -12,7 +12,7 @@ pub struct Step {
     pub device: usize,
     /// The event.
     pub kind: StepKind,
-    /// The line that says so, where one does.
+    /// The deciding line, if there is one.
     pub origin: Option<Origin>,
 }
 
@@ -62,13 +62,13 @@ pub enum StepKind {
     TargetUnknown(String),
     /// The chain that a rule sends it to is not in the export.
     ChainMissing(String),
-    /// Something that decides about packets was not exported, or is not followed: what it is.
+    /// A missing or unanalysed part that affects packets, with its name.
     NotWhole(String),
     /// More rules may or may not hold than are followed.
     TooManyWays,
     /// An address of it was translated.
     Translated {
-        /// Whether it is the destination, or else the source.
+        /// Whether it is the destination, otherwise the source.
         destination: bool,
         /// The new address.
         address: IpAddr,
@@ -99,7 +99,7 @@ pub enum StepKind {
     AnswerElsewhere,
     /// Source and destination are of different IP versions.
     VersionsDiffer,
-    /// Both ends are on one network, and no device stands between.
+    /// Both ends are on one network, without a device between them.
     SameNetwork(IpAddr),
     /// No traffic from untrusted networks is delivered there.
     NothingDelivered,

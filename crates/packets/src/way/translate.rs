@@ -47,7 +47,7 @@ impl Way<'_> {
             packet.doubt(StepKind::TranslationOpen, Some(origin));
             packet.set(flag, 1);
             packet.settle(to_destination);
-            // Whatever it chooses is not followed: both ends are possible.
+            // The choice is not followed: both ends are possible.
             let mut blocked = packet.clone();
             blocked.set(field, 0);
             return vec![packet, blocked];
@@ -60,7 +60,7 @@ impl Way<'_> {
                 let mut one = packet.clone();
                 one.put(field, new);
                 one.put(port, *new_port);
-                // What becomes what it was counts as not translated (nf_nat_core.c), but no later rule is asked.
+                // A translation to the same value counts as none (nf_nat_core.c), but no later rule is evaluated.
                 let kept = same(self.trace, old, new) && same(self.trace, packet.known(port), *new_port);
                 one.set(flag, (!kept).into());
                 one.settle(to_destination);
@@ -80,7 +80,7 @@ impl Way<'_> {
         all
     }
 
-    /// The address that stands for the device on an interface: the first that others reach it by.
+    /// The address of the device on an interface: the first that others use.
     fn own_of(&self, interface: Value) -> Option<Vec<Value>> {
         let name = self.space.interface_name(interface)?;
         let interface = self.host.interfaces.iter().find(|one| one.name == name)?;
@@ -102,7 +102,7 @@ impl Way<'_> {
         (new, shifted(of, new.wrapping_sub(old)))
     }
 
-    /// The ports that a translation may choose. A port that lies in the range is kept (net/netfilter/nf_nat_core.c).
+    /// The ports that a translation may choose. A port in the range is kept (net/netfilter/nf_nat_core.c).
     fn new_ports(&self, (old, of): Known, how: &Translation) -> Vec<Known> {
         let Some(ports) = how.ports else { return vec![(old, of)] };
         let (first, last) = (Value::from(ports.first), Value::from(ports.last));

@@ -78,7 +78,7 @@ impl Agents {
                 take(line);
             }
         }
-        // What one had still to tell when another was done.
+        // Reports of one agent that arrived after another finished.
         std::thread::sleep(Duration::from_millis(20));
         for agent in &self.0 {
             while let Ok(line) = agent.from.try_recv() {

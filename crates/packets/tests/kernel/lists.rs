@@ -15,7 +15,7 @@ pub(crate) enum Kind {
 pub(crate) struct RuleList {
     pub(crate) kind: Kind,
     pub(crate) parts: Vec<(&'static str, String)>,
-    /// Whether it has conditions that no engine could know.
+    /// Whether it has conditions that no engine can decide.
     pub(crate) residual: bool,
     pub(crate) seed: u64,
 }
@@ -55,8 +55,8 @@ pub(crate) fn all(seed: u64) -> Vec<RuleList> {
     (0..72).map(|number| list(number, seed.wrapping_mul(1000) + number)).collect()
 }
 
-/// Lists of which the program's own translation keeps the meaning: without negations that it loses (ports of UDP, kinds of
-/// addresses) and without states beside a translation's, of which it keeps one.
+/// Lists whose meaning the program's own translation preserves: without negations that it loses (UDP ports, address types) and without
+/// states together with a translation's, of which it keeps one.
 pub(crate) fn translatable(seed: u64) -> Vec<(bool, String)> {
     let one = |number: u64| {
         let v6 = number % 2 == 1;
@@ -70,7 +70,7 @@ pub(crate) fn translatable(seed: u64) -> Vec<(bool, String)> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Extra {
     None,
-    /// Some that no engine could know.
+    /// Some that no engine can decide.
     Residual,
     /// Only those that are translated as they are.
     Translatable,

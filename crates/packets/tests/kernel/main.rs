@@ -1,6 +1,6 @@
-//! Verdicts against the kernel: a gate between four networks, in network namespaces, with rule lists loaded by the real
-//! `iptables-restore` and `nft`. Real TCP and UDP packets are sent near the borders of the rules, and what arrives, and where,
-//! has to be what the engine says. The engine reads the very dumps that the gate's own programs print.
+//! Verdicts compared with the kernel: a gateway between four networks, in network namespaces, with rule lists loaded by the real
+//! `iptables-restore` and `nft`. Real TCP and UDP packets are sent near the borders of the rules, and arrivals must match the engine's
+//! result, which is computed from the dumps of the gateway's own programs.
 //!
 //! Run by `scripts/conformance.sh`; needs root. Without `--ignored` nothing is done, as for other tests of that kind.
 
@@ -126,7 +126,7 @@ impl Count {
         }
     }
 
-    /// `nft list ruleset` and its JSON say the same.
+    /// `nft list ruleset` and its JSON are equivalent.
     fn same_in_both_forms(&mut self, number: usize, list: &RuleList, tables: &[&Filter]) {
         let (text, json) = tables.split_at(tables.len() / 2);
         let same = text.len() == json.len() && text.iter().zip(json).all(|(a, b)| a.says_the_same(b));

@@ -186,8 +186,8 @@ impl Net {
         self.agents.start(&namespace, &PORTS, addresses.iter().map(|one| bare(one)));
     }
 
-    /// Loads a rule list into the gate, and nothing else. A line that the program refuses, as one of both IP versions, is
-    /// taken out of the list.
+    /// Loads a rule list into the gateway, and nothing else. A line that the program rejects, as one of both IP versions, is removed from
+    /// the list.
     pub(crate) fn load(&self, list: &mut RuleList) {
         self.gate("nft", &["flush", "ruleset"]);
         for (program, text) in &mut list.parts {
@@ -278,7 +278,7 @@ impl Net {
             let source = bare(own[rng.below(own.len())]);
             let to_gate = rng.below(3) == 0;
             let other = SIDES[rng.below(SIDES.len())];
-            // Most translation is made for what arrives at the outside address.
+            // Most translations are for traffic to the public address.
             let destination = match rng.below(4) {
                 0 => bare(SIDES[0].2[rng.below(2)]),
                 _ => {

@@ -1,5 +1,5 @@
-//! Zones and policies against firewalld itself: it is started in a namespace with the same files, and what it loads has to have the
-//! sets that the reader's tables have.
+//! Zones and policies compared with firewalld itself: it is started in a namespace with the same files, and its rules must have the sets of
+//! the reader's tables.
 
 use crate::net::Net;
 use std::path::Path;
@@ -11,7 +11,7 @@ use trevlin_readers::{ReadContext, Reading, recognise};
 
 type Files = &'static [(&'static str, &'static str)];
 
-/// Configurations, by what they try.
+/// Configurations, by tested feature.
 const CASES: [(&str, Files); 4] = [
     (
         "services, ports, masquerading, a forward, rich rules",

@@ -17,7 +17,7 @@ struct Packet {
     destination: u8,
     protocol: u8,
     port: u16,
-    /// 0 is new, 1 established, 2 anything else.
+    /// 0 is new, 1 established, 2 any other.
     state: u8,
 }
 
@@ -150,10 +150,10 @@ fn reviewed(filter: &Filter, nodes: usize, among: usize) -> ChainReview {
     review(&space, filter, &filter.chains[0], work)
 }
 
-/// Holds a review that may cost little against one that may cost as much as it takes: it may know less, and nothing else.
+/// Compares a review with a small work limit with an unlimited one: it may leave more undecided, and must not differ otherwise.
 ///
 /// # Errors
-/// With what it claims wrongly.
+/// The wrong statements.
 pub(crate) fn check_cheap(filter: &Filter, nodes: usize, among: usize) -> Result<(), String> {
     let whole = reviewed(filter, usize::MAX, 1);
     let cheap = reviewed(filter, nodes, among);

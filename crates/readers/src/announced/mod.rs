@@ -1,8 +1,8 @@
 //! Secrets that a text announces, whatever its format: by the name of a setting, in the address of a page, as an argument of a
 //! program, as a hash or a key block, in a comment.
 //!
-//! Readers hold what they know to be a secret; this layer looks at every line of every export that is read, understood or not, so
-//! that what a reader passes over is masked in outputs and replaced in copies all the same.
+//! Readers register the secrets they know; this layer searches every line of every export that is read, understood or not, so that secrets
+//! in ignored lines are masked in outputs and replaced in copies as well.
 
 mod names;
 mod programs;
@@ -51,7 +51,7 @@ static SEARCH: LazyLock<Option<AhoCorasick>> = LazyLock::new(|| {
     AhoCorasick::builder().ascii_case_insensitive(true).build(signs).ok()
 });
 
-/// Where secrets stand that a text announces, in their order, none within another. Values alone, without the quotes around them.
+/// Positions of secrets that a text announces, in order, none within another. Values only, without the quotes around them.
 #[must_use]
 pub fn places(text: &str) -> Vec<Range<usize>> {
     let mut found = Vec::new();
@@ -94,7 +94,7 @@ fn next_sign(text: &str, from: usize) -> Option<usize> {
     }
 }
 
-/// The same for one line; `after` is what follows it, for a value that stands on the next line.
+/// The same for one line; `after` is the text that follows it, for a value on the next line.
 fn in_line(line: &str, after: &str) -> Vec<Range<usize>> {
     let mut found = names::places(line, after);
     found.extend(shapes::places(line));
@@ -116,7 +116,7 @@ pub fn masked(text: &str) -> String {
     out
 }
 
-/// Adds what an export announces to its facts: values that no ordinary word is are known wherever they stand, others in their place.
+/// Adds announced secrets of an export to its facts: values that are not ordinary words are masked everywhere, others in their place.
 pub fn add(export: &Export, facts: &mut Facts) {
     for mut place in places(export.text()) {
         // How RFC 7317 marks a password that is no hash.

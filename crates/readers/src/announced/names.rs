@@ -1,11 +1,11 @@
-//! Values of settings whose name says that they are secret.
+//! Values of settings with a name that announces a secret.
 
 use super::values;
 use super::words::WORDS;
 use crate::scrub::{comment, words_between};
 use std::ops::Range;
 
-/// How plainly a name says it.
+/// Certainty with which a name announces a secret.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Says {
     /// It may be: `key`, `pass` and `cookie` are names of other things too, and so the value has to look like a secret.
@@ -115,7 +115,7 @@ fn value(
     } else {
         directive || (quoted && odd) || values::is_odd(whole)
     };
-    // What asks for a secret names it.
+    // A prompt for a secret names it.
     let asks = whole.contains(' ') && whole.split(' ').any(says_plainly);
     let likely = likely && (says == Says::Plainly || !in_comment || values::looks_secret(whole));
     (likely
@@ -136,7 +136,7 @@ fn by_option(line: &str, word: &Range<usize>, says: Says) -> Option<Range<usize>
     values::may_be_secret(&line[place.clone()]).then_some(place)
 }
 
-/// Whether what stands there names a block or is called, as in `key "name" {` and `password() {`.
+/// Whether the text there names a block or is a call, as in `key "name" {` and `password() {`.
 fn names_a_block(line: &str, place: &Range<usize>) -> bool {
     let rest = line.get(place.end..).unwrap_or_default();
     rest.trim_start_matches(['"', '\'']).trim_start().starts_with(['{', '('])
@@ -175,7 +175,7 @@ fn extent(line: &str, from: usize, to_the_end: bool, tagged: bool) -> Range<usiz
     if to_the_end && !rest.contains(['=', '"', '\'']) {
         let end =
             [" #", "\t#", " ;", "\t;"].iter().filter_map(|sign| rest.find(sign)).min().unwrap_or(rest.len());
-        // What closes a block is no part of it.
+        // The end of a block is no part of it.
         let value = rest[..end].trim_end_matches([';', ',', ' ', '\t', '\r', '}']);
         return from..from + value.len().max(word);
     }
@@ -240,7 +240,7 @@ fn says(name: &str) -> Option<Says> {
     if WORDS.words.contains(stem) || stem.ends_with("community") || stem.ends_with("community6") {
         return Some(Says::Plainly);
     }
-    // What the hash or the value of such a setting is called.
+    // Names of the hash or the value of such a setting.
     if matches!(stem, "hash" | "value" | "string")
         && before.is_some_and(|one| WORDS.words.contains(one) || one == "key")
     {

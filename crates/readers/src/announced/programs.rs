@@ -29,7 +29,7 @@ pub(super) fn places(line: &str) -> Vec<Range<usize>> {
             found.extend(of_option(line, &words, at, option, *takes));
         }
     }
-    // What is echoed into a program that asks for it.
+    // Text echoed into a program that prompts for it.
     if let Some(pipe) = line.find('|') {
         let asks = ["passw", "sudo -S", "cryptsetup", "smbpasswd", "chpasswd"]
             .iter()

@@ -65,7 +65,7 @@ fn logins(line: &str) -> impl Iterator<Item = Range<usize>> {
         let ends = |one: char| {
             one.is_whitespace() || matches!(one, '"' | '\'' | '<' | '>' | '`' | '/' | '?' | '#' | '|')
         };
-        // A password may hold a slash that nobody encoded: what counts is whether an `@` follows before the next blank.
+        // A password may contain an unencoded slash: an `@` before the next blank decides.
         let word_end = line[start..]
             .find(|one: char| one.is_whitespace() || matches!(one, '"' | '\'' | '<' | '>' | '`'));
         let word = &line[start..word_end.map_or(line.len(), |end| start + end)];
@@ -198,7 +198,7 @@ fn unclosed(text: &str, from: usize) -> usize {
     at
 }
 
-/// The lines of a block, each for itself and without what is around them. In one line, with `\n` written out, they are one.
+/// The lines of a block, each on its own and without the surrounding text. In one line with `\n` written out, they are one.
 pub(super) fn lines_of(text: &str, block: Range<usize>) -> Vec<Range<usize>> {
     let mut at = block.start;
     let mut found = Vec::new();

@@ -2,8 +2,7 @@
 
 use super::words::WORDS;
 
-/// Whether a value may be a secret where its name says so: not a choice of the setting, not a file, not something that stands for
-/// another value.
+/// Whether a value may be a secret where its name announces one: not a choice of the setting, not a file, not a reference to another value.
 pub(super) fn may_be_secret(value: &str) -> bool {
     let value = value.trim();
     let lower = value.to_ascii_lowercase();
@@ -18,7 +17,7 @@ pub(super) fn may_be_secret(value: &str) -> bool {
         && !is_network_value(value)
 }
 
-/// Whether it looks like a secret, where nothing else says so plainly.
+/// Whether it looks like a secret, where its name is not conclusive.
 pub(super) fn looks_secret(value: &str) -> bool {
     may_be_secret(value)
         && !value.contains(char::is_whitespace)
@@ -55,7 +54,7 @@ fn is_random(value: &str) -> bool {
     value.len() >= 16 && [digits, upper, lower].iter().filter(|one| **one >= 2).count() >= 2
 }
 
-/// Whether it is a variable, a placeholder or a sign for a value that stands elsewhere.
+/// Whether it is a variable, a placeholder or a reference to another value.
 fn stands_for_another(value: &str) -> bool {
     let hash = value.starts_with('$') && value[1..].contains('$');
     (value.starts_with('$')

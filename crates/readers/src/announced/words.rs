@@ -1,4 +1,4 @@
-//! Words that announce a secret, and what stands there that is none, as the table has them.
+//! Words that announce a secret, and values that are none, from the table.
 
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};

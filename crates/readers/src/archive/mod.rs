@@ -52,7 +52,7 @@ struct Inner {
 const ENDINGS: [&str; 11] =
     [".tar.gz", ".tar.xz", ".tar.zst", ".tgz", ".txz", ".tzst", ".tar", ".zip", ".gz", ".xz", ".zst"];
 
-/// The name of what is in an archive, from the archive's own; none where the name is no archive's.
+/// The name of an archive's content, from the archive's own; none where the name is not that of an archive.
 #[must_use]
 pub fn stem(name: &str) -> Option<&str> {
     let lower = name.to_ascii_lowercase();
@@ -71,10 +71,10 @@ pub fn is_history(name: &str) -> bool {
     HISTORIES.contains(&name)
 }
 
-/// Said of such a folder.
+/// Message about such a folder.
 pub const HISTORY: &str = "version control data; former versions are not read";
 
-/// Said of something that is no file.
+/// Message about an entry that is not a file.
 pub const NO_FILE: &str = "neither a file nor a folder";
 
 /// Opens an archive by name and content. A name without an archive's ending, or bytes that are none, are none.
@@ -101,7 +101,7 @@ struct Tar<'a> {
     is_cut: bool,
 }
 
-/// Where what is in an archive goes: a single compressed file stands beside it, an archive's files in a folder of its name.
+/// Destination of an archive's content: a single compressed file goes next to it, the files of an archive into a folder of its name.
 struct Place<'a> {
     beside: &'a str,
     within: &'a str,
@@ -121,7 +121,7 @@ impl Unpacked {
             Some(Form::Xz) => limited(lzma_rust2::XzReader::new(bytes, true), None, room, limits),
             Some(Form::Zstd) => limited(Frames::of(bytes), None, room, limits),
         };
-        // Compression around an archive is one archive. Of one that breaks off, the files before are whole.
+        // Compression around an archive is one archive. Files before a truncation are complete.
         if Form::of(&inner) == Some(Form::Tar) {
             if let Some(why) = &refused {
                 self.refuse(name, why, limits);
@@ -237,7 +237,7 @@ impl Unpacked {
             }
             let mut entry = match entry {
                 Ok(entry) => entry,
-                // What follows cannot be found any more.
+                // The rest cannot be located any more.
                 Err(_) if is_cut => return,
                 Err(error) => return self.refuse(name, &Refused::Broken(error.to_string()), limits),
             };
@@ -327,7 +327,7 @@ impl Unpacked {
         Some(path)
     }
 
-    /// Says once that there are too many files.
+    /// Reports once that there are too many files.
     fn is_full(&mut self, name: &str, limits: &Limits) -> bool {
         let full = self.files.len() + self.links.len() + self.left_out.len() >= limits.of(Limit::Files);
         if full {

@@ -40,7 +40,7 @@ impl Refused {
     }
 }
 
-/// How many bytes may still come out, and what it means when more do.
+/// Remaining bytes of output, and the limit that applies beyond.
 #[derive(Clone, Copy)]
 pub(super) struct Room {
     pub(super) bytes: u64,
@@ -53,8 +53,8 @@ pub(super) struct Stream {
     pub(super) refused: Option<Refused>,
 }
 
-/// All of a stream, unless it is too long. Only what is an archive itself may be longer than a file. `declared`: how long it says it
-/// is, where it does, so that what is too long is not read to be thrown away.
+/// A whole stream, within the limit. Only a nested archive may be longer than a file. `declared`: its stated length, if any, so that an
+/// oversized stream is not read.
 pub(super) fn limited(mut reader: impl Read, declared: Option<u64>, room: Room, limits: &Limits) -> Stream {
     let mut bytes = Zeroizing::new(Vec::new());
     let refused = fill(&mut reader, &mut bytes, declared, room, limits).err();

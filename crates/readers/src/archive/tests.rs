@@ -45,7 +45,7 @@ fn xz(bytes: &[u8]) -> Vec<u8> {
     writer.finish().unwrap()
 }
 
-/// Paths, and what was left out.
+/// Paths, and the parts left out.
 fn told(name: &str, bytes: &[u8], limits: &Limits) -> Vec<String> {
     let found = unpack(name, bytes, limits).unwrap();
     let files = found.files.iter().map(|(path, bytes)| format!("{path} {}", bytes.len()));
@@ -147,7 +147,7 @@ fn entry(kind: tar::EntryType, path: &str, target: &str, size: u64) -> tar::Head
     header
 }
 
-/// A tar of headers and what stands below each, with its end mark.
+/// A tar of headers and contents, with its end mark.
 fn raw_tar(entries: &[(tar::Header, &[u8])]) -> Vec<u8> {
     let mut out = Vec::new();
     for (header, bytes) in entries {
@@ -274,7 +274,7 @@ fn what_grows_is_counted_whether_it_is_kept_or_not() {
             found.left_out
         );
     }
-    // What is refused for its size costs nothing, as long as it says how large it is.
+    // Oversized entries cost nothing, as long as they state their size.
     let large = vec![0u8; 3 << 20];
     let limits = limits.with("file-bytes=2M").unwrap().with("archive-bytes=4M").unwrap();
     let many = tar_of(&[("a", &large), ("b", &large), ("c", b"1")]);

@@ -74,10 +74,10 @@ const JUDGED: [&str; 11] = [
     "skip-ssl",
 ];
 
-/// The server of a device, as all of its files say.
+/// The server of a device, from all of its files.
 struct InForce {
     values: BTreeMap<String, (String, Origin)>,
-    /// The first file that has anything to say of the server alone.
+    /// The first file with a setting of the server itself.
     first: Option<(ExportId, Origin)>,
 }
 
@@ -87,7 +87,7 @@ fn in_force(around: &ReadContext<'_>) -> InForce {
     files.sort_by_cached_key(|one| order(one));
     for file in files {
         for section in sections(file, &['#', ';']).iter().filter(|one| is_servers(one.name)) {
-            // This group is for clients as well, and comes with their package: it tells of no server by itself.
+            // This group is for clients as well, and part of their package: it is no evidence of a server.
             if section.name != "client-server" {
                 found.first.get_or_insert((file.id(), section.origin));
             }
@@ -367,7 +367,7 @@ mod tests {
             ("[mysqld]\nskip-grant-tables\nbind-address=0.0.0.0\n", "None/3306 Plain Some(Nothing)"),
             ("[server]\nssl-cert=/x\nrequire_secure_transport=ON\n", "None/3306 Encrypted None"),
             ("[client]\nport=3306\n", "none"),
-            // What comes with the clients alone tells of no server, and counts for one that others tell of.
+            // Files of the client package are no evidence of a server, and apply to one that other files define.
             ("[client-server]\nport=3307\n", "none"),
             ("[client-server]\nport=3307\n[mysqld]\n", "None/3307 Plain None"),
         ] {

@@ -67,7 +67,7 @@ const JUDGED: [&str; 20] = [
 /// Settings of one listener, in order.
 struct Scope<'a> {
     head: Option<(Vec<&'a str>, Origin)>,
-    /// Where its first line stands.
+    /// Its first line.
     first: Option<Origin>,
     /// The last value of each setting.
     last: Last<'a>,
@@ -149,7 +149,7 @@ fn served(scopes: &[Scope<'_>], export: &Export) -> Vec<Served> {
         scope.head.as_ref().map(|one| one.1).or(scope.first).unwrap_or_else(|| export.origin(0..0))
     };
     let stated = scopes.iter().any(|scope| scope.head.is_some()) || global.get("port").is_some();
-    // Of a setting for all of them the last one holds, wherever it stands.
+    // The last value of a global setting applies, wherever it is.
     let mut of_all = Last::new();
     scopes.iter().for_each(|scope| of_all.extend(&scope.last));
     let mut found = Vec::new();
@@ -160,7 +160,7 @@ fn served(scopes: &[Scope<'_>], export: &Export) -> Vec<Served> {
             continue;
         }
         let get = |name: &str| scope.get(name);
-        // Who may come in is stated for all of them at once, at any place, unless they are kept apart.
+        // Access is stated for all of them at once, at any place, unless settings are per listener.
         let who = |name: &str| {
             if apart { scope.get(name) } else { of_all.get(name).copied() }
         };
@@ -183,7 +183,7 @@ fn served(scopes: &[Scope<'_>], export: &Export) -> Vec<Served> {
         let at = match host.and_then(|host| if host == "localhost" { "127.0.0.1" } else { host }.parse().ok())
         {
             Some(address) => at.at(address),
-            // Version 2 without any listener answers the device itself alone; before, everybody.
+            // Version 2 without any listener accepts the device itself only; earlier versions accept any client.
             None if !stated => at.at([127, 0, 0, 1].into()),
             None => at,
         };

@@ -128,7 +128,7 @@ struct Alike {
 }
 
 impl Alike {
-    /// Whether what a line fits, as far as database, user and kind go, these fit as well.
+    /// Whether these cover database, user and kind of a line.
     fn cover(&self, row: &Row) -> bool {
         let within = |outer: &[String], inner: &[String]| {
             outer.iter().any(|one| one == "all") || inner.iter().all(|one| outer.contains(one))
@@ -138,7 +138,7 @@ impl Alike {
     }
 }
 
-/// Lines so far, by what they may cover: the same users, or the same databases, or all of either.
+/// Lines so far, by the lines they may cover: the same users, the same databases, or any of either.
 #[derive(Default)]
 struct Earlier {
     /// Those that ask the same, and the addresses that they fit.
@@ -209,7 +209,7 @@ fn parts(rows: &[Row], no_tls: bool) -> Vec<ServiceResource> {
             "ident" => AuthRequirement::Address,
             "cert" => AuthRequirement::Certificate,
             "password" | "ldap" | "radius" | "pam" | "bsd" => AuthRequirement::Password,
-            // The device itself says who asks.
+            // The operating system of the device asserts the user.
             "peer" => AuthRequirement::Proof,
             _ => AuthRequirement::Proof,
         };

@@ -85,7 +85,7 @@ fn load<'a>(
                 let found = around.find_all(&pattern, export);
                 if found.is_empty() && name == "include" {
                     book.note(origin, crate::reader::missing_note(&value));
-                    // The first is what is asked for.
+                    // The first is the required method.
                     values.entry(name).or_insert((value, origin));
                 }
                 for other in found {
@@ -137,13 +137,13 @@ fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<
     }
 }
 
-/// The server of a device, as all of its files say.
+/// The server of a device, from all of its files.
 pub(super) struct InForce {
     /// The settings, with the notes about them left to the reader of each file.
     pub(super) values: Values,
     /// The first of the files of settings that no other reads in, in the order in which they count.
     first: Option<ExportId>,
-    /// Whether the list of who may come in is there.
+    /// Whether the host list is among the exports.
     listed: bool,
 }
 

@@ -1,4 +1,4 @@
-//! `redis.conf` (redis.conf of Redis 7, its comments): who may read and change what the cache holds.
+//! `redis.conf` (redis.conf of Redis 7, its comments): read and write access to the cache.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known, truth, words};

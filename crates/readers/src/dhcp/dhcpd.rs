@@ -361,7 +361,7 @@ mod tests {
                 .iter()
                 .any(|note| note.text.contains("the file ends within a statement; please export it again"))
         );
-        // What stands in a file as packages ship it sets nothing up.
+        // A file as shipped by packages configures nothing.
         assert!(server("option domain-name \"example.org\";\ndefault-lease-time 600;\n").0.is_none());
     }
 }

@@ -24,7 +24,7 @@ struct Options {
 
 trevlin_model::table! { static OPTIONS: Options = "../../tables/dnsmasq-options.toml"; }
 
-/// Words that may stand where a range has its end (dnsmasq(8), --dhcp-range).
+/// Words that may replace the end of a range (dnsmasq(8), --dhcp-range).
 const MODES: [&str; 8] =
     ["static", "proxy", "ra-only", "slaac", "ra-names", "ra-stateless", "ra-advrouter", "off-link"];
 
@@ -165,7 +165,7 @@ fn names(export: &Export, around: &ReadContext<'_>) -> Option<Served> {
     Some(served)
 }
 
-/// The line up to a `#` that stands at its beginning or behind a blank, outside of quotes.
+/// The line up to a `#` at its beginning or after a blank, outside of quotes.
 fn uncommented(line: &str) -> &str {
     let mut quoted = false;
     let mut before = b' ';

@@ -138,11 +138,11 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         State { export, source: &source, server: DhcpServer::new("Kea", export.file_name(), whole), reading };
     for (name, suffix) in [("Dhcp4", "4"), ("Dhcp6", "6")] {
         let Some(dhcp) = top.get(name).and_then(|raw| object(raw)) else { continue };
-        // Its first line is enough to cite; comments in the rest are nobody's to read.
+        // Its first line is enough to cite; comments in the rest are not read.
         let whole = state.origin(top[name]);
         state.server.origin = Origin { end: whole.start + 1, ..whole };
         state.secrets(top[name], "", 0);
-        // As packages ship it: examples of everything, and no interface on which anybody is answered.
+        // As shipped by packages: examples of everything, and no interface that is served.
         let broken = source.broken.is_some() && !dhcp.contains_key("interfaces-config");
         if !broken
             && dhcp
@@ -161,7 +161,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             });
             continue;
         }
-        // Reserved addresses in a pool are kept for their owners, unless the server is told that there are none.
+        // Reserved addresses in a pool are excluded, unless reservations are disabled.
         let out_of_pool = dhcp.get("reservations-out-of-pool").is_some_and(|raw| raw.get() == "true");
         state.server.keeps_reserved = !out_of_pool;
         state.scope(&dhcp, suffix, 0);
@@ -319,7 +319,7 @@ impl<'a> State<'a> {
         }
     }
 
-    /// Passwords of databases and control channels, wherever they stand.
+    /// Passwords of databases and control channels, at any place.
     fn secrets(&mut self, raw: &RawValue, within: &str, depth: usize) {
         if depth > DEPTH {
             return;

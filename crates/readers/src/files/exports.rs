@@ -89,7 +89,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// The file that stands for all of a device: `exports`, else the first that was exported.
+/// The file that represents all of a device: `exports`, otherwise the first that was exported.
 fn stands_for_all(export: &Export, around: &ReadContext<'_>) -> bool {
     let mut all: Vec<&str> =
         around.exports.iter().filter(|one| is_named(one)).map(|one| one.path()).collect();
@@ -107,7 +107,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     }
     let mut all = parts;
     for other in around.exports.iter().filter(|one| is_named(one) && one.path() != export.path()) {
-        // What is wrong in them they tell themselves.
+        // Included files report their own errors.
         let mut aside = Reading::of(other);
         let mut quiet = LineRecorder::new(other, &mut aside.ledger, &mut aside.elsewhere);
         all.extend(self::parts(other, &mut quiet));
@@ -206,7 +206,7 @@ fn words(text: &str) -> Vec<&str> {
     found
 }
 
-/// A path without its quotes, and with the characters that stand as `\` and three octal digits.
+/// A path without its quotes, with octal escapes (`\` and three digits) resolved.
 fn unescaped(word: &str) -> String {
     let text = word.trim_matches('"');
     let mut out = String::new();
@@ -243,7 +243,7 @@ struct Flags {
 struct Options {
     general: Flags,
     flavours: Vec<(String, Flags)>,
-    /// The flavours that options stand behind.
+    /// The flavours that the options follow.
     active: Vec<String>,
     any_port: bool,
     nobody_is_root: bool,
@@ -288,7 +288,7 @@ fn part(
     let mut part = ServiceResource::new(PartKind::Export, path, origin);
     part.path = Some(path.to_owned());
     let (client, flavour) = match client.split_once('/') {
-        // The old way to ask for Kerberos.
+        // The older syntax for Kerberos.
         Some(("gss", flavour)) => ("", Some(flavour)),
         _ => (client, None),
     };
@@ -361,7 +361,7 @@ fn part(
     };
     part.signing = Some(demand(&["krb5i", "krb5p"]));
     part.encryption = Some(demand(&["krb5p"]));
-    // Whoever is made somebody else is no superuser, unless that one is.
+    // Users mapped to another user are not root, unless the target is.
     if (flags.root && !flags.all) || (flags.all && read.nobody_is_root) {
         part.remarks.push((Remark::RootKept, origin));
     }
@@ -476,7 +476,7 @@ mod tests {
         for (text, wanted) in [
             ("/a\n", &["/a any address Address ro Never"][..]),
             ("/a *(rw)\n", &["/a any address Address rw Never"]),
-            // The blank makes the options everybody's, and leaves the host with the defaults.
+            // The blank applies the options to any host, and leaves the named host with the defaults.
             ("/a yard (rw)\n", &["/a yard Address ro Never", "/a any address Address rw Never"]),
             (
                 "/a 10.4.0.0/24(rw,no_root_squash) 10.5.0.0/255.255.0.0(ro)\n",
@@ -489,7 +489,7 @@ mod tests {
             ("/a 10.4.0.9(rw,sec=krb5p)\n", &["/a 10.4.0.9 Proof rw Required"]),
             ("/a 10.4.0.9(rw,sec=krb5p:sys)\n", &["/a 10.4.0.9 Address rw Offered"]),
             ("/a 10.4.0.9(sec=krb5,rw,sec=sys,ro)\n", &["/a 10.4.0.9 Address ro Never"]),
-            // What stands behind the dash for a flavour is not undone by what stands with the client.
+            // Default options for a flavour are not overridden by the client's own.
             ("/a -sec=sys,ro 10.4.0.9(rw)\n", &["/a 10.4.0.9 Address ro Never"]),
             ("/a gss/krb5i(rw)\n", &["/a any address Proof rw Never"]),
             ("/a *(all_squash,anonuid=0)\n", &["/a any address Address ro Never RootKept"]),

@@ -211,7 +211,7 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
     served
 }
 
-/// Whether TLS is used: never, where the client wants, or always.
+/// Whether TLS is used: never, optionally, or always.
 fn demand(offered: Option<Origin>, forced: bool) -> Setting<Requirement> {
     match offered {
         Some(origin) => Setting::Stated {
@@ -231,13 +231,13 @@ fn read_proftpd(export: &Export, around: &ReadContext<'_>) -> Reading {
     let files = &mut vec![export.path()];
     gather(directives(export, &mut book), export, around, files, &mut all, &mut open, &mut book);
     if around.has_main(&["proftpd.conf"], export) {
-        // What the main file does not read in is nobody's.
+        // Files that the main file does not include are not in force.
         if !around.reads_in(export, included) {
             reading.ledger = Reading::of(export).ledger;
         }
         return reading;
     }
-    // What is read in first loads modules, mostly: the server is told of by its own file.
+    // Files included first mostly load modules: the server is reported with its own file.
     let own = all.iter().find(|one| one.origin.export == export.id()).or(all.first());
     let origin = own.map_or_else(|| export.origin(0..0), |one| one.origin);
     let global: Vec<&Directive<'_>> =
@@ -453,7 +453,7 @@ fn denied(all: &[Directive<'_>], group: &'static str) -> bool {
     limits(all, group).any(|one| one.children().iter().any(|one| one.name == "denyall"))
 }
 
-/// From where a group of commands is taken, where a list says.
+/// Permitted sources of a group of commands, where a list limits them.
 fn limited(all: &[Directive<'_>], group: &'static str) -> Option<Sources> {
     let limit = limits(all, group).next()?;
     let hosts = |name: &str| {
@@ -476,7 +476,7 @@ fn limited(all: &[Directive<'_>], group: &'static str) -> Option<Sources> {
     if allow.origins.is_empty() && deny.origins.is_empty() {
         return None;
     }
-    // `Order allow,deny`, the default, lets in whom nothing names (mod_auth, Order); `deny,allow` does not.
+    // `Order allow,deny`, the default, permits unlisted clients (mod_auth, Order); `deny,allow` does not.
     let closed = limit
         .children()
         .iter()

@@ -56,7 +56,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         let name = target.text("wwn").unwrap_or_else(|| "unnamed".into());
         for group in target.list("tpgs") {
             let off = group.get("enable").is_some_and(|one| one.is_false());
-            // What is missing of one may be who has to log in.
+            // The missing part may be the login requirement.
             if !off && group.is_whole() {
                 let served = served(export, &name, group, &mut reading.facts);
                 reading.facts.served.push(served);
@@ -101,7 +101,7 @@ fn served(export: &Export, name: &str, group: &Json<'_>, facts: &mut Facts) -> S
         let mutual = secret("chap_mutual_password", &format!("{name} (of the target)"), facts);
         part.login = match (asks.0 == 1, &own) {
             (true, Some(held)) => Setting::Stated { value: AuthRequirement::Proof, origin: held.origin },
-            // Where logins are asked for and none is set, nobody comes in.
+            // Where logins are required and none is defined, no client is accepted.
             (true, None) => Setting::Stated { value: AuthRequirement::Refused, origin: asks.1 },
             (false, _) => Setting::Stated { value: AuthRequirement::Nothing, origin: asks.1 },
         };

@@ -21,7 +21,7 @@ pub(crate) const SECRETS: Reader = Reader {
     name: "rsyncd-secrets",
     title: "rsync accounts",
     manual: "rsyncd.conf(5), secrets file",
-    // Names and passwords with a colon between them stand in many files, so the name is what tells.
+    // Many files contain names and passwords separated by a colon, so the file name decides.
     recognise: |export| {
         let named = matches!(export.file_name(), "rsyncd.secrets" | "rsync.secrets" | "rsyncd.passwd");
         if named { Recognition::Content } else { Recognition::No }

@@ -1,4 +1,4 @@
-//! `smbpasswd` (smbpasswd(5)) and what `pdbedit -L -w` prints: names with the hashes by which Samba knows them.
+//! `smbpasswd` (smbpasswd(5)) and the output of `pdbedit -L -w`: user names with password hashes.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
@@ -54,7 +54,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             continue;
         };
         book.understood(origin);
-        // A name that is switched off, or a machine's, is nobody's login (smbpasswd(5): D; W, S, I).
+        // Disabled users and machine accounts are no logins (smbpasswd(5): D; W, S, I).
         let off = flags.contains(['D', 'W', 'S', 'I']);
         if lanman.bytes().all(|byte| byte.is_ascii_hexdigit()) && lanman.len() == 32 {
             reading.facts.masked_places.push(export.origin_of(lanman));
@@ -69,7 +69,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 list: LoginList::LocalFile(export.path().to_owned()),
                 daemon: None,
                 service: "SMB server (Samba)".into(),
-                // With the flag N no password is asked for.
+                // With the flag N no password is required.
                 secret: secret.filter(|_| !flags.contains('N')),
                 certain: true,
                 origin,

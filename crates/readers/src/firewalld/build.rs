@@ -106,7 +106,7 @@ impl Builder<'_> {
                 rule(vec![plain(MatchKind::States(invalid))], Target::Drop, place),
             ];
             if hook == Hook::Forward {
-                // Addresses that tell a tunnel's end by an IPv4 address which nobody reaches (RFC 3964).
+                // Addresses of tunnel ends with an IPv4 address that is not routable (RFC 3964).
                 let nets = RFC3964
                     .iter()
                     .filter_map(|net| net.parse::<ipnet::IpNet>().ok())
@@ -212,7 +212,7 @@ impl Builder<'_> {
         vec![Match { negated, kind: MatchKind::NotAnalysed(Residual::described(what)) }]
     }
 
-    /// Which zone a packet is in: by its source first, then by its interface, else the default zone.
+    /// Zone of a packet: by its source first, then by its interface, otherwise the default zone.
     fn dispatch(&mut self, name: &str, prefix: &str, place: Origin) {
         let zones: Vec<String> = self.active().iter().map(|zone| zone.name.clone()).collect();
         let (mut by_source, mut by_interface) = (Vec::new(), Vec::new());
@@ -267,7 +267,7 @@ impl Builder<'_> {
                 for (entering, origin) in &entering {
                     for (leaving, _) in &leaving {
                         let matches: Vec<Match> = entering.iter().chain(leaving).cloned().collect();
-                        // One for each pair of zones of each policy: more than is followed is open, and told.
+                        // One for each pair of zones of each policy: beyond the limit it is left open, and reported.
                         if !crate::growth::may_make_rule(&matches) {
                             let why = "there are more pairs of zones and policies than are followed; the remaining ones are \
                                        left undetermined";

@@ -29,7 +29,7 @@ pub(super) struct ShippedZone {
 
 trevlin_model::table! { pub(super) static SHIPPED: Shipped = "../../tables/firewalld.toml"; }
 
-/// An element of a zone, a policy, a service or a rich rule, with its attributes and those inside it.
+/// An element of a zone, a policy, a service or a rich rule, with its attributes and nested elements.
 #[derive(Debug, Clone)]
 pub(super) struct Element {
     pub(super) name: String,
@@ -70,7 +70,7 @@ impl Part {
     }
 }
 
-/// Everything that the files of a device say.
+/// Content of all files of a device.
 #[derive(Debug, Default)]
 pub(super) struct Config {
     pub(super) zones: BTreeMap<String, Part>,
@@ -222,7 +222,7 @@ impl Config {
             "priority",
         ];
         let name = node.tag_name().name();
-        // What is missing of a rule would make it say something else.
+        // The missing part of a rule would change its meaning.
         if !source.holds(node.range()) {
             self.classes.push((source.origin(node.range()), LineClass::NotUnderstood));
             return None;

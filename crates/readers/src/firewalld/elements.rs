@@ -45,7 +45,7 @@ impl Builder<'_> {
         }
     }
 
-    /// Conditions of a service, a port, a protocol or a source port; each list is one way to meet it.
+    /// Conditions of a service, a port, a protocol or a source port; each list is one alternative.
     fn service_like(&mut self, one: &Element) -> Vec<Vec<Match>> {
         match one.name.as_str() {
             "service" => self.service(one.get("name"), one.origin, 0),

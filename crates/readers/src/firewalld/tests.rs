@@ -1,4 +1,4 @@
-//! Small configurations and what they become.
+//! Small configurations and the resulting rules.
 
 use super::*;
 use trevlin_model::{ExportId, Filter, Target};

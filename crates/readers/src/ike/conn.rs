@@ -136,7 +136,7 @@ impl<'a> Said<'_, 'a> {
                 narrowed: narrowed(&["cert2", "ca2", "groups2"]),
             });
         }
-        // The login of version 1: which side asks is told by `xauth` (strongSwan) or by the side itself (Libreswan).
+        // The login of IKEv1: the requiring side is stated by `xauth` (strongSwan) or by the side itself (Libreswan).
         let other = if side == "left" { "right" } else { "left" };
         let old = method.filter(|(text, _)| text.starts_with("xauth")).map(|(_, origin)| origin);
         let logs_in = match self.daemon {
@@ -216,7 +216,7 @@ impl<'a> Said<'_, 'a> {
             }
         };
         let subnet = |side: &str| self.first(&[&format!("{side}subnet"), &format!("{side}subnets")]);
-        // A virtual address that is asked for, or stated to be had.
+        // A virtual address that is requested, or assigned statically.
         let asks = match self.daemon {
             IkeDaemon::StrongSwan | IkeDaemon::Appliance => self.get("leftsourceip").is_some(),
             IkeDaemon::Libreswan => self.yes(&["leftmodecfgclient"]).is_some(),
@@ -369,7 +369,7 @@ fn protocol_and_port(text: &str) -> String {
     }
 }
 
-/// The last line of a key in a section, then in those it takes in with `also`.
+/// The last line of a key in a section, otherwise in those it includes with `also`.
 fn lookup<'a>(all: &ByName<'_, 'a>, name: &str, key: &str, depth: usize) -> Option<(&'a str, Origin)> {
     if depth > DEPTH {
         return None;

@@ -287,7 +287,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         if said.get("auto").is_none_or(|(value, _)| value == "ignore") {
             continue;
         }
-        // What many sections take in from one is theirs each.
+        // Lines that many sections include from one count for each of them.
         let taken =
             ["leftsubnet", "rightsubnet", "leftsubnets", "rightsubnets", "rightsourceip", "ike", "esp"];
         let size: usize =

@@ -23,7 +23,7 @@ use trevlin_model::{
 /// out the network and the broadcast address).
 fn pool(name: &str, text: &str, origin: Origin) -> Pool {
     let mut pool = Pool::new(name, origin);
-    // A plug-in may answer for callers inside; which are loaded stands elsewhere.
+    // A plug-in may answer ARP for clients on internal networks; the loaded plug-ins are configured elsewhere.
     pool.placement =
         Setting::Unknown { why: "strongswan.conf decides whether the farp plug-in is loaded".into() };
     let Some(range) = addresses::take(text, origin, &mut pool.malformed, addresses::range_or_prefix) else {
@@ -121,7 +121,7 @@ fn finish(
         plan.sent_through.append(&mut plan.remote);
     }
     book_notes.extend(plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed).cloned());
-    // What only lets packets by, or drops them, is no tunnel to anybody.
+    // Bypass and drop policies are no tunnels.
     let negotiates = connection.negotiates();
     let role = if !negotiates {
         TunnelRole::PointToPoint
@@ -192,7 +192,7 @@ fn prove(tunnel: &mut Tunnel, connection: &IpsecConnection) {
                     }
                     "radius" => PasswordSource::Radius,
                     "mschapv2" | "md5" | "gtc" => PasswordSource::OwnSecrets,
-                    // The method, and so what is asked for, is agreed on with the caller.
+                    // The method, and so the factor, is negotiated with the client.
                     _ => PasswordSource::PlugIn("EAP".into()),
                 };
                 tunnel.proof.passwords.push(PasswordCheck { source, optional: false, origin });
@@ -204,7 +204,7 @@ fn prove(tunnel: &mut Tunnel, connection: &IpsecConnection) {
                     "file" => PasswordSource::LocalList("/etc/ipsec.d/passwd".into()),
                     _ => PasswordSource::OwnSecrets,
                 };
-                // One that is always right is asked for nothing.
+                // A method that always succeeds requires nothing.
                 if by != "noauth" && by != "alwaysok" {
                     tunnel.proof.passwords.push(PasswordCheck { source, optional: false, origin });
                 }

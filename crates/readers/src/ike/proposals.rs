@@ -1,4 +1,4 @@
-//! Lists of proposals, and what is taken where none is stated.
+//! Lists of proposals, and defaults where none is stated.
 
 use crate::suites;
 use trevlin_model::Origin;
@@ -43,8 +43,7 @@ fn add(offer: &mut Offer, suite: usize, name: &str, role: Option<AlgorithmRole>,
     }
 }
 
-/// Suites with commas between them, algorithms with dashes between them (swanctl.conf(5), proposals). `default` stands for
-/// the daemon's own list.
+/// Suites separated by commas, algorithms by dashes (swanctl.conf(5), proposals). `default` expands to the daemon's own list.
 fn strongswan(part: OfferPart, value: &str, origin: Origin) -> Offer {
     let mut offer = empty(part, Spelling::StrongSwan, origin);
     for suite in value.split(',').map(str::trim).filter(|suite| !suite.is_empty()) {
@@ -69,8 +68,7 @@ fn strongswan(part: OfferPart, value: &str, origin: Origin) -> Offer {
     offer
 }
 
-/// The proposals of an `ike` or `esp` line of ipsec.conf. Without the strict flag charon adds its own list to what is stated
-/// (ipsec.conf(5), ike and esp).
+/// The proposals of an `ike` or `esp` line of ipsec.conf. Without the strict flag charon appends its own list (ipsec.conf(5), ike and esp).
 pub(super) fn strongswan_line(part: OfferPart, stated: Option<(&str, Origin)>, at: Origin) -> Offer {
     let Some((value, origin)) = stated else { return strongswan(part, "default", at) };
     match value.trim().strip_suffix('!') {
@@ -132,8 +130,8 @@ fn libreswan(part: OfferPart, stated: Option<(&str, Origin)>, old: bool, at: Ori
     offer
 }
 
-/// Adds what the daemon fills in for kinds that a suite leaves out: never encryption, and integrity only beside a cipher that
-/// needs it.
+/// Adds the algorithms that the daemon fills in for kinds omitted in a suite: never encryption, and integrity only with a cipher that needs
+/// it.
 fn fill_in(offer: &mut Offer, suite: usize, name: &str, origin: Origin) {
     let has = |role| offer.algorithms.iter().any(|one| one.suite == suite && one.role == Some(role));
     let aead =

@@ -29,7 +29,7 @@ pub(super) struct Value<'a> {
     pub(super) place: Origin,
 }
 
-/// A piece of the text that stands by itself.
+/// A token of the text.
 #[derive(Debug, PartialEq, Eq)]
 enum Token<'a> {
     Word(&'a str, usize),
@@ -38,7 +38,7 @@ enum Token<'a> {
     NewLine,
 }
 
-/// The pieces of one line. A `#` begins a comment outside of quotes.
+/// The tokens of one line. A `#` begins a comment outside of quotes.
 fn tokens<'a>(text: &'a str, start: usize, found: &mut Vec<Token<'a>>) {
     let mut at = 0;
     let bytes = text.as_bytes();
@@ -226,7 +226,7 @@ impl<'a> Parser<'_, 'a> {
         let lead = rest.len() - rest.trim_start_matches([' ', '\t']).len();
         let (text, _) = value_text(&rest[lead..]);
         let (first, end) = (start + lead, start + lead + text.len());
-        // What belongs to the value is passed by.
+        // Parts of the value are skipped.
         while let Some(token) = tokens.get(*at) {
             match token {
                 Token::Word(_, place) | Token::Quoted(_, place) | Token::Sign(_, place) if *place < end => {
@@ -314,7 +314,7 @@ impl<'s, 'a> View<'s, 'a> {
         Self { root, pieces: vec![root] }
     }
 
-    /// The value that holds for a key; an empty one stands for the default, as if nothing were stated.
+    /// The effective value of a key; an empty one selects the default, as if nothing were stated.
     pub(super) fn get(&self, key: &str) -> Option<&'s Value<'a>> {
         let found = self.pieces.iter().find_map(|piece| piece.values.get(key))?;
         (!found.text.is_empty()).then_some(found)
@@ -329,7 +329,7 @@ impl<'s, 'a> View<'s, 'a> {
         found.into_values().filter(|one| !one.text.is_empty()).collect()
     }
 
-    /// A section of it by name, with what it inherits itself and what its inherited namesakes say.
+    /// A section of it by name, with its own inheritance and that of the sections it inherits from.
     pub(super) fn section(&self, name: &str) -> Option<Self> {
         let mut pieces = Vec::new();
         for piece in &self.pieces {
@@ -456,7 +456,7 @@ mod tests {
         }
         let deep = "a {\n".repeat(100);
         assert_eq!(of(&deep).1, 1);
-        // A circle of references ends, however deep somebody looks.
+        // A circle of references ends at the depth limit.
         let export = Export::new(ExportId(0), "d/x", "a : a { a : a { x = 1 } }\n".into());
         let mut reading = Reading::of(&export);
         let mut book = LineRecorder::new(&export, &mut reading.ledger, &mut reading.elsewhere);

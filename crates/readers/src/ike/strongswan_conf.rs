@@ -53,7 +53,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         let known = value.key == AGGRESSIVE || within.contains(&"eap-radius");
         book.class(value.origin, if known { LineClass::Understood } else { LineClass::Ignored });
     });
-    // What another file reads in belongs to that file's settings.
+    // Lines that another file includes belong to that file's settings.
     if around.reads_in(export, included) {
         return reading;
     }
@@ -124,7 +124,7 @@ fn aggressive_allowed(around: &ReadContext<'_>) -> Option<(String, Setting<Strin
             }
         }
     }
-    // It may stand in a part that is read in and was not exported.
+    // It may be in an included part that was not exported.
     let complete = around.of_format(&READER).all(|(export, _)| {
         let reads = |line: &str| line.trim().starts_with("include ");
         export.lines().all(|line| !reads(line.text) || !read_in(line.text, export, around).is_empty())

@@ -87,7 +87,7 @@ fn class(within: &[&str], key: &str) -> Option<LineClass> {
         ["connections", _] => of("connection"),
         ["connections", _, "children", _] => of("child"),
         ["connections", _, _, ..] => of("round"),
-        // Any attribute may be handed out.
+        // Any attribute may be assigned.
         ["pools", _] => Some(LineClass::Understood),
         ["secrets", _] if key.starts_with("id") => Some(LineClass::Understood),
         ["secrets", _] => of("secret"),
@@ -113,7 +113,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         parse(&together, around, &mut book)
     };
     each_value(&root, &mut |within, value| {
-        // Whatever stands among the secrets may be one.
+        // Any value among the secrets may be one.
         if within.first() == Some(&"secrets") && !value.key.starts_with("id") && value.key != "file" {
             masked.push(value.place);
         }
@@ -145,7 +145,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         }
     }
     reading.facts.masked_places.append(&mut masked);
-    // What another file reads in belongs to that file's connections.
+    // Lines that another file includes belong to that file's connections.
     if part_of_another {
         return reading;
     }
@@ -182,7 +182,7 @@ fn time(view: &View<'_, '_>, key: &str) -> Option<(u64, Origin)> {
     said(view, key).and_then(|(text, origin)| Some((seconds(text)?, origin)))
 }
 
-/// Addresses that are stated; `%any` stands for all.
+/// Stated addresses; `%any` matches all.
 fn addresses_of(view: &View<'_, '_>, key: &str) -> Vec<(String, Origin)> {
     let stated = list(view, key).into_iter().filter(|(text, _)| !text.starts_with("%any"));
     stated.map(|(text, origin)| (text.to_owned(), origin)).collect()
@@ -302,14 +302,14 @@ fn rounds(view: &View<'_, '_>, side: &str) -> Vec<AuthRound> {
     }
     found.sort_by_key(|(number, _)| *number);
     if found.is_empty() {
-        // Without a section nothing is asked for by name, and whatever can be checked is taken.
+        // Without a section no specific identity is required, and any verifiable one is accepted.
         let proof = Setting::default_of(IkeProof::Anything, DAEMON, MANUAL);
         return vec![AuthRound { proof, identity: None, narrowed: None }];
     }
     found.into_iter().map(|(_, round)| round).collect()
 }
 
-/// A method of authentication: `psk`, `eap-METHOD`, `xauth-BACKEND`; everything else constrains a public key.
+/// A method of authentication: `psk`, `eap-METHOD`, `xauth-BACKEND`; any other text constrains a public key.
 pub(super) fn proof(text: &str) -> IkeProof {
     let (first, rest) = text.split_once('-').unwrap_or((text, ""));
     match first {

@@ -51,7 +51,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     reading.facts.has_interfaces = true;
     for raw in links {
         let origin = source.origin(raw.get());
-        // With `-d` the ends of tunnels are told here as well.
+        // With `-d` tunnel ends are included as well.
         if let Ok(link) = serde_json::from_str(raw.get()) {
             reading.facts.tunnels.extend(super::link::tunnel(&source, link));
         }

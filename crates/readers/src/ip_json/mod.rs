@@ -73,7 +73,7 @@ fn whole<'s>(source: &Source<'_>, all: Vec<&'s RawValue>, book: &mut LineRecorde
     kept
 }
 
-/// Marks the whole text understood, then what was broken.
+/// Marks the whole text as understood, then the broken parts.
 fn settle(source: &Source<'_>, book: &mut LineRecorder<'_>, no_array: Option<Origin>) {
     source.settle(book, "");
     if let Some(origin) = no_array {

@@ -1,4 +1,4 @@
-//! Saved address lists, as `ipset save` prints them. Rules of the same device that name one are read with what is in it.
+//! Saved address lists, as `ipset save` prints them. Rules of the same device that name one are read with its content.
 //!
 //! Format: ipset(8), "SET TYPES".
 
@@ -61,7 +61,7 @@ pub(crate) fn of(around: &ReadContext<'_>) -> Sets {
         for line in export.lines() {
             whole &= statement(&mut sets, line.text, export.origin_of(line.text.trim())).is_ok();
         }
-        // What was lost may have been an element of any of them.
+        // The lost part may have been an element of any of them.
         for set in sets.values_mut().filter(|set| !whole && set.origin.export == export.id()) {
             set.unsure = true;
         }
@@ -112,7 +112,7 @@ fn statement(sets: &mut Sets, line: &str, origin: Origin) -> Result<(), String> 
                 .then_some(())
                 .ok_or_else(|| format!("expected an element of a set of {}", set.parts.join(",")))
         }
-        // The word itself is not told: what is no saved set may be anything.
+        // The word itself is not reported: any text may be in its place.
         _ => Err("expected `create SET TYPE …` or `add SET ELEMENT`".into()),
     }
 }

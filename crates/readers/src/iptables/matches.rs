@@ -34,7 +34,7 @@ const PLAIN_MODULES: [&str; 20] = [
     "ah",
 ];
 
-/// Modules that there are (iptables-extensions(8)), beside those above.
+/// Known modules (iptables-extensions(8)), besides those above.
 const MODULES: [&str; 46] = [
     "bpf",
     "cgroup",

@@ -53,7 +53,7 @@ fn recognise(export: &Export) -> Recognition {
     if table || named { Recognition::Name } else { Recognition::No }
 }
 
-/// IP version of a dump: from the header the program writes, else from the file's name, else from what the rules say.
+/// IP version of a dump: from the header of the program, otherwise from the file's name, otherwise from the rules.
 fn family(export: &Export) -> Family {
     for line in export.lines().filter(|line| line.text.starts_with('#')) {
         if line.text.contains("ip6tables-save") {
@@ -203,7 +203,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             "the dump breaks off: its last line should say `# Completed on`; export it again",
         );
     }
-    // Of a remark alone that breaks off nobody can tell what was to follow.
+    // After a truncated comment the rest is not known.
     lost |= filters.is_empty() && export.breaks_off();
     let mut filters = keep_last(filters, &mut book);
     if lost {
@@ -361,7 +361,7 @@ fn declare(section: &mut Section<'_>, declaration: &str, origin: Origin) -> Resu
 fn apply(section: &mut Section<'_>, command: Command, origin: Origin) -> Result<(), String> {
     match command {
         Command::Append(chain, rule) => {
-            // The program refuses a rule for a chain that it was not told of; those that are built in are there.
+            // The program rejects a rule for an undeclared chain; built-in chains exist always.
             if hook(&chain).is_none() && !section.by_name.contains_key(&chain) {
                 return Err(format!("chain {chain} was not declared before this line"));
             }

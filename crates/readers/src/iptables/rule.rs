@@ -49,7 +49,7 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
         Ok(tokens) => tokens,
         Err(problem) => return refused(problem),
     };
-    // Signs of which the bytes were lost; names of devices and chains take any others. What is in quotes decides nothing.
+    // Signs with lost bytes; names of devices and chains may contain any others. Quoted text has no effect.
     let lost = |token: &&Token<'_>| !token.quoted && token.text.contains(char::REPLACEMENT_CHARACTER);
     let mut problem = tokens.iter().find(lost).map(|token| format!("`{}` is unreadable", token.text));
     let illegible = problem.is_some();
@@ -71,12 +71,12 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
     }
     let Gathered { mut matches, comment, sets, strange } = body.finish();
     if illegible {
-        // Nor is anything told by what was left of the others.
+        // Nor are the remains of the others evidence.
         matches.clear();
         target = Target::not_understood();
     }
     if problem.is_some() {
-        // What was not understood may have been a condition, or what the rule does.
+        // The part that was not understood may be a condition, or the action.
         let open =
             MatchKind::NotAnalysed(Residual::described("the part of this line that was not understood"));
         matches.push(Match { negated: false, kind: open });

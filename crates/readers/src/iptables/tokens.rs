@@ -1,5 +1,5 @@
-//! Words of a rule line: separated by blanks, with double quotes and backslashes inside them
-//! (iptables-save(8) writes comments and strings that way).
+//! Words of a rule line: separated by blanks, with double quotes and backslash escapes (iptables-save(8) writes comments and strings that
+//! way).
 
 use std::borrow::Cow;
 
@@ -19,7 +19,7 @@ impl Token<'_> {
     }
 }
 
-/// Splits a line. `Err` holds what is wrong with it.
+/// Splits a line. `Err` describes the syntax error.
 pub(super) fn split(line: &str) -> Result<Vec<Token<'_>>, String> {
     let mut tokens = Vec::new();
     let mut rest = line.trim_start();

@@ -138,7 +138,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     account(&tree, 0, &mut book);
     keys(export, &tree, &mut reading);
     if around.has_main(&["named.conf"], export) {
-        // What the main file does not read in is nobody's.
+        // Files that the main file does not include are not in force.
         if !around.reads_in(export, included) {
             reading.ledger = Reading::of(export).ledger;
         }
@@ -324,7 +324,7 @@ fn zones(
     let mut kept = Vec::new();
     for zone in tree.iter().filter(|one| one.name() == "zone") {
         let kind = zone.last("type").map_or("", |one| one.value());
-        // Zones that every server has for addresses that are nobody's hold nothing (RFC 6303).
+        // Default zones for unassigned addresses are irrelevant (RFC 6303).
         let empty = zone.value() == "localhost"
             || zone.value().ends_with("127.in-addr.arpa")
             || matches!(zone.value(), "0.in-addr.arpa" | "255.in-addr.arpa")

@@ -36,7 +36,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// A logical line: its words' text and where it stands. A backslash at the end joins the next.
+/// A logical line: its words and its place. A backslash at the end joins the next.
 fn logical(export: &Export) -> Vec<(String, Origin)> {
     let mut found: Vec<(String, Origin)> = Vec::new();
     let mut joined = false;
@@ -140,7 +140,7 @@ fn is_secret(word: &str) -> bool {
         .any(|kind| word.starts_with(kind))
 }
 
-/// Where the value stands within its line.
+/// Position of the value within its line.
 fn secret_place(export: &Export, line: Origin, value: &str) -> Origin {
     let text = export.text().get(line.start as usize..line.end as usize).unwrap_or_default();
     match text.rfind(value).filter(|_| !value.is_empty()) {

@@ -255,7 +255,7 @@ impl State<'_> {
         finish(&mut self.reading, device, plan, known, port, origin);
     }
 
-    /// Passwords of wireless networks and keys of tunnels, wherever they stand.
+    /// Passwords of wireless networks and keys of tunnels, at any place.
     fn secrets(&mut self, node: &Node, within: &str) {
         for (key, _, value) in node.entries() {
             let kind = match key.as_str() {

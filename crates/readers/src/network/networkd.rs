@@ -26,7 +26,7 @@ trevlin_model::table! {
 /// Keys of the sections that become facts, by section.
 static SECTIONS: BTreeMap<String, BTreeSet<String>> = "../../tables/networkd-keys.toml"; }
 
-/// Kinds of device whose two ends know each other (systemd.netdev(5), Kind).
+/// Kinds of devices with two configured ends (systemd.netdev(5), Kind).
 const LINKS: [&str; 10] =
     ["tun", "wireguard", "gre", "ip6gre", "ipip", "sit", "vti", "vti6", "ip6tnl", "xfrm"];
 
@@ -44,7 +44,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// Sections that say nothing of what is judged (systemd.network(5), systemd.netdev(5), systemd.link(5)).
+/// Sections without relevance for any check (systemd.network(5), systemd.netdev(5), systemd.link(5)).
 const OTHERS: [&str; 88] = [
     "Address",
     "BFIFO",
@@ -143,7 +143,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     for section in &all {
         let keys = SECTIONS.get(section.name);
         let class = if keys.is_some() { LineClass::Understood } else { LineClass::Ignored };
-        // What begins so is for other programs (systemd.syntax(7)).
+        // Keys with this prefix are for other programs (systemd.syntax(7)).
         let known = keys.is_some() || OTHERS.contains(&section.name) || section.name.starts_with("X-");
         if !section.name.is_empty() && !known {
             book.not_understood(
@@ -298,7 +298,7 @@ fn device(export: &Export, all: &[Section<'_>], reading: &mut Reading) {
     let Some((device, origin)) = last("NetDev", "Name") else { return };
     let kind = last("NetDev", "Kind").map(|(kind, _)| kind).unwrap_or_default();
     if LINKS.contains(&kind) {
-        // Its addresses stand in a `.network` file; that it is a link is known here only.
+        // Its addresses are in a `.network` file; that it is a tunnel link is known here only.
         let mut one = interface(device, origin);
         one.point_to_point = true;
         reading.facts.stored_interfaces.push(one);

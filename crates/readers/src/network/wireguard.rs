@@ -1,7 +1,7 @@
-//! WireGuard: files of wg-quick(8), what `wg showconf` prints, and what its peers say wherever they are stated (wg(8), AllowedIPs).
+//! WireGuard: files of wg-quick(8), output of `wg showconf`, and peers in other formats (wg(8), AllowedIPs).
 //!
-//! A peer without an endpoint calls; what it may use as its own address is its fixed address, and a network is one that
-//! lies behind it. A peer with an endpoint is called; everything allowed from it is sent to it.
+//! A peer without an endpoint is a client; its own allowed addresses are its fixed addresses, and networks lie behind it. A peer with an
+//! endpoint is a server; all allowed addresses are routed to it.
 
 use super::{interface, stated, tell_mistyped};
 use crate::addresses;
@@ -68,7 +68,7 @@ pub(crate) struct Peer<'a> {
     pub(crate) allowed: Vec<(&'a str, Origin)>,
     /// Its public key.
     pub(crate) public_key: Option<String>,
-    /// Where it is called.
+    /// Its endpoint.
     pub(crate) endpoint: Option<String>,
     /// The place of the key that is shared besides.
     pub(crate) shared_key: Option<Origin>,
@@ -78,8 +78,8 @@ pub(crate) struct Peer<'a> {
     pub(crate) origin: Origin,
 }
 
-/// How a peer is called: by the comment above it, else by the beginning of its public key. A comment may also be a line
-/// that was switched off, with a key in it, so only plain words are a name.
+/// Name of a peer: from the comment above it, otherwise the beginning of its public key. A comment may also be a disabled line with a key,
+/// so only plain words are used.
 pub(crate) fn name(comment: Option<&str>, public_key: Option<&str>) -> String {
     let words = comment.map(|text| text.trim_start_matches("Name =").trim()).filter(|text| {
         !text.is_empty()

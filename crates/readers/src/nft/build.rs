@@ -12,7 +12,7 @@ use trevlin_model::{
 pub(super) struct Built {
     pub(super) filters: Vec<Filter>,
     pub(super) not_analysed: Vec<NotAnalysed>,
-    /// Places with something to say about them.
+    /// Places with a message.
     pub(super) notes: Vec<(Origin, String)>,
 }
 

@@ -1,4 +1,4 @@
-//! Where the parser of a list of rules stands.
+//! State of the rule list parser.
 
 use crate::nft::expr::{Command, Expr};
 use crate::nft::lexer::{Kind, Token, split};
@@ -6,7 +6,7 @@ use crate::reader::{LineRecorder, ReadContext};
 use std::collections::BTreeMap;
 use trevlin_model::{Export, Origin};
 
-/// What `define` names, and what was lost on the way.
+/// The value of a `define`, and the parts of it that were lost.
 #[derive(Default)]
 pub(super) struct Variables {
     /// Each with how large it is.
@@ -28,7 +28,7 @@ pub(super) struct Parser<'a, 'b> {
     pub(super) variables: &'b mut Variables,
     /// Includes on the way here.
     pub(super) depth: usize,
-    /// Whether another file reads this one in, so that what it defines is not known here.
+    /// Whether another file includes this one, so that its variables are not known here.
     pub(super) part: bool,
 }
 
@@ -61,7 +61,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         None
     }
 
-    /// The text of the next token, where it stands on the same line.
+    /// The text of the next token, if on the same line.
     pub(super) fn text(&self) -> &'a str {
         self.peek().filter(|one| one.kind != Kind::End).map_or("", |one| one.text)
     }
@@ -156,7 +156,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         }
     }
 
-    /// `$name` as the text it stands for.
+    /// `$name` as its expanded text.
     pub(super) fn variable_text(&self, word: &str) -> String {
         match word.strip_prefix('$').map(|name| self.variables.known.get(name)) {
             Some(Some((Expr::Text(text), _))) => text.clone(),

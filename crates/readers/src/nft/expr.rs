@@ -19,7 +19,7 @@ pub(super) enum Expr {
     Concat(Vec<Expr>),
     /// `@name`
     Named(String),
-    /// `a, b` outside of braces, or `a | b`: bits put together.
+    /// `a, b` outside of braces, or `a | b`: combined bits.
     Bits(Vec<String>),
     /// `a & b`
     And(Box<Expr>, Box<Expr>),
@@ -33,7 +33,7 @@ pub(super) enum Expr {
     Fib(Vec<String>, String),
     /// `key map { … }`
     Lookup(Box<Expr>, Box<Expr>),
-    /// Anything else, as words.
+    /// Any other expression, as text.
     Other(String),
 }
 
@@ -62,7 +62,7 @@ impl Expr {
         Self::Text(text.into())
     }
 
-    /// A word as text has it: an address with a prefix length or mask, a range, or what it says.
+    /// A word of the text form: an address with a prefix length or mask, a range, or other text.
     pub(super) fn word(word: &str) -> Self {
         let address = |text: &str| text.parse::<std::net::IpAddr>().is_ok();
         if let Some((base, length)) = word.split_once('/')
@@ -173,7 +173,7 @@ pub(super) enum Statement {
     VerdictMap(Expr, Expr),
     Counter(Option<u64>),
     Log,
-    /// With what it answers; that says which packets it is for.
+    /// The type of the reply, which determines the packets it applies to.
     Reject(Option<String>),
     /// Kind, address, ports, and whether a prefix is mapped onto another.
     Translate {
@@ -220,7 +220,7 @@ pub(super) enum Place {
     Elsewhere,
 }
 
-/// One thing that a ruleset says.
+/// One command of a ruleset.
 #[derive(Debug, Clone)]
 pub(super) enum Command {
     FlushRuleset,

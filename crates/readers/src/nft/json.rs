@@ -18,7 +18,7 @@ struct Document<'a> {
 /// Depth to which expressions are followed; nft itself writes fewer than ten levels. A deeper rule is reported as not understood.
 const DEPTH: usize = 32;
 
-/// Reads a whole ruleset, and says whether it is broken.
+/// Reads a whole ruleset, and returns whether it is broken.
 pub(super) fn read(export: &Export, book: &mut LineRecorder<'_>) -> (Vec<Command>, bool) {
     let source = Source::of(export);
     let document: Document<'_> = match serde_json::from_str(source.text()) {

@@ -54,7 +54,7 @@ pub(super) fn split(text: &str) -> Vec<Token<'_>> {
                 let closed = inside[..line].find(letter);
                 let end = closed.unwrap_or(line);
                 let text = &inside[..end];
-                // What is only said to whoever reads may be illegible.
+                // Comments may be illegible.
                 let said = tokens.last().is_some_and(|one| matches!(one.text, "comment" | "prefix"));
                 let whole = closed.is_some() && (said || !text.contains(char::REPLACEMENT_CHARACTER));
                 tokens.push(Token { kind: if whole { Kind::String } else { Kind::Broken }, text });
@@ -75,7 +75,7 @@ pub(super) fn split(text: &str) -> Vec<Token<'_>> {
                 end
             }
             other if other.is_whitespace() || other == '\u{feff}' => other.len_utf8(),
-            // No sign of the language: whoever reads on finds that it does not belong there.
+            // Not part of the language: the parser reports it.
             other => sign(other.len_utf8(), Kind::Broken),
         };
     }

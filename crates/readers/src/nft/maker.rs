@@ -18,7 +18,7 @@ pub(super) struct Maker {
 
 impl Maker {
     pub(super) fn new(table: &Table) -> Self {
-        // A set that any rule fills cannot be told from the file, whatever its flags say.
+        // The content of a set that rules fill is not in the file, whatever its flags.
         let statements =
             || table.chains.iter().flat_map(|(_, chain)| &chain.rules).flat_map(|rule| &rule.statements);
         let filled: Vec<String> = statements()
@@ -195,7 +195,7 @@ impl Maker {
             };
             all.push((headers.iter().cloned().chain(held).collect(), data));
         }
-        // What is left over comes last, whatever its place.
+        // Remaining values come last.
         all.sort_by_key(|(matches, _): &(Vec<Match>, Data)| matches.last().is_some_and(|one| one.negated));
         Some(all)
     }
@@ -298,7 +298,7 @@ impl Draft {
                 kept.push(one);
             }
         }
-        // A translation of the source or destination speaks of one IP version.
+        // A translation of the source or destination applies to one IP version.
         if let Target::Translate(Translation { addresses: Some(range), .. }) = &target {
             let version = Match { negated: false, kind: MatchKind::Version(IpRange::family(range)) };
             if !kept.contains(&version) {

@@ -69,7 +69,7 @@ fn header(left: &Expr) -> Vec<Match> {
     }
 }
 
-/// The conditions that `left op right` stands for.
+/// The conditions of `left op right`.
 pub(super) fn conditions(left: &Expr, op: Op, right: &Expr, sets: &Sets) -> Vec<Match> {
     let mut all = header(left);
     match compared(left, op, right, sets) {
@@ -113,7 +113,7 @@ fn compared(left: &Expr, op: Op, right: &Expr, sets: &Sets) -> Option<Vec<Match>
     }
 }
 
-/// Whether what is looked at is one of some keys.
+/// Whether the compared field is one of some keys.
 pub(super) fn among(left: &Expr, keys: &[Expr], negated: bool) -> Option<Vec<Match>> {
     let Expr::Concat(parts) = left else { return one_of(left, keys, negated).map(|one| vec![one]) };
     let mut alternatives = Vec::new();
@@ -315,7 +315,7 @@ fn bits(left: &Expr, op: Op, right: &Expr) -> Option<Vec<Match>> {
                     _ => return None,
                 }
             }
-            // A connection has other marks of its status beside these, so only the first form can be told.
+            // A connection has further status flags, so only the first form is known.
             (op == Op::Implicit).then(|| vec![plain(MatchKind::States(states))])
         }
         Expr::Payload(protocol, field) if protocol == "tcp" && field == "flags" => {
@@ -356,7 +356,7 @@ fn masked(left: &Expr, mask: &Expr, op: Op, right: &Expr) -> Option<Vec<Match>> 
         Expr::Payload(protocol, field) if protocol == "tcp" && field == "flags" => {
             let (looked_at, set) = (flags(&words(mask)?)?, flags(&words(right)?)?);
             if set & !looked_at != 0 {
-                // What is masked away cannot be there.
+                // Bits outside of the mask cannot be set.
                 return Some(vec![Match { negated, kind: MatchKind::AnyOf(Vec::new()) }]);
             }
             Some(vec![Match { negated, kind: MatchKind::TcpFlags { looked_at, set } }])
@@ -427,14 +427,14 @@ fn flags(words: &[String]) -> Option<u8> {
                 "psh" => 8,
                 "ack" => 16,
                 "urg" => 32,
-                // Congestion marks are not modelled, and no rule of a filter looks at them alone.
+                // Congestion marks are not analysed, and no filter rule depends on them alone.
                 other => number(other).filter(|number| *number < 64)? as u8,
             },
         )
     })
 }
 
-/// Addresses that an expression stands for.
+/// Addresses of an expression.
 pub(super) fn addresses(value: &Expr) -> Option<IpRange> {
     match value {
         Expr::Text(text) => Some(IpRange::from(text.parse::<IpAddr>().ok()?)),
@@ -446,7 +446,7 @@ pub(super) fn addresses(value: &Expr) -> Option<IpRange> {
     }
 }
 
-/// Ports that an expression stands for.
+/// Ports of an expression.
 pub(super) fn ports(value: &Expr) -> Option<PortRange> {
     let one = |text: &str| -> Option<u16> {
         number(text).map_or_else(|| services().get(text).copied(), |number| u16::try_from(number).ok())

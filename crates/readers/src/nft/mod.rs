@@ -125,7 +125,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         parser::Parser::new(export, around, &mut book, &mut commands, &mut variables, part).file();
         (commands, variables.lost, variables.missing)
     };
-    // What another file reads in is carried out there.
+    // Commands of an included file are executed there.
     if part {
         return reading;
     }
@@ -147,7 +147,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             origin,
         ));
     }
-    // What remains where nothing of it could be taken still says that there is a filter; of a table its name may be all that is left.
+    // Remains without a readable part still show that there is a filter; the name of a table may be all that is left.
     if cut && reading.facts.filters.iter().all(|filter| filter.chains.is_empty()) {
         reading
             .facts

@@ -213,7 +213,7 @@ impl<'a, 'b> Parser<'a, 'b> {
                 "type" => {
                     self.next();
                     let base = self.base(inner);
-                    // A chain's place is told by the line that hooks it and says its policy.
+                    // The hook of a chain is stated by the line with its type and policy.
                     let place = self.origin_from(inner);
                     if let Some(Command::Chain { base: known, origin, .. }) = self.commands.get_mut(at) {
                         (*known, *origin) = (base, place);
@@ -257,7 +257,7 @@ impl<'a, 'b> Parser<'a, 'b> {
                     let head = self.commands.len() == at + 1
                         && matches!(self.commands.get(at), Some(Command::Chain { base: None, .. }));
                     self.rule(table, &name, Place::End);
-                    // What begins a chain that nothing hooks may be what hooked it.
+                    // The unreadable start of an unhooked chain may have been its hook.
                     let broken = |one: &Command| matches!(one, Command::Rule { rule, .. } if !rule.whole);
                     self.variables.lost |= head && self.commands.last().is_some_and(broken);
                 }
@@ -308,7 +308,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         }
         let origin = self.origin_from(first);
         if odd || !placed || base.hook.is_empty() {
-            // What follows on the line, such as the policy, may be lost with it.
+            // The rest of the line, such as the policy, may be lost with it.
             self.variables.lost = true;
             self.book.not_understood(origin, "expected `type KIND hook HOOK priority PRIORITY`");
         } else {
@@ -341,10 +341,10 @@ impl<'a, 'b> Parser<'a, 'b> {
                 }
             }
         }
-        // What is illegible of a rule stays in its place.
+        // An illegible part of a rule keeps its place.
         self.variables.lost = lost;
         if self.tokens[begun..self.at].iter().any(|one| one.kind == Kind::Broken) {
-            // Nor is anything told by what was left of it: the end of a line may have been among what was lost.
+            // Nor are its remains evidence: the end of a line may have been lost.
             rule.statements.clear();
             rule.whole = false;
             self.part_not_understood(first, "a part of this rule is unreadable");

@@ -3,7 +3,7 @@
 use super::expr::{Expr, Op, Statement};
 use super::parser::Parser;
 
-/// Properties of a packet that may stand without `meta` before them.
+/// Properties of a packet that may be written without `meta`.
 const BARE: [&str; 17] = [
     "iif",
     "iifname",
@@ -30,7 +30,7 @@ const HEADERS: [&str; 19] = [
     "ah", "esp", "comp", "igmp", "frag", "hbh",
 ];
 
-/// Takes one statement; `None` where nothing that is known stands here.
+/// Parses one statement; `None` where none is known here.
 pub(super) fn statement(parser: &mut Parser<'_, '_>) -> Option<Statement> {
     if let Some(verdict) = parser.verdict() {
         return Some(Statement::Verdict(verdict));

@@ -1,4 +1,4 @@
-//! Small rulesets and what they become.
+//! Small rulesets and the resulting rules.
 
 use super::*;
 use trevlin_model::{ExportId, Filter, Limit, LineClass, MatchKind, Target};
@@ -148,7 +148,7 @@ fn rules_become_conditions() {
         ("queue num 0", " -> ?queue true"),
         ("notrack", " -> ?NOTRACK false"),
     ] {
-        // A jump to a chain that is not there is told; here it is not the point.
+        // A jump to a missing chain is reported; that is not tested here.
         let text = format!("{text}\n }}\n chain a {{\n }}\n chain other {{");
         assert_eq!(rule(&text), wanted.replace("!!", ""), "{text}");
     }
@@ -285,7 +285,7 @@ fn forwards() {
     );
 }
 
-/// A name that stands for twice what another stands for: thirty lines would come to a thousand million values.
+/// A name that refers twice to another name: thirty lines would expand to a thousand million values.
 #[test]
 fn what_names_stand_for_is_bounded() {
     for (first, twice) in [
@@ -302,7 +302,7 @@ fn what_names_stand_for_is_bounded() {
         let export = Export::new(ExportId(0), "d/etc/nftables.conf", text);
         let reading = crate::includes::read(&READER, &export, &ReadContext::of(vec![&export]));
         assert!(reading.ledger.cuts.iter().any(|cut| cut.limit == Limit::Expansion), "{first}");
-        // What comes behind is read, and what hangs on the name is not taken for known.
+        // Later statements are read, and those that depend on the name are not considered known.
         let rules = &reading.facts.filters[0].chains[0].rules;
         assert_eq!(rules.len(), 2, "{first}");
         assert!(rules[0].matches.iter().any(|one| matches!(one.kind, MatchKind::NotAnalysed(_))), "{first}");

@@ -6,7 +6,7 @@ use super::parser::Parser;
 use trevlin_model::Limit;
 
 impl Parser<'_, '_> {
-    /// `{ key [: data], … }`, or a variable that stands for it.
+    /// `{ key [: data], … }`, or a variable that contains it.
     pub(super) fn elements(&mut self) -> Vec<Element> {
         let plain =
             |all: Vec<Expr>| all.into_iter().map(|key| Element { key, data: None, origin: None }).collect();
@@ -137,7 +137,7 @@ impl Parser<'_, '_> {
             } else {
                 keys.push(key);
             }
-            // Whatever else belongs to the element is passed over, so that every turn moves on.
+            // Other parts of the element are skipped, so that every iteration advances.
             while !matches!(self.peek().map(|one| one.text), None | Some("," | "}")) {
                 self.next();
             }
@@ -165,7 +165,7 @@ impl Parser<'_, '_> {
         }
     }
 
-    /// A verdict, where one stands here.
+    /// A verdict, if there is one here.
     pub(super) fn verdict(&mut self) -> Option<Verdict> {
         let verdict = match self.text() {
             "accept" => Verdict::Accept,

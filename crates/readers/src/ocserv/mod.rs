@@ -382,7 +382,7 @@ fn per_client(export: &Export, owner: &str, plan: &mut AddressPlan, book: &mut V
         plan.fixed.extend(fixed.map(|range| FixedAddress { who, range, origin: said.origin }));
     }
     let mut of_these = self::plan(&own, owner);
-    // Without a network of their own these callers are in the server's.
+    // Without a network of their own these clients use the server's.
     let routed = own.last("route").is_some();
     plan.pools.append(&mut of_these.pools);
     if routed {

@@ -51,7 +51,7 @@ const OF_CONNECTION: [&str; 29] = [
     "max-packet-size",
 ];
 
-/// How addresses are laid out inside the tunnel (openvpn(8), `--topology`).
+/// Address layout inside the tunnel (openvpn(8), `--topology`).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Topology {
     Net30,
@@ -84,7 +84,7 @@ pub(super) struct Config {
     pub(super) local: Said<String>,
     pub(super) topology: Said<Topology>,
     pub(super) server: Said<(Ipv4Net, bool)>,
-    /// A server directive stands there, be it right or wrong.
+    /// A server directive is present, valid or not.
     pub(super) meant_as_server: Said<()>,
     pub(super) server_ipv6: Said<Ipv6Net>,
     pub(super) bridge: Said<Option<Bridge>>,
@@ -101,7 +101,7 @@ pub(super) struct Config {
     /// Certificates and keys embedded in the configuration.
     pub(super) inline: Facts,
     pub(super) certificates: Vec<CertificateFile>,
-    /// Files with a password, and whether it stands there alone, without a name in front of it.
+    /// Files with a password, and whether the file contains it alone, without a user name before it.
     pub(super) files_with_passwords: Vec<(String, bool)>,
     pub(super) missing: Vec<Reference>,
     pub(super) malformed: Vec<MalformedAddress>,
@@ -132,7 +132,7 @@ impl Config {
         self.missing.push(Reference { path: path.to_owned(), configuration: true, unsaid: false, origin });
     }
 
-    /// Takes one directive. Returns what is wrong with it.
+    /// Processes one directive. Returns the error, if any.
     pub(super) fn take(&mut self, directive: &Directive<'_>, export: &Export, keep: bool) -> Option<String> {
         let at = directive.origin;
         self.first.get_or_insert(at);

@@ -50,7 +50,7 @@ pub(super) fn inline(name: &str) -> bool {
     TABLE.inline.contains(name)
 }
 
-/// Whether a directive takes nothing, so that it is on where it stands.
+/// Whether a directive has no arguments, so that its presence enables it.
 pub(super) fn is_switch(name: &str) -> bool {
     TABLE.switches.contains(name)
 }

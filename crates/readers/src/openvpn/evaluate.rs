@@ -111,7 +111,7 @@ fn topology(config: &Config) -> Setting<Topology> {
     }
 }
 
-/// How the pools' owner is called.
+/// Name of the pools' owner.
 const OWNER: &str = "OpenVPN server";
 
 fn pools(config: &Config, kind: Option<&str>) -> Vec<Pool> {

@@ -12,11 +12,11 @@ use trevlin_model::{Export, Origin};
 pub(super) struct Directive<'a> {
     /// Name, without leading dashes or angle brackets.
     pub(super) name: String,
-    /// Arguments with quotes and escapes resolved, and where each stands.
+    /// Arguments with quotes and escapes resolved, and the position of each.
     pub(super) args: Vec<(String, Range<usize>)>,
     /// The content of an inline block.
     pub(super) inline: Option<&'a str>,
-    /// Whether `setenv opt` stands before it, so that a version that does not know it goes on.
+    /// Whether `setenv opt` precedes it, so that versions without the directive ignore it.
     pub(super) optional: bool,
     /// The line, or all lines of an inline block.
     pub(super) origin: Origin,
@@ -34,7 +34,7 @@ impl Directive<'_> {
     }
 }
 
-/// Splits a file. Places that could not be split come second, each with what is wrong.
+/// Splits a file. Places with syntax errors come second, each with its error.
 pub(super) fn split(export: &Export) -> (Vec<Directive<'_>>, Vec<(Origin, String)>) {
     let (mut found, mut problems) = (Vec::new(), Vec::new());
     let mut lines = export.lines();

@@ -98,12 +98,12 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     reading
 }
 
-/// Directives that are switches: they stand alone, or not at all.
+/// Directives that are switches: without arguments.
 pub(crate) fn is_switch(name: &str) -> bool {
     directives::is_switch(name)
 }
 
-/// Reads a configuration from lines of another file: names of directives, what stands behind them, and their places.
+/// Reads a configuration from lines of another file: names of directives, their arguments, and their places.
 pub(crate) fn read_lines(
     lines: Vec<(String, String, trevlin_model::Origin)>,
     export: &Export,

@@ -1,8 +1,8 @@
 //! Algorithms that the ends may negotiate (openvpn(8), "Data channel cipher negotiation"; Changes.rst of 2.4, 2.5 and 2.6).
 //!
-//! Up to 2.3 both ends need the same `cipher`. 2.4 negotiates from a list, and takes `cipher` from ends that cannot; it is
-//! Blowfish unless stated. 2.5 adds a stated `cipher` to the list, and takes nothing else from old ends unless
-//! `data-ciphers-fallback` says so. 2.6 takes no notice of `cipher` where keys are negotiated.
+//! Up to 2.3 both ends need the same `cipher`. 2.4 negotiates from a list, and uses `cipher` with ends that cannot; it is Blowfish unless
+//! stated. 2.5 adds a stated `cipher` to the list, and accepts old ends only with `data-ciphers-fallback`. 2.6 ignores `cipher` where keys
+//! are negotiated.
 
 use super::config::Config;
 use crate::suites;
@@ -160,7 +160,7 @@ fn control<'s>(
             suite_parts(name).iter().for_each(|(name, role)| add(name, Some(*role), at));
         }
     }
-    // Who states `data-ciphers` has version 2.5 or later, which leaves one version with the old default.
+    // A stated `data-ciphers` implies version 2.5 or later, which leaves one version with the old default.
     if offer.algorithms.is_empty() && role == TunnelRole::Server {
         let before = if new { "version 2.5 accepts" } else { "versions before 2.6 accept" };
         let question = format!("no minimum TLS version is set: {before} TLS 1.0 from clients");

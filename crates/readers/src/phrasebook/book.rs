@@ -1,4 +1,4 @@
-//! A phrasebook as it is written, with what is wrong with it.
+//! A phrasebook as written, with its errors.
 
 use super::pattern::{Captures, Pattern};
 use super::shape::{DEPTH, Shape};
@@ -34,7 +34,7 @@ pub struct Phrasebook {
     pub(super) phrases: Vec<Phrase>,
 }
 
-/// A pattern of one level, and what its captures are called.
+/// A pattern of one level, and the names of its captures.
 #[derive(Debug, Clone)]
 pub(super) struct Level {
     /// `None` where any statement fits.
@@ -97,13 +97,13 @@ impl Phrasebook {
         export.lines().take(crate::reader::TELLING_LINES).any(|line| declares(line.text))
     }
 
-    /// Whether an export's name is one that the phrasebook is for; `None` where it does not say.
+    /// Whether an export's name is one of those in the phrasebook; `None` where it names none.
     pub(super) fn fits_name(&self, export: &Export) -> Option<bool> {
         let pattern = self.file.as_ref()?;
         Some(!find_paths(pattern, export.path(), &[export.path()]).is_empty())
     }
 
-    /// Whether anything says which exports it is for.
+    /// Whether the phrasebook states any exports it applies to.
     pub(super) fn recognises_something(&self) -> bool {
         !self.telling.is_empty() || self.file.is_some()
     }
@@ -359,7 +359,7 @@ fn level(text: &str, maps: &BTreeMap<String, usize>) -> Result<Level, String> {
     Ok(Level { pattern: Some(pattern), captures })
 }
 
-/// The levels of a phrase: what stands between `>` signs that are words of their own.
+/// The levels of a phrase: the texts between `>` signs that are words of their own.
 fn levels(text: &str) -> Vec<&str> {
     let mut found = Vec::new();
     let (mut start, mut quoted) = (0, false);

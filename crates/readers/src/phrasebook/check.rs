@@ -13,7 +13,7 @@ static SCHEMA: LazyLock<Schema<'static>> = LazyLock::new(|| {
     serde_json::from_str(include_str!("../../../../docs/schema/device-sheet.json")).unwrap_or_default()
 });
 
-/// As much of a schema as says what may stand where (JSON Schema 2020-12).
+/// The part of a schema that states permitted fields (JSON Schema 2020-12).
 #[derive(Debug, Default, Deserialize)]
 #[serde(rename_all = "camelCase", default, bound(deserialize = "'de: 'a"))]
 struct Schema<'a> {
@@ -86,7 +86,7 @@ pub(super) fn targets(all: &Targets) -> Vec<Note> {
     notes
 }
 
-/// Every schema that a schema may stand for.
+/// Every alternative of a schema.
 fn flatten<'a>(all: &[&'a Schema<'static>]) -> Vec<&'a Schema<'static>> {
     let mut found = Vec::new();
     let mut open: Vec<(&'a Schema<'static>, usize)> = all.iter().map(|one| (*one, 0)).collect();

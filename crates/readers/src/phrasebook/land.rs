@@ -39,7 +39,7 @@ struct Table {
 struct Field {
     key: Arc<str>,
     origin: Origin,
-    /// Whether it was put there as a whole, in the place of what was there, and not piece by piece.
+    /// Whether it was set as a whole, replacing earlier values, and not piece by piece.
     whole: bool,
     value: Grown,
 }
@@ -113,7 +113,7 @@ impl Sheet {
         land(&mut self.top, &target, &Plan::Fixed(why), &Values::default(), place);
     }
 
-    /// Adds a sheet that grew out of what stands further down in the export: the same comes out as if one had grown out of both.
+    /// Adds a sheet made from later lines of the export: the result is the same as from a single pass.
     pub(super) fn append(&mut self, later: Self) {
         self.top.append(later.top);
     }
@@ -178,7 +178,7 @@ impl Table {
         }
     }
 
-    /// Adds what was said of it later.
+    /// Adds later values.
     fn append(&mut self, later: Self) {
         for field in later.fields {
             let Some(known) = self.fields.iter_mut().find(|known| known.key == field.key) else {
@@ -189,7 +189,7 @@ impl Table {
                 (value, later) if field.whole => (known.whole, *value) = (true, later),
                 (Grown::Table(table), Grown::Table(later)) => table.append(later),
                 (Grown::List(list), Grown::List(later)) => list.append(later),
-                // A value in the place of a table is told once the sheet is read.
+                // A value in place of a table is reported once the sheet is read.
                 _ => {}
             }
         }
@@ -241,7 +241,7 @@ impl List {
 
     fn put(&mut self, pick: Picked, grown: Grown, place: &Place<'_>) {
         match grown {
-            // What is said of an entry that is known by a key goes into it.
+            // Values of an entry with a known key are added to it.
             Grown::Table(said) if !matches!(pick.0, Key::New(_)) => {
                 if let Some(entry) = self.entry(pick, place) {
                     entry.append(said);
@@ -254,7 +254,7 @@ impl List {
         }
     }
 
-    /// Adds what was said of it later.
+    /// Adds later values.
     fn append(&mut self, later: Self) {
         self.origin = self.origin.or(later.origin);
         self.items.reserve(later.items.len());
@@ -386,7 +386,7 @@ fn moved(one: Grown) -> Option<Node> {
     }
 }
 
-/// How often what is copied may hold copies itself.
+/// Maximum nesting of copies.
 const COPIES: usize = 8;
 
 fn settle(one: &Grown, whole: &Grown, notes: &mut Vec<Note>, copies: usize) -> Option<Node> {

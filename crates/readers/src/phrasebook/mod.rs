@@ -1,5 +1,5 @@
-//! Phrasebooks: our own form for teaching an appliance's export without programming. A phrasebook says how to know the export, in which
-//! shape its statements stand, and for each phrase where what it says lands in a device sheet.
+//! Phrasebooks: our own form for describing an appliance's export without programming. A phrasebook states how to recognise the export, the
+//! shape of its statements, and for each phrase the fields of the device sheet that receive its values.
 
 mod book;
 mod check;
@@ -40,9 +40,9 @@ use value::Kind;
 pub enum PhraseResult {
     /// A phrase took it: its line in the phrasebook, and how it is written.
     Phrase(u32, Arc<str>),
-    /// It is known to say nothing here.
+    /// A statement without relevance.
     Passed,
-    /// No phrase fits, or what it took makes no sense.
+    /// No phrase matches, or its values are invalid.
     Nobody(String),
 }
 
@@ -121,7 +121,7 @@ impl Phrasebook {
         for note in &found.notes {
             book.not_understood(note.origin, format!("the resulting sheet: {}", note.text));
         }
-        // What may have been a rule, or a part of one, leaves the whole list open.
+        // A statement that may be a rule, or a part of one, leaves the whole list undetermined.
         if !near_rules.is_empty() {
             let near = Near::of(near_rules);
             found.notes.retain(|note| !near.holds(note.origin));
@@ -155,7 +155,7 @@ impl Phrasebook {
         outer.filter_map(|(level, _)| self.levels[*level].pattern.as_ref()?.first_word()).collect()
     }
 
-    /// Phrases by the word that their last level begins with, and how deep they stand.
+    /// Phrases by the first word of their last level, and by depth.
     fn index(&self) -> Index<'_> {
         let mut index = Index::default();
         for (number, phrase) in self.phrases.iter().enumerate() {
@@ -171,7 +171,7 @@ impl Phrasebook {
 /// Maximum number of words in a statement: the memory of a pattern grows with them.
 const LONGEST: usize = 4000;
 
-/// Numbers of phrases by the word that a statement begins with, each with how deep it must stand where that matters.
+/// Numbers of phrases by the first word of a statement, each with the required depth, if any.
 #[derive(Debug, Default)]
 struct Index<'a> {
     by_word: BTreeMap<Option<&'a str>, Vec<(Option<usize>, usize)>>,
@@ -324,7 +324,7 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
 }
 
 impl<'a> Runner<'a, '_> {
-    /// Adds what was made of the piece that follows.
+    /// Adds the result of the piece that follows.
     fn followed_by(mut self, later: Self) -> Self {
         self.sheet.append(later.sheet);
         self.notes.extend(later.notes);
@@ -346,7 +346,7 @@ impl<'a> Runner<'a, '_> {
         self.sheet.land(&self.book.always, &Values::default(), &place);
     }
 
-    /// A rule of which something was not understood may do something else than what is left of it.
+    /// A rule with a part that was not understood may have another effect than the rest of it.
     fn leave_open(&mut self, line: Origin) {
         let outermost = &self.frames[0];
         let place = Place { number: self.number, line, levels: &[(outermost.number, outermost.line)] };
@@ -385,7 +385,7 @@ impl<'a> Runner<'a, '_> {
         Outcome::Nobody(nobody.unwrap_or_else(|| format!("no phrase of {} matches", self.book.name)))
     }
 
-    /// The first phrase that fits and makes sense of what it took; `nobody` says why one that fits does not.
+    /// The first matching phrase with valid values; `nobody` explains why a matching one was rejected.
     fn take_by(
         &mut self,
         candidates: &[usize],
@@ -413,7 +413,7 @@ impl<'a> Runner<'a, '_> {
             let phrase = &book.phrases[*number];
             let Some(outer) = (self.depth + 1).checked_sub(phrase.levels.len()) else { continue };
             let mut all = Vec::with_capacity(phrase.levels.len());
-            // The innermost first: it tells the most.
+            // The innermost first: it is the most specific.
             for (at, (level, _)) in phrase.levels.iter().enumerate().rev() {
                 let frame = &mut self.frames[outer + at];
                 let known = frame.known.iter().position(|(one, _)| one == level);

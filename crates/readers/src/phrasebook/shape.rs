@@ -49,7 +49,7 @@ pub(super) const DEPTH: usize = 32;
 
 /// Takes statements in the order of the export.
 pub(super) trait Sink<'a> {
-    /// A statement that stands so many statements deep in others, and its line.
+    /// A statement at this nesting depth, and its line.
     fn statement(&mut self, depth: usize, words: &[Word<'a>], line: Origin);
     /// Something that is no statement of this shape.
     fn broken(&mut self, at: Origin, what: &str);
@@ -70,7 +70,7 @@ pub(super) fn pieces(shape: Shape, comments: &[String], export: &Export, length:
     let end = export.line_count() + 1;
     let (mut from, mut pieces) = (1, Vec::new());
     while matches!(shape, Shape::Lines | Shape::Indented) && end - from > length {
-        // Nothing stands in a statement above a line that is not further in than any other.
+        // A statement contains no line that is not indented further than any other.
         let outermost = |number: &u32| {
             let text = export.line(*number).map_or("", |line| line.text);
             !text.starts_with(char::is_whitespace) && !is_comment(text, comments)
@@ -264,7 +264,7 @@ fn sections<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>
 fn table<'a>(export: &'a Export, sink: &mut dyn Sink<'a>) {
     let text = export.text();
     let head = export.line(1).map_or("", |line| line.text);
-    // Whatever stands most often between the headings.
+    // The most frequent separator between the headings.
     let counts =
         [b',', b';', b'\t', b'|'].map(|sign| (head.bytes().filter(|byte| *byte == sign).count(), sign));
     let sign = counts.iter().max_by_key(|(count, _)| *count).map_or(b',', |one| one.1);
@@ -287,7 +287,7 @@ fn table<'a>(export: &'a Export, sink: &mut dyn Sink<'a>) {
     }
 }
 
-/// Cells by row. A cell in quotes may hold separators and line ends (RFC 4180); quotes doubled inside one stay so.
+/// Cells by row. A quoted cell may contain separators and line ends (RFC 4180); doubled quotes inside stay doubled.
 fn rows(text: &str, separator: char) -> Vec<Vec<&str>> {
     let mut rows = vec![Vec::new()];
     let (mut start, mut quoted) = (0, false);
@@ -323,7 +323,7 @@ fn rows(text: &str, separator: char) -> Vec<Vec<&str>> {
     rows
 }
 
-/// The members of an object are statements; those that are objects hold others, and a list says its name once for each element.
+/// The members of an object are statements; objects contain nested ones, and a list repeats its name for each element.
 fn json_value<'a>(export: &'a Export, one: &Json<'a>, depth: usize, sink: &mut dyn Sink<'a>) {
     if depth >= DEPTH {
         sink.cut(one.origin);

@@ -13,7 +13,7 @@ pub struct Shelf<B> {
     by_word: BTreeMap<String, Vec<Sign>>,
     /// Those that begin with no certain word.
     others: Vec<Sign>,
-    /// Books that are known by their name alone, or by lines of which nothing is said.
+    /// Phrasebooks that recognise by name alone, or by lines without fixed words.
     without_words: Vec<usize>,
 }
 
@@ -44,11 +44,11 @@ impl<B: Deref<Target = Phrasebook>> Shelf<B> {
         Self { books, by_word, others, without_words }
     }
 
-    /// The first book that knows an export by what it says.
+    /// The first phrasebook that recognises an export by its content.
     #[must_use]
     pub fn by_content(&self, export: &Export) -> Option<&B> {
         let mut seen: BTreeMap<usize, BTreeSet<usize>> = BTreeMap::new();
-        // Where no line can begin with a word that tells, none is looked at.
+        // Where no line can begin with a characteristic word, none is examined.
         let begins = !self.others.is_empty()
             || self
                 .by_word

@@ -1,4 +1,4 @@
-//! Where what a phrase took lands, as the phrasebook says it: paths into a device sheet, and values for them.
+//! Destinations of captured values in a phrasebook: paths into a device sheet, and values for them.
 
 use super::pattern::Captures;
 use crate::sheet::node::{Node, Value};
@@ -25,11 +25,11 @@ pub(super) enum Pick {
     None,
     /// A new one for every statement.
     New,
-    /// The one of the statement so many levels down the phrase, from 1.
+    /// The statement at this level of the phrase, from 1.
     Statement(usize),
     /// The one in which a field has this value.
     Field(Arc<str>, Template),
-    /// The one that is called so in the phrasebook.
+    /// The entry with this key in the phrasebook.
     Called(Template),
 }
 
@@ -82,7 +82,7 @@ impl Template {
     }
 
     pub(super) fn fill(&self, values: &Values) -> Option<SmolStr> {
-        // Most are a word of the export as it stands.
+        // Most are a literal word of the export.
         if let [Part::Capture(number)] = self.0.as_slice()
             && let Value::Text(text) = &values.get(*number)?.value
             && text.trim().len() == text.len()
@@ -137,7 +137,7 @@ impl Values {
         self.0.get(number)?.as_ref()
     }
 
-    /// Adds what a capture took; what one takes several times is a list.
+    /// Adds a captured value; several values of one capture become a list.
     pub(super) fn add(&mut self, number: usize, node: Node) {
         if self.0.len() <= number {
             self.0.resize_with(number + 1, || None);

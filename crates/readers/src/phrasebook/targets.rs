@@ -1,6 +1,6 @@
-//! Where a phrasebook puts what it takes.
+//! Destinations of values.
 
 use trevlin_model::Origin;
 
-/// Paths into the sheet, for the check of what is there.
+/// Paths into the sheet, for the check of their existence.
 pub(super) type Targets = Vec<(Origin, Vec<(String, bool)>, Vec<(usize, String)>)>;

@@ -139,7 +139,7 @@ impl Kind {
             Self::Duration => plain(Value::Number(seconds(first).unwrap_or_default())),
             Self::Mapped(number) => {
                 let map = &maps[*number];
-                // What stands for every other word may be said too.
+                // The wildcard entry may be used as well.
                 let Some(value) = map.words.get(first).or_else(|| map.words.get("*")) else {
                     let known: Vec<&str> = map.words.keys().map(String::as_str).collect();
                     return Err(format!(
@@ -172,7 +172,7 @@ pub(super) fn place(node: &mut Node, origin: Origin) {
     }
 }
 
-/// The appliance's words and what they stand for.
+/// The appliance's words and their meaning.
 #[derive(Debug, Clone)]
 pub(crate) struct Map {
     pub(super) name: String,

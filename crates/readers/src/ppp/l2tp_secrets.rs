@@ -10,7 +10,7 @@ pub(crate) const READER: Reader = Reader {
     name: "l2tp-secrets",
     title: "secrets of L2TP tunnels",
     manual: "xl2tpd(8)",
-    // Its lines look like those of other lists of secrets, so its name is what tells.
+    // Its lines resemble those of other secrets lists, so its name decides.
     recognise: |export| {
         if export.file_name() == "l2tp-secrets" { Recognition::Content } else { Recognition::No }
     },

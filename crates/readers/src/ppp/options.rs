@@ -25,7 +25,7 @@ struct Options {
 
 trevlin_model::table! { static OPTIONS: Options = "../../tables/ppp-options.toml"; }
 
-/// Options that other formats do not have, by which a file is recognised wherever it lies.
+/// Options unique to the format, by which a file is recognised at any path.
 const TELLING: [&str; 9] = [
     "require-mschap-v2",
     "require-mschap",

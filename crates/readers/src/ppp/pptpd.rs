@@ -1,7 +1,7 @@
 //! `pptpd.conf` of the PPTP daemon (pptpd.conf(5), pptpd(8)).
 //!
-//! Keywords stand at the very start of a line; of several lines with one keyword the first wins; a line that
-//! begins with a blank is ignored; an address that is none makes the daemon refuse to start.
+//! Keywords begin at the start of a line; the first of several lines with one keyword wins; a line that begins with a blank is ignored; a
+//! malformed address prevents the daemon from starting.
 
 use crate::addresses;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
@@ -75,8 +75,8 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let statements = statements(export, &mut book);
-    // A file that says nothing about addresses is as packages ship it: the daemon would hand out its built-in ones, if
-    // it is started at all, and nothing here tells whether it is.
+    // A file without addresses is as shipped by packages: the daemon would assign its built-in ones, if it is started at all, which is not
+    // known here.
     let set_up = |one: &&Statement<'_>| matches!(one.keyword, "remoteip" | "localip" | "listen" | "delegate");
     let first = statements.first().map(|one| one.origin);
     let (Some(first), Some(_)) = (first, statements.iter().find(set_up)) else {
@@ -219,14 +219,14 @@ fn list(
     (ranges, malformed)
 }
 
-/// The first so many addresses of a range.
+/// The first addresses of a range, up to this number.
 fn first_of(range: IpRange, count: usize) -> Option<IpRange> {
     let IpAddr::V4(first) = range.first() else { return Some(range) };
     let last = first.to_bits().checked_add(u32::try_from(count.checked_sub(1)?).ok()?)?;
     IpRange::new(first.into(), Ipv4Addr::from_bits(last).into()).ok()
 }
 
-/// `10.4.0.9`, `10.4.0.9-20`, `10.4.0-3.9`: every address it stands for, neighbours joined.
+/// `10.4.0.9`, `10.4.0.9-20`, `10.4.0-3.9`: every address it describes, neighbours joined.
 fn segment(text: &str) -> Result<Vec<IpRange>, String> {
     if text.is_empty() {
         return Err("an address is missing between commas".into());

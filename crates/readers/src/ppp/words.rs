@@ -1,6 +1,6 @@
-//! Words of pppd's files (pppd(8), "OPTIONS FILES" and "AUTHENTICATION"): separated by blanks and line ends,
-//! with single or double quotes, C-like escapes after a backslash (inside quotes too), a backslash before a line
-//! end joining lines, and `#` outside quotes starting a comment, even right behind a word.
+//! Words of pppd's files (pppd(8), "OPTIONS FILES" and "AUTHENTICATION"): separated by blanks and line ends, with single or double quotes,
+//! C-like escapes after a backslash (inside quotes too), a backslash before a line end joining lines, and `#` outside quotes starting a
+//! comment, even directly after a word.
 
 use std::ops::Range;
 use zeroize::Zeroizing;
@@ -10,9 +10,9 @@ use zeroize::Zeroizing;
 pub(super) struct Word {
     /// The word with quotes and escapes resolved.
     pub(super) text: Zeroizing<String>,
-    /// Where it stands, quotes included.
+    /// Its position, quotes included.
     pub(super) span: Range<usize>,
-    /// Whether a line end stands before it: in secrets files a new entry begins here.
+    /// Whether a line end precedes it: in secrets files a new entry begins here.
     pub(super) starts_line: bool,
     /// Whether a quotation mark was still open at the end of the file.
     pub(super) unclosed: bool,
@@ -24,7 +24,7 @@ struct Scanner<'a> {
 }
 
 impl Word {
-    /// The word as ordinary text, for what is no secret.
+    /// The word as ordinary text, for values that are not secret.
     pub(super) fn plain(&self) -> String {
         self.text.as_str().to_owned()
     }

@@ -145,7 +145,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                     addresses::take(&text, entry.origin, &mut pool.malformed, addresses::range_or_prefix);
                 pool.ranges.extend(range.map(|range| (range, entry.origin)));
             }
-            // A range that is taken back is not handed out.
+            // A withdrawn range is not assigned.
             for entry in section.all("no ip range") {
                 let text: String = before_comment(entry.value, &[';']).split_whitespace().collect();
                 let taken =
@@ -185,7 +185,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     reading
 }
 
-/// UDP, port 1701 of every address unless something else is stated.
+/// UDP, port 1701 of every address unless stated otherwise.
 fn listener(tunnel: &Tunnel) -> Listener {
     let address = match tunnel.stated("listen-addr") {
         Some((text, origin)) => match text.parse::<IpAddr>() {

@@ -19,7 +19,7 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-/// Heads of sections that no other format has, and a word that stands inside.
+/// Section headings unique to the format, and a word inside.
 const TELLING: [(&str, &str); 6] = [
     ("client", "secret"),
     ("home_server", "secret"),
@@ -39,7 +39,7 @@ fn recognise(export: &Export) -> Recognition {
     let telling = TELLING.iter().any(|(kind, inside)| {
         lines().any(|text| opens(text, kind)) && lines().any(|text| text.trim_start().starts_with(inside))
     });
-    // What explains the folder quotes such sections.
+    // Documentation in the folder quotes such sections.
     if export.file_name().starts_with("README") {
         Recognition::No
     } else if telling {

@@ -15,7 +15,7 @@ pub(super) struct Item<'a> {
 }
 
 impl Item<'_> {
-    /// Whether the value stands elsewhere, in a variable or in what a request says.
+    /// Whether the value is a variable or an attribute of a request.
     pub(super) fn is_elsewhere(&self) -> bool {
         self.value.contains("${") || self.value.contains("%{")
     }
@@ -30,7 +30,7 @@ impl Item<'_> {
         })
     }
 
-    /// `Some` for a word that stands for yes or no.
+    /// `Some` for a word that means yes or no.
     pub(super) fn truth(&self) -> Option<bool> {
         match self.value {
             "yes" | "true" | "on" | "1" => Some(true),

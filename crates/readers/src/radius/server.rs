@@ -227,8 +227,8 @@ const LANGUAGE: [&str; 16] = [
     "subrequest",
 ];
 
-/// Modules of a stage in order, those under conditions and in groups among them. A module may open a section of its own
-/// that says what its answers do.
+/// Modules of a stage in order, including those in conditions and groups. A module may have a section of its own for the effect of its
+/// results.
 fn modules(stage: &Section<'_>, found: &mut Vec<RadiusStep>) {
     let mut all: Vec<(&str, Origin, Option<&Section<'_>>)> = Vec::new();
     all.extend(stage.words.iter().map(|(word, origin)| (*word, *origin, None)));
@@ -237,7 +237,7 @@ fn modules(stage: &Section<'_>, found: &mut Vec<RadiusStep>) {
     for (name, origin, inner) in all {
         let known = LANGUAGE.contains(&name);
         match inner {
-            // What an update writes names no modules.
+            // Attributes in an update section are not modules.
             Some(inner) if known && name != "update" => modules(inner, found),
             _ if known || name.starts_with("$INCLUDE") => {}
             _ => {

@@ -1,5 +1,5 @@
-//! Addresses under others: networks keep their sizes and who lies within whom, hosts keep their place in their network, and what is
-//! private, public or for examples stays so.
+//! Address mapping: networks keep their sizes and nesting, hosts keep their position in their network, and private, public and example
+//! addresses remain so.
 //!
 //! Only the upper bits of a network change, each depending on the bits before it and the key, as in prefix-preserving mappings, so ranges
 //! within a network keep their order: in 10.0.0.0/8 the second octet changes, in 172.16.0.0/12 its lower half, in public addresses the
@@ -34,7 +34,7 @@ impl AddressMap {
         self.done.borrow().clone()
     }
 
-    /// The address that stands for this one.
+    /// The replacement of an address.
     #[must_use]
     pub fn map(&self, address: IpAddr) -> IpAddr {
         let mapped = match address {
@@ -140,7 +140,7 @@ impl AddressMap {
                 at += used;
                 continue;
             }
-            // Whatever it is, it ends where its word does.
+            // Any kind of address ends with its word.
             let word =
                 rest.len() - rest.trim_start_matches(|one: char| one.is_alphanumeric() || one == '_').len();
             let step = if word > 0 { word } else { rest.chars().next().map_or(1, char::len_utf8) };
@@ -212,7 +212,7 @@ impl AddressMap {
         }) else {
             return None;
         };
-        // Of a wide network only the bits that name it change.
+        // In a wide network only the bits that identify it change.
         let mask = bits.filter(|bits| *bits < 32).map_or(u32::MAX, |bits| !(u32::MAX >> bits));
         let mut stated = [0; 4];
         stated[..numbers.len().min(4)].copy_from_slice(&numbers[..numbers.len().min(4)]);
@@ -243,7 +243,7 @@ fn prefix(rest: &str) -> Option<u32> {
     (mask.leading_ones() + mask.trailing_zeros() == 32 && mask != 0).then(|| mask.leading_ones())
 }
 
-/// Whether it lies in space without a meaning of its own, in which every address of its /16 does.
+/// Whether it lies in ordinary space, and every address of its /16 as well.
 fn is_plain(address: Ipv4Addr) -> bool {
     !matches!(
         address.octets(),

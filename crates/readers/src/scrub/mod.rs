@@ -28,15 +28,14 @@ pub fn uncommented(text: &str) -> String {
     out
 }
 
-/// Whether a line is a comment and nothing else.
+/// Whether a line is a comment only.
 #[must_use]
 pub fn is_comment(line: &str) -> bool {
     let line = line.trim_start();
     line.starts_with(['#', ';', '!']) || line.starts_with("//") || line.starts_with("<!--")
 }
 
-/// The part of a line in which people say what they like: a comment, behind a statement too, and the text that statements of packet
-/// filters carry for it.
+/// The free text of a line: a comment, also after a statement, and the comment text that packet filter statements carry.
 #[must_use]
 pub fn comment(line: &str) -> Option<Range<usize>> {
     if is_comment(line) {
@@ -118,7 +117,7 @@ pub fn suspects(line: &str) -> Vec<Range<usize>> {
                 found.push(words[next].clone());
             }
         }
-        // What is assigned to is a name.
+        // The target of an assignment is a name.
         let rest = line[word.end..].trim_start();
         let assigned =
             rest.starts_with(['=', ':']) && !rest.trim_matches(['=', ':', ' ', '\t', '\r', '\n']).is_empty();
@@ -139,7 +138,7 @@ fn words(line: &str) -> Vec<Range<usize>> {
     words_between(line, &['"', '\'', '=', ':', ',', ';', '(', ')', '<', '>'])
 }
 
-/// Where words stand between blanks and signs.
+/// Positions of words between blanks and punctuation.
 pub(crate) fn words_between(line: &str, signs: &[char]) -> Vec<Range<usize>> {
     let mut found = Vec::new();
     let mut start = None;

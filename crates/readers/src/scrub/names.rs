@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 /// Shortest name that is replaced: shorter ones are words of every language and of every format.
 const SHORTEST: usize = 3;
 
-/// Names with what stands for each.
+/// Names and their replacements.
 #[derive(Debug, Default)]
 pub struct NameMap {
     /// By the name in lower case.
@@ -76,7 +76,7 @@ impl NameMap {
         &self.names
     }
 
-    /// A copy of a text with every name replaced that stands as a whole word, in whatever case.
+    /// A copy of a text with every name replaced that occurs as a whole word, in any case.
     #[must_use]
     pub fn map_text(&self, text: &str) -> String {
         let mut out = String::with_capacity(text.len());

@@ -1,5 +1,5 @@
-//! Device sheets: our own form for what an appliance shows only on screen, filled in by hand, and the form into which everything
-//! that is known about a device can be written. TOML, or JSON of the same shape.
+//! Device sheets: our own form for settings that an appliance shows only on screen, filled in by hand, and the form in which all facts
+//! about a device can be written. TOML, or JSON of the same structure.
 
 mod check;
 mod guide;
@@ -40,12 +40,12 @@ pub const FORM: &str = "trevlin-sheet/1";
 
 /// Keys of a sheet that are about the device as a whole.
 const HEAD: [&str; 5] = ["sheet", "device", "kind", "files", "complete"];
-/// Section of secrets that belong to nothing else of the sheet.
+/// Section of secrets without another place in the sheet.
 const SECRETS: &str = "secrets";
 /// Sections about rules in order, as appliances show them.
 const ORDERED: [&str; 7] =
     ["rule-list", "zones", "address-names", "service-names", "rules", "forwards", "translations"];
-/// Sections whose entries say which file they come from, because others name that file.
+/// Sections whose entries state their file, because others refer to that file.
 const FROM_FILES: [&str; 5] = ["certificates", "private-keys", "ppp-profiles", "ppp-secrets", "logins"];
 
 /// Reader for device sheets.
@@ -221,12 +221,12 @@ fn ordered_section(entry: Entry, ordered: &mut Ordered, found: &mut Found) {
     }
 }
 
-/// Reads a rule; what stands for one that could not be read leaves open what is behind it.
+/// Reads a rule; a placeholder for an unreadable one leaves the following rules undetermined.
 fn ordered_rule(mut node: Node) -> (OrderedRule, Vec<Note>) {
     evidence(&mut node);
     let mut notes = Vec::new();
     let mut rule = take::take(&node, &mut notes).unwrap_or_else(|| OrderedRule::unread(node.origin));
-    // What is left of a rule may let through more than the whole of it.
+    // The rest of a rule may permit more than the whole of it.
     if !notes.is_empty() {
         rule.also.push(("a part of it could not be read".into(), node.origin));
     }
@@ -388,7 +388,7 @@ fn bare(node: Cow<'_, Node>) -> Cow<'_, Node> {
     }
 }
 
-/// Places of the tables inside an entry, which have headings of their own.
+/// Places of the tables inside an entry with headings of their own.
 fn nested(node: &Node, into: &mut Vec<Origin>) {
     for entry in node.entries() {
         for one in entry.node.each() {

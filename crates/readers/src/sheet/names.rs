@@ -109,7 +109,7 @@ struct Defined<'a> {
     address_list: &'a [AddressName],
 }
 
-/// Names, what is known of them by now, and what was wrong with their use.
+/// Names, their resolution so far, and errors in their use.
 #[derive(Debug)]
 pub(super) struct Names<'a> {
     defined: Arc<Defined<'a>>,
@@ -157,7 +157,7 @@ impl<'a> Names<'a> {
         }
     }
 
-    /// The same names, for another part of the work; what comes of it is joined in the end.
+    /// The same names, for a parallel part of the work; the results are joined at the end.
     pub(super) fn apart(&self) -> Self {
         Self::for_defined(Arc::clone(&self.defined))
     }
@@ -355,7 +355,7 @@ impl<'a> Names<'a> {
         meaning
     }
 
-    /// Every name of addresses as a list, with the lines that use it; and what was wrong.
+    /// Every address name as a list, with the lines that use it; and the errors.
     pub(super) fn finish(self) -> (Vec<NamedSet>, Vec<Note>) {
         let set = |one: &AddressName| NamedSet {
             name: one.name.clone(),
@@ -369,7 +369,7 @@ impl<'a> Names<'a> {
     }
 }
 
-/// A condition from what is known, and from what is not: a negated one that is not wholly known may or may not hold.
+/// A condition from the known and the unknown part of its names: a negated one that is not completely known may or may not match.
 fn conditions(
     meaning: Meaning<IpRange>,
     make: &dyn Fn(Vec<IpRange>) -> MatchKind,
@@ -386,7 +386,7 @@ fn conditions(
     }
 }
 
-/// Services as conditions: one where they share a protocol, else one of several.
+/// Services as conditions: one where they share a protocol, otherwise alternatives.
 fn joined(meaning: Meaning<Service>) -> Vec<Match> {
     let protocol = |one: &Service| holds(MatchKind::Protocol(one.protocol));
     let is_whole = |one: &&Service| one.icmp.is_none() && one.ports.is_empty();

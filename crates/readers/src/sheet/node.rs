@@ -1,4 +1,4 @@
-//! A document as a tree of values that know their place: TOML, JSON, or what a phrasebook makes of an export.
+//! A document as a tree of values with their places: TOML, JSON, or the result of a phrasebook.
 
 use crate::json::{self, Json};
 use smol_str::{SmolStr, ToSmolStr};
@@ -60,7 +60,7 @@ pub(crate) enum Value {
 pub(crate) struct Entry {
     /// Name.
     pub(crate) key: Arc<str>,
-    /// Where the name stands.
+    /// Place of the name.
     pub(crate) key_origin: Origin,
     /// Value.
     pub(crate) node: Node,
@@ -77,7 +77,7 @@ impl Node {
         self.entries().iter().find(|entry| &*entry.key == key).map(|entry| &entry.node)
     }
 
-    /// The named values of a table; none of anything else.
+    /// The named values of a table; empty for other types.
     pub(crate) fn entries(&self) -> &[Entry] {
         if let Value::Table(entries) = &self.value { entries } else { &[] }
     }
@@ -103,7 +103,7 @@ impl Node {
         }
     }
 
-    /// The value that stands at a place.
+    /// The value at a path.
     pub(crate) fn find(&self, at: Origin) -> Option<&Self> {
         if self.origin == at {
             return Some(self);
@@ -115,7 +115,7 @@ impl Node {
         }
     }
 
-    /// Takes out what lies at the end of a path, and says whether there was anything. A value that is no list is a list of itself.
+    /// Removes the value at the end of a path, and returns whether there was one. A single value counts as a list of one.
     pub(crate) fn remove(&mut self, path: &[Step]) -> bool {
         let [first, rest @ ..] = path else { return false };
         match (&mut self.value, first) {
@@ -264,7 +264,7 @@ fn of_value(export: &Export, one: &Json<'_>) -> Node {
     Node { origin: one.origin, value }
 }
 
-/// A member of an object. Where its name stands is looked for before the value, on whose line it nearly always is.
+/// A member of an object. The position of its name is searched for before the value, on whose line it nearly always is.
 fn member(export: &Export, key: &str, value: &Json<'_>) -> Entry {
     let before = export.text().get(..value.origin.start as usize).unwrap_or_default();
     let quoted = before.trim_end().strip_suffix(':').map(str::trim_end).unwrap_or_default();

@@ -1,5 +1,5 @@
-//! Rules as appliances show them: one list in order, between zones, about named addresses and services, with forwards and
-//! translations beside it. They become the same tables of chains that a native filter has.
+//! Rules in the form that appliances show: one ordered list, between zones, with named addresses and services, and with forwards and
+//! translations. They become tables of chains as in a native filter.
 
 use super::names::{AddressName, Names, ServiceName, Zone};
 use crate::making::{base, holds, known, open, rule, table, translated};
@@ -20,7 +20,7 @@ pub(crate) struct RuleList {
     pub(crate) through: Option<(Action, Origin)>,
     /// Default action for traffic to the device itself. Not known where it is not stated.
     pub(crate) to_device: Option<(Action, Origin)>,
-    /// Whether rules that name no zone to go to are also asked about what is for the device itself.
+    /// Whether rules without a destination zone also apply to traffic to the device itself.
     pub(crate) meets_device: Option<bool>,
     /// Whether replies to permitted connections are permitted without a rule.
     pub(crate) replies: Option<bool>,
@@ -41,13 +41,13 @@ pub(crate) struct Forwarding {
     pub(crate) from: Vec<Word>,
     /// Permitted sources: addresses, prefixes, ranges, names. Any address where none is stated.
     pub(crate) sources: Vec<Word>,
-    /// Outside addresses. Every address of the device where nothing is said.
+    /// Public addresses. Every address of the device where none is stated.
     pub(crate) addresses: Vec<Word>,
     /// Services on the public side: `tcp 443`.
     pub(crate) services: Vec<Word>,
     /// Where it goes: an address.
     pub(crate) to: Word,
-    /// To which port there. The same where nothing is said.
+    /// Destination port. The same port where none is stated.
     pub(crate) to_port: Option<PortRange>,
     /// Whether it is permitted without a rule. As in the rule base, where it is not stated.
     pub(crate) passes: Option<bool>,
@@ -69,7 +69,7 @@ pub(crate) struct Hiding {
     pub(crate) sources: Vec<Word>,
     /// Destination: addresses, prefixes, ranges, names.
     pub(crate) destinations: Vec<Word>,
-    /// The address in its place. That of the interface by which it leaves, where nothing is said.
+    /// The new address. That of the outgoing interface where none is stated.
     pub(crate) address: Option<IpRange>,
     /// Whether it is switched off.
     pub(crate) off: bool,
@@ -88,11 +88,11 @@ pub(crate) struct Ordered {
     pub(crate) translations: Vec<Hiding>,
 }
 
-/// The zone that stands for the device itself.
+/// The zone of the device itself.
 const DEVICE: &str = "device";
 
 impl Ordered {
-    /// The tables that the list stands for; notes tell what names mean nothing. `interfaces` are those that the device has.
+    /// The tables of the rule base; undefined names are noted. `interfaces` are those of the device.
     pub(crate) fn tables(&self, interfaces: &[&str], notes: &mut Vec<Note>) -> Vec<Filter> {
         let mut names = Names::of(&self.zones, &self.address_names, &self.service_names, interfaces);
         let mut tables = Vec::new();

@@ -41,9 +41,9 @@ pub(crate) type Word = (SmolStr, Origin);
 pub(crate) struct OrderedRule {
     /// Name or comment.
     pub(crate) name: Option<String>,
-    /// Zones and interfaces by which it enters; `device` for what the device itself sends.
+    /// Incoming zones and interfaces; `device` for traffic of the device itself.
     pub(crate) from: Vec<Word>,
-    /// Zones and interfaces by which it leaves; `device` for what is for the device itself.
+    /// Outgoing zones and interfaces; `device` for traffic to the device itself.
     pub(crate) to: Vec<Word>,
     /// Source: addresses, prefixes, ranges, names.
     pub(crate) sources: Vec<Word>,
@@ -63,13 +63,13 @@ pub(crate) struct OrderedRule {
     pub(crate) off: bool,
     /// How often it was met, where the device counts.
     pub(crate) packets: Option<u64>,
-    /// Conditions that cannot be said here (a time of day, a user, an application), in the appliance's words.
+    /// Conditions that have no field here (a time of day, a user, an application), in the appliance's words.
     pub(crate) also: Vec<Word>,
     pub(crate) origin: Origin,
 }
 
 impl OrderedRule {
-    /// Stands for a rule that could not be read.
+    /// Represents a rule that could not be read.
     pub(crate) fn unread(origin: Origin) -> Self {
         Self {
             name: None,

@@ -82,7 +82,7 @@ fn list(items: Value) -> Value {
     json!({ "type": "array", "items": items })
 }
 
-/// A section's schema: entries that are single values may stand under `is`, beside where they were seen.
+/// A section's schema: a single value may be written under `is`, together with the place where it was seen.
 fn section(entry: Value) -> Value {
     if entry.get("$ref").is_some() {
         return list(entry);

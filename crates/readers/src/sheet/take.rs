@@ -1,4 +1,4 @@
-//! Values of a document become facts: each type of the model says what it wants, and each value knows where it stands.
+//! Converts values of a document to facts: each type of the model states its structure, and each value has its place.
 //!
 //! Long because it has one function for each type of the model, with the message for each mismatch.
 
@@ -18,9 +18,9 @@ const FAULTS: usize = 30;
 pub(super) struct Fault {
     /// Where, once known.
     at: Option<Origin>,
-    /// What, with what was expected; nothing where the value is as good as not there.
+    /// The error, with the expected content; none where the value counts as absent.
     what: Option<String>,
-    /// The way there from the entry, innermost first: many values may stand at one place.
+    /// The path to it from the entry, innermost first: several values may be at one place.
     path: Vec<Step>,
 }
 
@@ -110,7 +110,7 @@ pub(crate) fn take<T: for<'de> Deserialize<'de>>(node: &Node, notes: &mut Vec<No
     taken
 }
 
-/// Reads until nothing is wrong any more, without what was.
+/// Reads until no error is left, without the erroneous parts.
 fn try_to_take(node: &Node, notes: &mut Vec<Note>, read: &mut dyn FnMut(&Node) -> Result<(), Fault>) {
     let Err(mut fault) = read(node) else { return };
     let mut rest = node.clone();
@@ -122,7 +122,7 @@ fn try_to_take(node: &Node, notes: &mut Vec<Note>, read: &mut dyn FnMut(&Node) -
                 Some(value) => format!("`{value}`: {what}"),
                 None => what,
             };
-            // What is missing because it was taken out is told already.
+            // A value missing because it was removed is reported already.
             let told =
                 notes.iter().any(|note: &Note| at.start <= note.origin.start && note.origin.end <= at.end);
             if !(told && text.ends_with("is required here")) {
@@ -146,7 +146,7 @@ fn try_to_take(node: &Node, notes: &mut Vec<Note>, read: &mut dyn FnMut(&Node) -
 enum Give<'a> {
     /// A value of the document.
     Node(&'a Node),
-    /// Nothing, in an entry that stands here.
+    /// No value, in an entry at this place.
     Missing(Origin),
     /// A place.
     Place(Origin),
@@ -332,7 +332,7 @@ impl<'a> Fields<'a> {
         let fault = self.value().located(fault);
         match self.next {
             Next::Stated(entry) => fault.below(Step::Key(Arc::clone(&entry.key))),
-            // What is missing is missing in the whole.
+            // A missing field is missing in the whole entry.
             Next::Missing(name) => missing(fault, name),
         }
     }
@@ -500,7 +500,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
         visitor: V,
     ) -> Result<V::Value, Fault> {
         match (name, self) {
-            // What is off is as good as not there.
+            // A disabled setting counts as absent.
             (ORIGIN, Self::Node(Node { value: Value::Truth(false), .. })) => {
                 Err(Fault { at: None, what: None, path: Vec::new() })
             }

@@ -179,7 +179,7 @@ fn single(key: &str, value: Value) -> Value {
     Value::Object(Map::from_iter([(key.to_owned(), value)]))
 }
 
-/// The place that a mark stands for.
+/// The place that a marker represents.
 fn place(value: &Value) -> Option<Origin> {
     let numbers = value.as_object()?.get(ORIGIN)?.as_array()?;
     let number = |at: usize| u32::try_from(numbers.get(at)?.as_u64()?).ok();
@@ -189,7 +189,7 @@ fn place(value: &Value) -> Option<Origin> {
 impl Writer<'_> {
     fn section<T: Serialize>(&mut self, name: &str, entries: &[T]) {
         for entry in entries {
-            // What cannot be written has no place in a sheet; every type of the model can.
+            // Every type of the model can be written; others have no place in a sheet.
             let Ok(value) = serde_json::to_value(entry) else { continue };
             let origin = match &value {
                 Value::Object(map) => map.get("origin").and_then(place),

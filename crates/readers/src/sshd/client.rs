@@ -125,7 +125,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             }
         }
     }
-    // What holds for every host, told once where no host is named.
+    // Settings for every host, reported once where no host is named.
     let forwards = |block: &Block| block.lines.iter().any(|(name, ..)| name != "hostname");
     if hosts.is_empty()
         && let Some(block) =
@@ -134,7 +134,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         hosts.push(("every host", block.origin));
     }
     for (host, origin) in hosts {
-        // Every host is held against every block.
+        // Every host is compared with every block.
         if !crate::growth::may_grow(16 * blocks.len()) {
             break;
         }

@@ -1,7 +1,7 @@
 //! Words of a line: the keyword, `=` or blanks, then arguments with single or double quotes; `#` at the start of an
 //! argument begins a comment.
 
-/// The keyword in small letters, and what stands behind it; `None` for blank lines and comments.
+/// The keyword in small letters, and its arguments; `None` for blank lines and comments.
 pub(super) fn keyword(line: &str) -> Option<(String, &str)> {
     let line = line.trim_matches([' ', '\t', '\r', '\u{c}']);
     if line.is_empty() || line.starts_with('#') {
@@ -13,7 +13,7 @@ pub(super) fn keyword(line: &str) -> Option<(String, &str)> {
     Some((line[..end].to_ascii_lowercase(), rest))
 }
 
-/// The arguments with quotes and escapes resolved, and what is wrong with them.
+/// The arguments with quotes and escapes resolved, and their syntax errors.
 pub(super) fn arguments(rest: &str) -> (Vec<String>, Option<&'static str>) {
     let mut found = Vec::new();
     let mut letters = rest.chars().peekable();

@@ -1,7 +1,7 @@
 //! `sshd_config` with the files it reads in (sshd_config(5)).
 //!
-//! The first value of a keyword wins; statements behind a `Match` hold for the connections it fits and win over those
-//! before any; `Include` reads files in at its place, and leaves the condition it stands under as it was.
+//! The first value of a keyword wins; statements behind a `Match` apply to matching connections and override those before any; `Include`
+//! inserts files in place, and does not change the current condition.
 
 pub(crate) mod client;
 mod keywords;
@@ -162,7 +162,7 @@ impl<'a> State<'a> {
             let path = absolute(word);
             let found = self.around.find_all(&path, export);
             if found.is_empty() {
-                // The daemon passes over a pattern that fits nothing; whether it does, the exports cannot tell.
+                // The daemon ignores a pattern without matches; whether it has any, the exports do not show.
                 self.missing.push(Reference { path, configuration: true, unsaid: false, origin });
             }
             for file in found {

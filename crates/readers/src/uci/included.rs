@@ -26,7 +26,7 @@ pub(crate) fn rules_of_chains(around: &ReadContext<'_>) -> Arc<RulesOfChains> {
     })
 }
 
-/// The file of an `include` section whose rules go into a chain, the chain's name, and whether they go before what is there
+/// The file of an `include` section whose rules are added to a chain, the chain's name, and whether they precede the existing ones
 /// (firewall4, fw4.uc, parse_include); only where it is among the exports.
 pub(super) fn rules_of_chain<'a>(
     section: &Section,

@@ -96,7 +96,7 @@ fn take(
             let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
             if let Some(compiled) = firewall::compile(package, networks, (export, around), &mut book) {
                 reading.facts.forwards.extend(forwards::of(&compiled.filter));
-                // What was lost of it may have been anything.
+                // The lost part may have had any effect.
                 let filter = Filter { complete: compiled.filter.complete && whole, ..compiled.filter };
                 reading.facts.filters.push(filter);
                 reading.facts.not_analysed.extend(compiled.not_analysed);
@@ -140,7 +140,7 @@ fn take(
 /// Reports unknown options in a section of the package.
 fn tell_unknown(package: &Package, book: &mut LineRecorder<'_>) {
     let Some(known) = OPTIONS.get(&package.name) else { return };
-    // What is said of a section holds for what stands in it.
+    // Settings of a section apply to its content.
     let known_sections = package.sections.iter().filter(|section| !book.is_told(section.origin));
     let options: Vec<_> = known_sections.flat_map(|section| &section.options).collect();
     for (name, said) in options {

@@ -30,7 +30,7 @@ type ByName = BTreeMap<String, (Vec<String>, Vec<IpNet>)>;
 #[derive(Debug, Default)]
 struct Elsewhere(ByName);
 
-/// Protocols whose device is called by the protocol and the interface.
+/// Protocols whose device name consists of protocol and interface.
 const NAMED_BY_PROTOCOL: [&str; 14] = [
     "pppoe", "pppoa", "ppp", "pptp", "l2tp", "3g", "6in4", "6to4", "6rd", "dslite", "map", "gre4", "gretap",
     "vti",
@@ -117,7 +117,7 @@ fn devices(section: &Section) -> Vec<String> {
     found
 }
 
-/// Addresses of an interface: with their lengths, or with the mask beside them.
+/// Addresses of an interface: with their prefix lengths, or with a separate mask.
 fn addresses_of(section: &Section) -> Vec<(Option<IpNet>, Said)> {
     let mask = section.text("netmask").and_then(|mask| mask.parse::<IpAddr>().ok());
     let v4 = section.all("ipaddr").map(|(word, said)| {

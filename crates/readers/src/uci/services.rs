@@ -1,5 +1,5 @@
 //! Packages of services: SSH, web interface, port mapping, dynamic DNS, addresses and names, shares, monitoring, the system itself. Each
-//! init script translates them to daemon settings, which are modelled here.
+//! init script translates them to daemon settings, which are reproduced here.
 
 use super::network::Networks;
 use super::text::{Package, Section};
@@ -396,7 +396,7 @@ pub(super) fn system(package: &Package, reading: &mut Reading) {
         let mut keeper =
             LogKeeper { program: "logd", targets: Vec::new(), open: Vec::new(), origin: section.whole() };
         if let Some(said) = section.get("log_ip") {
-            // By UDP unless told otherwise (OpenWrt, log.init).
+            // By UDP unless stated otherwise (OpenWrt, log.init).
             let reliable = section.text("log_proto") == Some("tcp");
             keeper.targets.push(LogTarget {
                 host: said.text.clone(),

@@ -314,7 +314,7 @@ fn rules_of_another_file_go_into_the_chain_that_is_named() {
     for (position, exported, wanted) in [
         ("chain-pre", true, "7681 Accept"),
         ("chain-post", true, "IPv4 192.0.2.1 Drop"),
-        // Where it is not among the exports, or goes elsewhere, nobody knows what it does.
+        // Where it is not among the exports, or jumps elsewhere, its effect is not known.
         ("chain-pre", false, "open"),
         ("table-post", true, "open"),
     ] {

@@ -10,7 +10,7 @@ pub(super) struct Said {
     pub(super) value: Origin,
     /// The whole line.
     pub(super) line: Origin,
-    /// Whether a `list` line says it.
+    /// Whether it is from a `list` line.
     pub(super) listed: bool,
 }
 
@@ -137,7 +137,7 @@ pub(super) fn parse(export: &Export) -> Parsed {
     parsed
 }
 
-/// Words of a line; quotes of either kind hold words together, and a backslash takes the next sign as it is outside of single quotes.
+/// Words of a line; quotes of either kind group words, and a backslash makes the next character literal outside of single quotes.
 fn words(export: &Export, text: &str) -> Option<Vec<(String, Origin)>> {
     let mut found: Vec<(String, Origin)> = Vec::new();
     let base = export.origin_of(text).start;

@@ -1,4 +1,4 @@
-//! Readers of what keeps a device in order: its clock, its log, what it starts.
+//! Readers of time sources, logging and units.
 
 pub(crate) mod chrony;
 pub(crate) mod journald;

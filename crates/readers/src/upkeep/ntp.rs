@@ -54,8 +54,7 @@ fn lines<'a>(
             if others.is_empty() {
                 missing.push((crate::reader::missing_question(path), origin));
             }
-            // ntpd goes five files deep.
-            // Of what is read in over and over only so much is looked at.
+            // ntpd follows five nested files. Repeatedly included files are examined up to a limit.
             let once_more = |other: &&Export| depth < 5 && crate::growth::may_grow(16 * other.text().len());
             for other in others.into_iter().filter(once_more) {
                 found.extend(lines(other, around, depth + 1, missing));
@@ -182,7 +181,7 @@ fn left(limits: &[Limit<'_>], kept: &[&str]) -> Sources {
         // The line that lets most in goes first.
         found.origins.reverse();
     } else {
-        // Most are let in as no line is about them: what is said of all by the other IP version shows it.
+        // Most are accepted without a matching line: the general line of the other IP version shows it.
         let whole =
             |limit: &&Limit<'_>| limit.ranges.iter().any(|range| *range == IpRange::all(range.family()));
         found.origins = limits.iter().filter(whole).map(|limit| limit.origin).collect();

@@ -1,7 +1,7 @@
 //! `rsyslog.conf` and the files of `rsyslog.d` (rsyslog.conf(5), rsyslog documentation): where messages are sent, and from where
 //! they are taken.
 //!
-//! Three ways of writing stand side by side: selectors with an action (`*.* @host`), `$Directives`, and `action(type="omfwd" …)`.
+//! Three notations are used together: selectors with an action (`*.* @host`), `$Directives`, and `action(type="omfwd" …)`.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::host_and_port;
@@ -37,7 +37,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// Whether it is the file that stands for the daemon: the main one, else the first of the folder.
+/// Whether it is the file that represents the daemon: the main one, otherwise the first of the folder.
 fn stands_for_all(export: &Export, around: &ReadContext<'_>) -> bool {
     let all = around.of_format(&READER);
     all.map(|(one, _)| one.path())
@@ -52,7 +52,7 @@ struct State {
     allowed: Option<Sources>,
     /// `$ActionSendStreamDriverMode 1` is about the actions behind it.
     driver: bool,
-    /// A driver of streams with TLS for all that does not say otherwise.
+    /// A default stream driver with TLS.
     default_driver: bool,
     input_driver: bool,
     first: Option<Origin>,
@@ -98,8 +98,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     reading
 }
 
-/// Files named by `$IncludeConfig` and `include()` that are not among the exports; a pattern may stand for none, and what is optional
-/// may be missing.
+/// Files named by `$IncludeConfig` and `include()` that are not among the exports; a pattern may match none, and optional files may be
+/// missing.
 fn missing(export: &Export, around: &ReadContext<'_>) -> Vec<(String, Origin)> {
     let named = |text: &str| {
         let text = text.trim();
@@ -110,7 +110,7 @@ fn missing(export: &Export, around: &ReadContext<'_>) -> Vec<(String, Origin)> {
             }
             None => return None,
         };
-        // Of a folder every file is read in, or none.
+        // Every file of a folder is included, or none.
         let one = !path.is_empty() && !path.contains(['*', '?', '[']) && !path.ends_with('/');
         (one && around.find_all(path, export).is_empty()).then(|| path.to_owned())
     };

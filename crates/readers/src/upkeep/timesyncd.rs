@@ -44,7 +44,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         }
     }
     if keeper.sources.is_empty() {
-        // What it was built with, and what a DHCP server names, stand in no file.
+        // Compiled-in servers, and those from DHCP, are in no file.
         let question = "please provide the output of `timedatectl timesync-status`, since no server is set, so a built-in one or \
                         one named by DHCP is used";
         keeper.open.push((question.into(), keeper.origin));

@@ -80,7 +80,7 @@ fn row(text: &str) -> Option<(&str, UnitState)> {
     Some((name, state))
 }
 
-/// Whether a row is of a kind of unit that is not looked at, or of one whose file says nothing (systemctl(1), UnitFileState).
+/// Whether a row is of an irrelevant kind of unit, or has an irrelevant state (systemctl(1), UnitFileState).
 fn is_of_another_kind(text: &str) -> bool {
     const KINDS: [&str; 9] =
         [".automount", ".device", ".mount", ".path", ".scope", ".slice", ".swap", ".target", ".timer"];

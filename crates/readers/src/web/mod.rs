@@ -7,7 +7,7 @@ pub(crate) mod nginx;
 use trevlin_model::served::{AuthRequirement, PartKind, Remark, ServiceResource, Sources};
 use trevlin_model::{Origin, Setting};
 
-/// Words in a path that stand for pages to look after a server, a device or its data.
+/// Words in a path that indicate administration pages of a server, a device or its data.
 const ADMINISTRATION: [&str; 17] = [
     "admin",
     "administrator",

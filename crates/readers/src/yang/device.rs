@@ -120,7 +120,7 @@ impl Reader<'_> {
     }
 
     pub(super) fn system(&mut self, root: &Item) {
-        // Many devices are called alike; the folder tells them apart.
+        // Many devices have the same host name; the folder distinguishes them.
         root.leaf("hostname", self.seen);
         if let Some(ntp) = root.get("ntp") {
             let off = ntp.is_true("enabled", self.seen).is_some_and(|(on, _)| !on);
@@ -172,7 +172,7 @@ impl Reader<'_> {
         }
     }
 
-    /// A user: a password in clear behind `$0$`, else a hash (RFC 7317, crypt-hash).
+    /// A user: a clear-text password after `$0$`, otherwise a hash (RFC 7317, crypt-hash).
     fn user(&mut self, user: &Item) {
         let Some((name, origin)) = user.leaf("name", self.seen) else { return };
         let Some(leaf) = user.get("password") else { return };

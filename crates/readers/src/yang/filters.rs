@@ -186,7 +186,7 @@ fn ports(part: &Item, make: fn(Vec<PortRange>) -> MatchKind, seen: &Seen) -> Mat
     }
 }
 
-/// Static mappings as forwards, and policies with a pool of outside addresses as translations of sources.
+/// Static mappings as forwards, and policies with a pool of public addresses as source translations.
 pub(super) fn translations(nat: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Option<Filter> {
     let (mut arrival, mut departure) = (Vec::new(), Vec::new());
     for instance in nat.each(&["instances", "instance"]) {

@@ -320,7 +320,7 @@ impl Reader<'_> {
         }
     }
 
-    /// Servers whose parameters are those of the groupings, in whatever module they stand.
+    /// Servers with the parameters of the groupings, in any module.
     pub(super) fn servers(&mut self, one: &Item) {
         let named = |part: &str| one.children.iter().find(|child| child.name == part);
         let tcp = named("tcp-server-parameters");
@@ -425,7 +425,7 @@ impl Reader<'_> {
         self.reading.facts.served.push(served);
     }
 
-    /// Says of a module that is not read what it is, subtree by subtree.
+    /// Names the subtrees of a module that is not read.
     pub(super) fn unknown(&mut self, root: &Item) {
         let what = format!("data of the module `{}`", root.module);
         self.reading.facts.not_analysed.push(NotAnalysed {

@@ -87,7 +87,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             ("ietf-i2nsf-ike", "ipsec-ike") => reader.ike(root),
             ("ietf-keystore", "keystore") => reader.keystore(root),
             ("ietf-dhcpv6-server", "dhcpv6-server") => reader.dhcp(root),
-            // What others vouch for holds no secret, and its certificates are signed messages that are not taken apart here.
+            // Endorsed content contains no secret, and its certificates are signed messages that are not decoded here.
             ("ietf-truststore", _) => {}
             // State of the system that says nothing of how it is set up.
             ("ietf-system" | "ietf-interfaces" | "ietf-routing", _) => {}

@@ -11,7 +11,7 @@ fn of(text: &str) -> Reading {
     read(&export, &ReadContext::default())
 }
 
-/// Everything that is known, without where it stands.
+/// All known facts, without their places.
 fn sheet(facts: &Facts) -> String {
     let same = |_: Origin| String::new();
     let mask = |text: &str| text.to_owned();
@@ -50,7 +50,7 @@ fn what_wraps_data_does_not_matter() {
     let set = inner.replace("<data>", "<instance-data-set xmlns=\"urn:ietf:params:xml:ns:yang:ietf-yang-instance-data\"><name>q</name><content-data>")
         .replace("</data>", "</content-data></instance-data-set>");
     assert_eq!(sheet(&of(&set).facts), sheet(&bare));
-    // A prefix is only what somebody called the module.
+    // Prefixes are arbitrary.
     let renamed = XML.replace("xmlns:x=", "xmlns:other=").replace(">x:", ">other:");
     assert_eq!(sheet(&of(&renamed).facts), sheet(&bare));
 }

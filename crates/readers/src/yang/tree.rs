@@ -16,9 +16,9 @@ pub(super) struct Item {
     pub(super) name: String,
     /// Its text, where it is a leaf.
     pub(super) text: Option<String>,
-    /// Where it stands: a leaf whole, anything else by its beginning.
+    /// Its place: the whole of a leaf, the beginning of anything else.
     pub(super) origin: Origin,
-    /// Where its text stands.
+    /// Place of its text.
     pub(super) value: Origin,
     pub(super) children: Vec<Item>,
 }
@@ -64,7 +64,7 @@ impl Item {
         Some((text.rsplit(':').next().unwrap_or(text), origin))
     }
 
-    /// Whether a leaf says `true`, or stands there empty.
+    /// Whether a leaf is `true`, or is present and empty.
     pub(super) fn is_true(&self, name: &str, seen: &Seen) -> Option<(bool, Origin)> {
         let one = self.get(name)?;
         seen.borrow_mut().push(one.origin);
@@ -91,7 +91,7 @@ fn members(one: &Json<'_>, module: &str, book: &mut LineRecorder<'_>, into: &mut
     let mut all: Vec<(&str, &Json<'_>)> = one.members().collect();
     all.sort_by_key(|(_, value)| value.origin);
     for (name, value) in all {
-        // Annotations (RFC 7952) say nothing that is asked for here.
+        // Annotations (RFC 7952) are irrelevant here.
         if name.starts_with('@') {
             continue;
         }
@@ -135,7 +135,7 @@ fn xml(export: &Export, book: &mut LineRecorder<'_>) -> (Vec<Item>, bool) {
     (unwrapped(root.into_iter().collect()), source.broken.is_some())
 }
 
-/// Whether what is missing of an entry would make it say something else: a rule without its conditions holds for everything.
+/// Whether the missing part of an incomplete entry would change its meaning: a rule without its conditions matches everything.
 fn is_record(name: &str) -> bool {
     matches!(name, "ace" | "mapping-entry")
 }

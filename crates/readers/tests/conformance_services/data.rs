@@ -111,10 +111,10 @@ fn postgres_reads_the_same_rules_and_lets_in_whom_they_say() {
             ("d/etc/postgresql/15/main/pg_hba.conf", &text),
             ("d/etc/postgresql/15/main/postgresql.conf", "listen_addresses = '0.0.0.0'\n"),
         ]);
-        // Whoever asks on this machine comes from the first address of the loopback interface. A rule for many may be taken
-        // from in part by one before it, so it has to hold for somebody, and whoever comes in has to be told of.
+        // Local connections come from the first loopback address. A rule for many users may be partly overridden by an earlier one, so it
+        // has to apply to some user, and every permitted user has to be reported.
         let near = "127.0.0.1".parse().unwrap();
-        // The line for the superuser is about a socket in the file system.
+        // The line for root is for a local socket.
         let by_network = |part: &&ServiceResource| {
             part.asks_nothing() && part.sources.contains(near) && !part.name.ends_with("for postgres")
         };

@@ -64,7 +64,7 @@ fn service(files: &[(&str, &str)]) -> Served {
     facts.served.remove(0)
 }
 
-/// A program that may lie beside the installed ones, by the variable that says where.
+/// A program that may be installed elsewhere, by the variable with its path.
 #[allow(
     clippy::disallowed_methods,
     reason = "scripts/conformance.sh says where programs lie that exclude others"

@@ -79,7 +79,7 @@ fn named_answers_whom_it_says() {
         run("chmod", &["755", &folder.path().display().to_string()]);
         let at = folder.path().display();
         let port = 5410 + number as u16;
-        // Everything is handed on to a port where nobody answers, so whoever is let in hears of that.
+        // All queries are forwarded to a closed port, so permitted clients receive an error.
         let text = format!(
             "{lists}\noptions {{\n directory \"{at}\"; pid-file none; session-keyfile none; managed-keys-directory \"{at}\"; dnssec-validation no;\n listen-on port {port} {{ 127.0.0.1; }}; listen-on-v6 {{ none; }}; forward only; forwarders port 9 {{ 127.0.0.1; }};\n {options}\n}};\ncontrols {{ }};\n"
         );

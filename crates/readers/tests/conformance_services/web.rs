@@ -121,7 +121,7 @@ fn nginx_lets_in_whom_it_says() {
         let main = folder.path().join("nginx.conf").display().to_string();
         let served = service(&[(&main, &text), (&path, &site)]);
         asked += compare(&served, port, &format!("{text}{site}"));
-        // What the program prints says the same.
+        // The program's output is equivalent.
         let dump = run("nginx", &["-T", "-q", "-c", &file]);
         let dump = String::from_utf8(dump.stdout).unwrap();
         let again = service(&[("d/nginx-T.txt", &dump)]);

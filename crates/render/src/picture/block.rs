@@ -41,7 +41,7 @@ impl Block {
             })
     }
 
-    /// Where an address lies in it, from 0 to 1.
+    /// Position of an address in it, from 0 to 1.
     pub(super) fn position(&self, address: IpAddr) -> f64 {
         let (first, last) = (bits(self.net.network()), bits(self.net.broadcast()));
         let size = (last - first) as f64 + 1.0;

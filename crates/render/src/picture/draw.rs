@@ -15,7 +15,7 @@ pub(super) struct Page {
     pub(super) height: f64,
 }
 
-/// So many overlaps are few.
+/// Number of overlaps up to which there are few.
 const FEW: usize = 2;
 /// Where the words of a footnote begin, behind its title.
 const INDENT: f64 = 60.0;
@@ -62,7 +62,7 @@ pub(super) fn page(sheet: &Sheet, blocks: &[Block]) -> Page {
     y += 22.0;
     let (plain, drawn): (Vec<&Block>, Vec<&Block>) = blocks.iter().partition(|block| block.is_plain(sheet));
     y = legend(&mut body, sheet, &drawn, y);
-    // Blocks where little or nothing meets stand in two columns.
+    // Blocks with few overlaps are placed in two columns.
     let (busy, quiet): (Vec<&Block>, Vec<&Block>) =
         drawn.into_iter().partition(|block| block.overlaps.len() > FEW);
     for block in busy {
@@ -100,7 +100,7 @@ pub(super) fn page(sheet: &Sheet, blocks: &[Block]) -> Page {
     Page { text, height }
 }
 
-/// Blocks where a device has its own addresses and nothing else, in words.
+/// Blocks with the device's own addresses only, as text.
 fn also(body: &mut String, sheet: &Sheet, plain: &[&Block], top: f64) -> f64 {
     let mut y = top + if plain.is_empty() { 0.0 } else { 6.0 };
     let words: Vec<String> = plain

@@ -1,4 +1,4 @@
-//! Finds room for items in a row: none lies over another.
+//! Places items in a row without overlap.
 
 /// Horizontal extent of an item.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -1,7 +1,6 @@
-//! Texts of a picture as outlines of the font that comes with the program, so that what draws pixels needs to know no
-//! fonts. Covers what pictures of this crate write: a line of text from left to right, with parts of another colour or
-//! weight, begun at, centred on or ended at a place (SVG 2, sections 11.2 and 11.4). A letter that the font lacks is its
-//! box for that.
+//! Texts of a picture as outlines of the built-in font, so that rasterising needs no fonts. Covers the texts of this crate's pictures: a
+//! line from left to right, with parts of another colour or weight, aligned at its start, centre or end (SVG 2, sections 11.2 and 11.4). A
+//! letter that the font lacks is drawn as its replacement box.
 
 use roxmltree::{Document, Node};
 use std::fmt::Write;
@@ -10,7 +9,7 @@ use ttf_parser::{Face, GlyphId, OutlineBuilder};
 /// The font of pictures, so that they look the same on every machine; `fonts/Ubuntu-Light.licence.txt` is its licence.
 const FONT: &[u8] = include_bytes!("../../fonts/Ubuntu-Light.ttf");
 
-/// How much thicker bold letters are, as a part of their size: the font comes in one weight.
+/// Additional thickness of bold letters, as a fraction of their size: the font has one weight.
 const BOLD: f64 = 0.05;
 
 /// The picture with a path in place of each text; all other elements are unchanged.
@@ -32,7 +31,7 @@ pub(super) fn outlined(svg: &str) -> Result<String, String> {
     Ok(out)
 }
 
-/// The value of an attribute that passes on to what is within.
+/// The value of an attribute that nested elements inherit.
 fn passed_on<'a>(node: Node<'a, '_>, name: &str) -> Option<&'a str> {
     node.ancestors().find_map(|node| node.attribute(name))
 }
@@ -109,7 +108,7 @@ fn step(face: &Face<'_>, letter: char, bold: bool) -> f64 {
     f64::from(face.glyph_hor_advance(glyph(face, letter)).unwrap_or(0)) + more
 }
 
-/// Where the next letter begins, and what is drawn so far. The font counts upwards, the picture downwards.
+/// Position of the next letter, and the outlines so far. The font's vertical axis points up, the picture's down.
 struct Pen {
     x: f64,
     y: f64,
@@ -153,7 +152,7 @@ impl OutlineBuilder for Pen {
 mod tests {
     use super::*;
 
-    /// Left and right end, top and bottom of every path of what was drawn.
+    /// Left and right end, top and bottom of every drawn path.
     fn boxes(svg: &str) -> Vec<[f64; 4]> {
         let document = Document::parse(svg).unwrap();
         let paths = document.descendants().filter_map(|node| node.attribute("d"));

@@ -194,7 +194,7 @@ fn rows(sheet: &ExposureSheet) -> Vec<Row> {
         .filter(|one| !matches!(one.outcome, ForwardVerdict::Works | ForwardVerdict::NeverMet))
         .map(of_forward);
     let mut all: Vec<Row> = reached.chain(openings).chain(nowhere).collect();
-    // How grave the gravest of each entrance, and of each way, is.
+    // The highest severity of each entry point, and of each path.
     let mut top_findings: BTreeMap<Vec<String>, usize> = BTreeMap::new();
     let rank = |row: &Row| row.protection.map_or(9, |protection| protection as usize);
     for row in &all {
@@ -321,7 +321,7 @@ fn line(body: &mut String, row: &Row, columns: usize, top: f64, step: f64) {
     let look = look(row.protection);
     let y = top + step * 0.55;
     let (panel, width) = column(row.devices.len().saturating_sub(1), columns);
-    // What is stopped ends at the device that stops it, what meets nobody behind the last one.
+    // A blocked path ends at the blocking device, a path without a host behind the last one.
     let until = match row.end {
         End::Stopped => panel + width * 0.5,
         End::Nobody => panel + width + 12.0,

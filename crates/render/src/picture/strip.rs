@@ -29,7 +29,7 @@ pub(super) struct Frame {
 /// The whole width.
 pub(super) const WHOLE: Frame = Frame { from: MARGIN, to: RIGHT };
 
-/// Two beside each other.
+/// Two side by side.
 pub(super) const HALVES: [Frame; 2] =
     [Frame { from: MARGIN, to: WIDTH / 2.0 - 10.0 }, Frame { from: WIDTH / 2.0 + 10.0, to: RIGHT }];
 
@@ -84,7 +84,7 @@ impl Place<'_> {
     }
 }
 
-/// Something in a row: where it lies, its label, and where that goes.
+/// An item of a row: its extent, its label, and the label's position.
 struct Item<'a> {
     row: &'a Row,
     from: f64,
@@ -162,12 +162,12 @@ fn heading(body: &mut String, sheet: &Sheet, at: Place<'_>, y: f64) {
     );
 }
 
-/// Devices in order of name, each with what it claims. The network that is the whole block is the frame, so its interfaces
-/// are named beside the device.
+/// Devices in order of name, each with its allocations. The network of the whole block is the frame, so its interfaces are named next to
+/// the device.
 fn devices<'a>(sheet: &'a Sheet, at: Place<'_>) -> BTreeMap<&'a str, DeviceRow<'a>> {
     let mut found: BTreeMap<&str, DeviceRow<'_>> = BTreeMap::new();
     let rows = || at.block.rows.iter().map(|row| &sheet.allocations[*row]);
-    // A tunnel's own link is the network that is set aside for its callers.
+    // A tunnel's own link is the network reserved for its clients.
     let set_aside: BTreeSet<_> = rows()
         .filter(|row| row.kind == AllocationKind::PoolNetwork)
         .map(|row| (&row.device, row.first, row.last))
@@ -187,7 +187,7 @@ fn devices<'a>(sheet: &'a Sheet, at: Place<'_>) -> BTreeMap<&'a str, DeviceRow<'
     found
 }
 
-/// Kinds of what is drawn in a block.
+/// Kinds of items in a block.
 pub(super) fn drawn_kinds(sheet: &Sheet, block: &Block) -> Vec<AllocationKind> {
     let rows = devices(sheet, Place { block, frame: WHOLE });
     rows.values().flat_map(|row| &row.items).map(|item| item.row.kind).collect()

@@ -29,8 +29,8 @@ pub(crate) fn escape(text: &str) -> String {
     out
 }
 
-/// How wide a text is at most, in pixels. Wide letters count more; the estimate lies above what common sans-serif fonts
-/// need, so that labels stay apart whichever is used.
+/// Upper bound of the width of a text, in pixels. Wide letters count more; the estimate exceeds that of common sans-serif fonts, so that
+/// labels stay apart with any of them.
 pub(crate) fn width(text: &str, size: f64) -> f64 {
     let units: f64 = text
         .chars()

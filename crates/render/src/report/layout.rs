@@ -14,7 +14,7 @@ pub(super) struct Layout {
     form: &'static str,
 }
 
-/// Parts of one kind, with what they have in common.
+/// Parts of one kind, with their common fields.
 #[derive(Serialize)]
 struct Parts<'a, T> {
     title: &'a str,

@@ -78,7 +78,7 @@ pub(super) fn sarif(text: &str) -> String {
     out
 }
 
-/// Our sentences hold names in backticks: these become code, and everything else stays text.
+/// Sentences contain names in backticks: these become code, and all other text stays text.
 pub(super) fn ticked(state: &State<'_, '_>, text: &str) -> Value {
     Value::from_safe_string(match state.auto_escape() {
         AutoEscape::Html => in_ticks(
@@ -95,21 +95,21 @@ pub(crate) fn ticked_markdown(text: &str) -> String {
     ticked_as(text, markdown)
 }
 
-/// Code where backticks stand, unless there is nothing between them; all else as `plain` has it.
+/// Code between backticks, unless it is empty; other text as formatted by `plain`.
 fn ticked_as(text: &str, plain: impl Fn(&str) -> String) -> String {
     in_ticks(text, &plain, |part| if part.trim().is_empty() { plain(part) } else { code(part).to_string() })
 }
 
 fn in_ticks(text: &str, plain: impl Fn(&str) -> String, code: impl Fn(&str) -> String) -> String {
     let parts: Vec<&str> = text.split('`').collect();
-    // One backtick too many: nobody knows which.
+    // An unpaired backtick: which one is not known.
     if parts.len().is_multiple_of(2) {
         return plain(text);
     }
     parts.iter().enumerate().map(|(at, part)| if at % 2 == 0 { plain(part) } else { code(part) }).collect()
 }
 
-/// Text as code within a line (CommonMark 0.31, 6.1): marks longer than any inside.
+/// Text as inline code (CommonMark 0.31, 6.1): delimiters longer than any inside.
 pub(super) fn code(text: &str) -> Value {
     let mark = "`".repeat(longest(text) + 1);
     let blank = if text.starts_with('`') || text.ends_with('`') { " " } else { "" };

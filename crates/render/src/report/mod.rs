@@ -23,7 +23,7 @@ use view::View;
 #[error("the report could not be rendered: {0}")]
 pub struct ReportError(#[from] Error);
 
-/// The report as one HTML file that needs nothing beside it.
+/// The report as one self-contained HTML file.
 ///
 /// # Errors
 /// When it cannot be laid out.

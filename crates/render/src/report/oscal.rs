@@ -16,7 +16,7 @@ const VERSION: &str = "1.1.3";
 /// The namespace of our own properties.
 const NAMESPACE: &str = "https://trevlin.example/ns/oscal";
 
-/// Identifiers are made from what they stand for, so that two runs say the same (RFC 9562, 5.5).
+/// Identifiers are derived from their objects, so that two runs are identical (RFC 9562, 5.5).
 fn id(kind: &str, of: &str) -> String {
     let own = Uuid::new_v5(&Uuid::NAMESPACE_URL, NAMESPACE.as_bytes());
     Uuid::new_v5(&own, format!("{kind}\n{of}").as_bytes()).to_string()
@@ -24,7 +24,7 @@ fn id(kind: &str, of: &str) -> String {
 
 impl Renderer for Oscal {
     fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
-        // The time of day is nobody's business here: the same exports give the same document.
+        // The time of day is left out: the same exports yield the same document.
         let moment = format!("{}T00:00:00Z", outcome.as_of);
         let all: String = outcome.findings().map(|one| one.fingerprint.as_str()).collect();
         let devices: Vec<Value> = outcome.devices.iter().map(component).collect();

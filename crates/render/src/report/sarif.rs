@@ -170,7 +170,7 @@ impl Places<'_> {
     }
 }
 
-/// An accepted finding is suppressed; one whose day has passed is not, and says that it was (SARIF 3.35.3).
+/// An accepted finding is suppressed; an expired acceptance is not, and is reported as rejected (SARIF 3.35.3).
 fn suppressions(acceptance: Option<&Acceptance>) -> Value {
     let all = acceptance.into_iter().map(|one| {
         json!({

@@ -129,7 +129,7 @@ struct AreaView {
     checks: String,
 }
 
-/// The findings of one check, with what they have in common.
+/// The findings of one check, with their common text.
 #[derive(Debug, Serialize)]
 struct CheckView {
     id: &'static str,
@@ -234,7 +234,7 @@ fn is_known(export: &&ExportSummary) -> bool {
 
 /// Actions in the executive summary.
 const ACTIONS: usize = 5;
-/// Devices that are named beside a check.
+/// Number of devices named for a check.
 const NAMED: usize = 4;
 
 impl View {
@@ -676,7 +676,7 @@ fn device(one: &DeviceSummary, open: Option<(usize, Severity)>) -> DeviceView {
     }
 }
 
-/// Questions that are settled, with what was said.
+/// Settled requests, with their answers.
 fn answers(outcome: &Outcome) -> Vec<[String; 2]> {
     let settled =
         outcome.answers.iter().flat_map(|one| one.settles.iter().map(move |question| (question, one)));

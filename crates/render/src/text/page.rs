@@ -93,12 +93,12 @@ impl Page<'_> {
             .word_splitter(textwrap::WordSplitter::NoHyphenation)
     }
 
-    /// A text that fits behind what stands on the line already.
+    /// A text that fits after the present content of the line.
     pub(crate) fn cut(&self, text: &str, taken: usize) -> String {
         fitted(text, self.width.saturating_sub(taken))
     }
 
-    /// Findings that are shown as one: each with its lines, then what they have in common once.
+    /// Findings shown as one: each with its lines, followed by their common text once.
     pub(crate) fn group(&mut self, group: &[&Finding]) -> std::fmt::Result {
         let [first, ..] = group else { return Ok(()) };
         let title = textwrap::fill(
@@ -371,7 +371,7 @@ impl Page<'_> {
     }
 }
 
-/// Where a finding is, and what it is, with the device where the place does not tell.
+/// Place and title of a finding, with the device where the path does not show it.
 pub(crate) fn place_and_title(one: &Finding) -> (String, String) {
     let place =
         one.evidence.first().map(|place| format!("{}:{}", place.path, place.line)).unwrap_or_default();
@@ -385,7 +385,7 @@ pub(crate) fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
-/// How much to say.
+/// Amount of detail.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Detail {
     /// One line a finding.

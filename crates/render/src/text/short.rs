@@ -8,13 +8,13 @@ use std::fmt::Write;
 use trevlin_audit::{Area, Finding, Outcome, Severity, Status};
 use unicode_width::UnicodeWidthStr;
 
-/// Things to do that are named before all else.
+/// Number of most important actions.
 const FIRST: usize = 5;
 /// Number of open findings above which a summary is printed first.
 const MANY: usize = 12;
 /// Findings and questions that are named of each list.
 const NAMED: usize = 3;
-/// Devices that are named beside a thing to do.
+/// Number of devices named for an action.
 const DEVICES: usize = 4;
 /// Where the lines of a thing to do begin.
 const INNER: &str = "              ";

@@ -32,7 +32,7 @@ impl Ways {
     }
 }
 
-/// So many bytes of lines, each made from its number.
+/// This number of bytes of lines, each made from its number.
 pub(super) fn lines(bytes: usize, line: impl Fn(usize) -> String) -> String {
     let mut out = String::with_capacity(bytes + 64);
     for number in 0.. {

@@ -55,7 +55,7 @@ impl Measured {
 }
 
 impl Measured {
-    /// This with the shorter time of each size that both went through, and the lesser memory: whatever else a machine does only adds.
+    /// This with the shorter time of each size that both measured, and the lower memory: other load on a machine only adds.
     #[must_use]
     pub fn or(mut self, again: &Self) -> Self {
         for (one, other) in self.seconds.iter_mut().zip(&again.seconds) {

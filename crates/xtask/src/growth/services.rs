@@ -1,4 +1,4 @@
-//! Services, logins, addresses, tunnels: what one list says, and how often.
+//! Services, logins, addresses, tunnels: one list, many uses.
 //!
 
 use super::making::{Files, Ways, address, addresses, lines};

@@ -1,7 +1,7 @@
-//! `smb.conf` (smb.conf(5)): what Samba shares, to whom, in which dialects.
+//! `smb.conf` (smb.conf(5)): shares, access, and protocol versions.
 //!
-//! Capitals and blanks in names do not count; the last value wins; a share begins with what `[global]` said of shares up to
-//! there; a share whose section comes twice is one.
+//! Case and blanks in names are ignored; the last value wins; a share inherits the settings for shares in `[global]` up to its section;
+//! repeated sections of a share are merged.
 
 #[cfg(test)]
 mod tests;
@@ -22,7 +22,7 @@ use trevlin_model::{Export, IpRange, LineClass, Origin, Protocol, Setting};
 pub(crate) const READER: Reader =
     Reader { name: "smb", title: "SMB server (Samba)", manual: "smb.conf(5)", recognise, read };
 
-/// Names of settings that stand for others (smb.conf(5), "synonym"), blanks left out.
+/// Synonyms of settings (smb.conf(5), "synonym"), without blanks.
 const SYNONYMS: [(&str, &str); 15] = [
     ("public", "guestok"),
     ("onlyguest", "guestonly"),
@@ -197,7 +197,7 @@ fn load<'a>(
     }
 }
 
-/// Settings that are judged, under the name that the others stand for.
+/// Settings that are judged, under their main name.
 const JUDGED: [&str; 30] = [
     "guestok",
     "guestonly",
@@ -231,7 +231,7 @@ const JUDGED: [&str; 30] = [
     "disablenetbios",
 ];
 
-/// Lines with what a backslash at their end joins to them; comments and empty lines are left out.
+/// Lines with their continuations after a backslash; comments and empty lines are left out.
 fn logical_lines(export: &Export) -> Vec<(String, Origin)> {
     let mut found: Vec<(String, Origin)> = Vec::new();
     let mut joined = false;
@@ -262,7 +262,7 @@ fn logical_lines(export: &Export) -> Vec<(String, Origin)> {
     found
 }
 
-/// The share of this name; a new one begins with what `[global]` says of shares so far.
+/// The share of this name; a new one inherits the settings for shares in `[global]` so far.
 fn share(loaded: &mut Loaded, name: String, origin: Origin) -> usize {
     let entry = loaded.shares.entry(name.to_ascii_lowercase());
     let at = entry.index();
@@ -270,7 +270,7 @@ fn share(loaded: &mut Loaded, name: String, origin: Origin) -> usize {
     at
 }
 
-/// Takes over what another share says.
+/// Copies the settings of another share.
 fn copy(name: &str, loaded: &mut Loaded) {
     let Some(at) = loaded.current else { return };
     let Some(other) = loaded.shares.get(&name.to_ascii_lowercase()) else { return };
@@ -373,7 +373,7 @@ fn endpoints(global: &Values, origin: Origin) -> Vec<Endpoint> {
     found
 }
 
-/// Dialects from the lowest that is taken to the highest. Short names stand for the newest of their generation.
+/// Protocol versions from the lowest to the highest permitted. Short names refer to the newest of their generation.
 fn dialects(global: &Values, origin: Origin) -> Offer {
     let place = |name: &str, lowest: bool| {
         let name = name.to_ascii_uppercase();
@@ -440,7 +440,7 @@ fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Admitted) -
         None => serving::handed_on(whole),
     };
     let guest = get(global, "guestaccount").map_or("nobody", |(name, _)| name);
-    // Each share has its users, also where it takes the list from another: beyond the limit anybody may be among them.
+    // Each share has its own users, also where its list is copied from another: beyond the limit any user may be among them.
     let valid: Vec<String> = get(values, "validusers")
         .filter(|(text, _)| crate::growth::may_grow(8 * text.len()))
         .map_or_else(Vec::new, |(text, _)| list(text).iter().map(|one| (*one).to_owned()).collect());
@@ -448,7 +448,7 @@ fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Admitted) -
     // A guest who is not among the valid users, or among the others, does not come in.
     let guests_valid =
         (valid.is_empty() || valid.iter().any(|name| name == guest)) && !has("invalidusers", guest);
-    // The server lets everybody in who asks a share for guests only, whatever `guest ok` says there.
+    // The server accepts any user who connects to a guest-only share, whatever `guest ok` states there.
     let on = |key| yes(values, key).filter(|(yes, _)| *yes);
     let guests = on("guestok").or_else(|| on("guestonly")).filter(|_| guests_valid);
     part.login = match (guests, yes(values, "guestok")) {

@@ -33,7 +33,7 @@ fn shares() {
             "[a]\nguestok=yes\nread only = no\nwritable=no\n",
             &["a any address Some(Nothing) reads Some(Offered)"],
         ),
-        // What the share says counts, either way.
+        // The share's own setting counts, either way.
         (
             "[global]\nguest ok = yes\nread only = no\n[a]\nguest ok = no\n[b]\n",
             &[
@@ -41,7 +41,7 @@ fn shares() {
                 "b any address Some(Nothing) writes Some(Offered)",
             ],
         ),
-        // What stands behind a share in a second global section came too late for it.
+        // A second global section after a share does not apply to it.
         (
             "[a]\n[global]\nguest ok = yes\n[b]\n",
             &[

@@ -89,7 +89,7 @@ impl Compiler<'_, '_> {
         Some(matches)
     }
 
-    /// Protocols, TCP and UDP where none is said, with ports for those that have them and types for ICMP.
+    /// Protocols, TCP and UDP where none is stated, with ports for those that have them and types for ICMP.
     pub(super) fn protocols(&mut self, section: &Section, sides: [(&str, &str); 2]) -> Option<Vec<Match>> {
         let mut names: Vec<(String, Origin)> =
             section.all("proto").map(|(word, said)| (word.to_ascii_lowercase(), said.line)).collect();

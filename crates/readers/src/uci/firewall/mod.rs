@@ -88,7 +88,7 @@ struct Compiler<'a, 'b> {
     book: &'b mut LineRecorder<'a>,
     export: &'a Export,
     around: &'b ReadContext<'a>,
-    /// Rules of other files, by the chain that they go into, and whether they go before what is there.
+    /// Rules of other files, by their chain, and whether they precede the existing ones.
     included: Vec<(String, bool, Vec<Rule>)>,
     /// Whether a section was lost that may have been anything.
     lost: bool,
@@ -215,7 +215,7 @@ impl<'a> Compiler<'a, '_> {
         self.not_analysed.push(NotAnalysed::beside(what, section.whole()));
     }
 
-    /// A policy: its own line, else that of the defaults, else `DROP` (fw4.uc, parse_defaults).
+    /// A policy: its own line, otherwise that of the defaults, otherwise `DROP` (fw4.uc, parse_defaults).
     fn policy(&self, section: &Section, name: &str) -> Placed {
         let of = |section: &Section| {
             let said = section.get(name)?;

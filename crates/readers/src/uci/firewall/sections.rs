@@ -108,7 +108,7 @@ impl<'a> Compiler<'a, '_> {
             return;
         };
         let to = section.all("dest_ip").next().and_then(|(word, _)| word.parse::<IpAddr>().ok());
-        // Nobody but IPv4 is translated where nothing says otherwise (fw4.uc, parse_redirect).
+        // Only IPv4 is translated unless stated otherwise (fw4.uc, parse_redirect).
         let family = to.map_or(Family::V4, Family::of);
         if section.get("family").is_none() {
             matches.insert(0, holds(MatchKind::Version(family)));

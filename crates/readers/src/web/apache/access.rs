@@ -6,12 +6,12 @@ use crate::web::{Way, both};
 use trevlin_model::Origin;
 use trevlin_model::served::{AuthRequirement, Sources};
 
-/// Ways of which each is enough. Conditions that forbid take from the others only beside them.
+/// Alternative ways. Forbidding conditions only limit the others beside them.
 pub(super) fn any(all: &[&Directive<'_>]) -> Vec<Way> {
     all.iter().flat_map(|one| required(one)).collect()
 }
 
-/// Ways that meet every one of some lists.
+/// Ways that meet one entry of each list.
 pub(super) fn all_of(lists: &[Vec<Way>]) -> Vec<Way> {
     let mut found: Option<Vec<Way>> = None;
     for list in lists {
@@ -69,7 +69,7 @@ fn meant(one: &Directive<'_>, words: &[&str]) -> Way {
         "local" => sources.ranges.extend(serving::loopback()),
         "ip" => words[1..].iter().for_each(|word| serving::host(&dotted(word), &mut sources)),
         "host" | "forward-dns" => sources.names.extend(words[1..].iter().map(|word| (*word).to_owned())),
-        // A page for everybody under a condition on the method or on a variable.
+        // A page open to any client under a condition on the method or on a variable.
         "method" | "env" | "expr" => sources.names.push(words.join(" ")),
         _ => {
             sources = Sources::everybody();
@@ -79,7 +79,7 @@ fn meant(one: &Directive<'_>, words: &[&str]) -> Way {
     Way { sources, asked, origin: one.origin }
 }
 
-/// The beginning of an address with its dot: `10.4` stands for `10.4.`.
+/// The beginning of an address with its dot: `10.4` becomes `10.4.`.
 fn dotted(word: &str) -> String {
     let short = word.bytes().filter(|byte| *byte == b'.').count() < 3 && !word.contains([':', '/']);
     if short && !word.ends_with('.') { format!("{word}.") } else { word.to_owned() }

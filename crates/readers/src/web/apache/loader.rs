@@ -1,4 +1,4 @@
-//! Directives with what they read in.
+//! Directives with their included files.
 
 use crate::angles::{Directive, directives};
 use crate::reader::{LineRecorder, Open, ReadContext};
@@ -55,7 +55,7 @@ pub(super) struct Loader<'a> {
 }
 
 impl<'a> Loader<'a> {
-    /// The directives in force: files that are read in stand at their places, and conditions are decided.
+    /// The directives in force: included files are inserted in place, and conditions are decided.
     pub(super) fn expand(
         &mut self,
         tree: Vec<Directive<'a>>,

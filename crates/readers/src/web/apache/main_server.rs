@@ -1,9 +1,9 @@
-//! Settings outside of virtual hosts, which each of them inherits.
+//! Settings outside of virtual hosts, which every virtual host inherits.
 
 use crate::angles::Directive;
 use std::collections::BTreeMap;
 
-/// Settings outside of virtual hosts, by name: each virtual host needs a few names among possibly many.
+/// Settings of the main server, by name: each virtual host needs a few names among possibly many.
 pub(super) struct Main<'d, 'a> {
     by_name: BTreeMap<&'d str, Vec<(usize, &'d Directive<'a>)>>,
 }
@@ -26,7 +26,7 @@ impl<'d, 'a> Main<'d, 'a> {
         self.with_place(name).map(|(_, one)| one)
     }
 
-    /// Those of two names, in the order in which they stand.
+    /// Those of two names, in order.
     pub(super) fn of_either(&self, one: &str, other: &str) -> impl Iterator<Item = &'d Directive<'a>> {
         let mut all: Vec<(usize, &Directive<'_>)> =
             self.with_place(one).chain(self.with_place(other)).collect();

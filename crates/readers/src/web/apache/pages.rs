@@ -1,4 +1,4 @@
-//! Pages of a site, each with what the sections of its folders and locations say of it.
+//! Pages of a site, each with the settings of its folder and location sections.
 
 use super::access::{all_of, any, ordered};
 use super::main_server::Main;
@@ -231,7 +231,7 @@ fn one_page(
     }
 }
 
-/// Whether a path is another or lies below it.
+/// Whether a path is equal to or below another.
 fn below(path: &str, above: &str) -> bool {
     let path = path.trim_end_matches('/');
     path == above || path.strip_prefix(above).is_some_and(|rest| rest.starts_with('/')) || above.is_empty()

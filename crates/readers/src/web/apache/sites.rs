@@ -58,7 +58,7 @@ pub(super) fn servers(all: &[Directive<'_>], loader: &Loader<'_>) -> Vec<Served>
     let hosts: Vec<&Directive<'_>> = main.each("virtualhost").collect();
     let mut found: Vec<Served> =
         hosts.iter().filter_map(|host| site(host.children(), Some(host), &main, &listens, loader)).collect();
-    // What no virtual host takes is answered by the main server.
+    // Requests without a matching virtual host are answered by the main server.
     let mut named: BTreeSet<(Option<u16>, Option<String>)> = BTreeSet::new();
     for word in hosts.iter().flat_map(|one| &one.words) {
         let text = loader.value(word);
@@ -147,7 +147,7 @@ fn meeting<'l>(
         let name = name.filter(|name| *name != "_default_").map(str::to_owned);
         by_port.entry(port).or_default().insert(name);
     }
-    // Hosts are many, and so may be places: those of other ports are not looked at, and a host for every port is told what it costs.
+    // Hosts and places may be many: those of other ports are skipped, and a host for every port counts against the budget.
     let near: Vec<usize> = if by_port.contains_key(&None) {
         if crate::growth::may_grow(listens.all.len()) { (0..listens.all.len()).collect() } else { Vec::new() }
     } else {

@@ -96,7 +96,7 @@ fn places_and_conditions() {
     for (text, wanted) in [
         ("Listen 80\nDocumentRoot /a\n", &["web site at 80 (Apache) None/80 Plain"][..]),
         ("Listen 127.0.0.1:8080\n", &["web site at 8080 (Apache) Some(127.0.0.1)/8080 Plain"]),
-        // Nobody listens at 8443.
+        // No service listens on 8443.
         (
             "Listen 80\n<VirtualHost *:8443>\nServerName a\n</VirtualHost>\n",
             &["web site at 80 (Apache) None/80 Plain"],

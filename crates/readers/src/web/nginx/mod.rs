@@ -287,7 +287,7 @@ struct Settings<'s, 'a> {
     admitted: [OnceCell<Sources>; 2],
 }
 
-/// The settings of a block. A main file may read in thousands of servers, and what is inherited is no block.
+/// The settings of a block. A main file may include thousands of servers, and inherited settings are not blocks.
 fn settings<'s, 'a>(one: &'s Statement<'a>) -> Settings<'s, 'a> {
     let mut settings = Settings::default();
     for one in one.children().iter().filter(|one| one.block.is_none()) {
@@ -417,7 +417,7 @@ fn pages<'s, 'a>(
     parts: &mut Vec<ServiceResource>,
 ) {
     let mut part = page(path, one.origin);
-    // A location that only answers within the server is nobody's to ask for.
+    // An internal location cannot be requested.
     if one.last("internal").is_some() {
         return;
     }

@@ -39,7 +39,7 @@ fn pages_and_who_may() {
             ],
         ),
         ("allow 10.4.0.0/24; deny all;", &["/ 10.4.0.0/24 Some(Nothing)"]),
-        // Whom no rule fits is let in.
+        // Clients without a matching rule are permitted.
         ("deny 10.4.0.0/24;", &["/ any address Some(Nothing)"]),
         ("deny all; location /a { allow all; }", &["/a any address Some(Nothing)"]),
         (
@@ -107,7 +107,7 @@ fn files_that_read_in_others() {
     const ON: (&str, &str) = ("d/etc/nginx/sites-enabled/a", "server {\n listen 80;\n}\n");
     const OFF: (&str, &str) = ("d/etc/nginx/sites-available/b", "server {\n listen 81;\n}\n");
     assert_eq!(told(&of(&[MAIN, ON, OFF])), ["/ any address Some(Nothing) Listing"]);
-    // What is read in by another, or waits to be enabled, is nobody's site.
+    // Files included by another, or not enabled, are no sites of their own.
     assert!(told(&of(&[ON, MAIN, OFF])).is_empty() && told(&of(&[OFF, MAIN])).is_empty());
     assert_eq!(told(&of(&[OFF])), ["/ any address Some(Nothing)"]);
     let dump = format!(
