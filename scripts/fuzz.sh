@@ -11,7 +11,7 @@ if ! command -v c++ >/dev/null && ! command -v clang++ >/dev/null; then
 fi
 host=$(rustc -vV | sed -n 's/^host: //p')
 target="${CARGO_TARGET_DIR:-$PWD/target}/fuzz"
-# What libFuzzer asks of the compiler (LLVM, SanitizerCoverage); for the target alone, so that build scripts are spared.
+# Compiler options for libFuzzer (LLVM, SanitizerCoverage); for the target only, not for build scripts.
 flags="--cfg fuzzing -Cpasses=sancov-module -Cllvm-args=-sanitizer-coverage-level=4 \
 -Cllvm-args=-sanitizer-coverage-inline-8bit-counters -Cllvm-args=-sanitizer-coverage-pc-table \
 -Cllvm-args=-sanitizer-coverage-trace-compares"
