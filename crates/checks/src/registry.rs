@@ -240,6 +240,18 @@ mod tests {
         }
     }
 
+    /// Titles are short headings: under 70 characters, with a capital first letter or a name, without a full stop.
+    #[test]
+    fn titles_are_headings() {
+        for check in CHECKS {
+            let title = check.title;
+            let name = ["iSCSI", "sudo"].iter().any(|name| title.starts_with(name));
+            assert!(title.chars().count() < 70, "{}: {title}", check.id);
+            assert!(name || title.starts_with(char::is_uppercase), "{}: {title}", check.id);
+            assert!(!title.ends_with('.'), "{}: {title}", check.id);
+        }
+    }
+
     /// An unregistered file is a check that never runs.
     #[test]
     fn every_file_of_a_check_is_registered() {

@@ -481,6 +481,7 @@ fn observe(device: &Device, all: &mut Vec<Service>) {
         let protocol = socket.protocol.0.unwrap_or(TCP);
         let known = known_port(protocol, socket.port).map(|known| known.name.clone());
         let name = match (&socket.program, known) {
+            (Some(program), Some(known)) if known.eq_ignore_ascii_case(program) => known,
             (Some(program), Some(known)) => format!("{known} ({program})"),
             (Some(program), None) => program.clone(),
             (None, Some(known)) => known,

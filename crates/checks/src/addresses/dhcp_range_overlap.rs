@@ -50,6 +50,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let name = |allocation: &Allocation| {
                 format!("{} on {}", allocation.owner, estate.devices[allocation.device].name)
             };
+            let other = if a.device == b.device { b.owner.clone() } else { name(b) };
             let shared = a.range.intersection(&b.range).map(|range| range.short()).unwrap_or_default();
             let allocations: Vec<&Allocation> = pairs.iter().flat_map(|(a, b)| [*a, *b]).collect();
             let (told, evidence) = listed(estate, &allocations);
@@ -74,7 +75,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             }
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated(why),
-                title: format!("{} and {} both assign {shared}", name(a), name(b)).into(),
+                title: format!("{} and {} both assign {shared}", a.owner, other).into(),
                 detail: format!("Both ranges contain {shared}: {told}.").into(),
                 evidence,
             });

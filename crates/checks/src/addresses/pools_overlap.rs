@@ -63,8 +63,12 @@ fn groups<'a>(allocations: &[&'a Allocation]) -> Vec<Vec<&'a Allocation>> {
 }
 
 fn fail(estate: &EstateMap, group: &[&Allocation]) -> Answer {
-    let name = |allocation: &Allocation| {
-        format!("{} on {}", allocation.owner, estate.devices[allocation.device].name)
+    // The finding belongs to the device of the first.
+    let name = |allocation: &Allocation| match estate.devices.get(allocation.device) {
+        Some(device) if allocation.device != group[0].device => {
+            format!("{} on {}", allocation.owner, device.name)
+        }
+        _ => allocation.owner.clone(),
     };
     let mut told: Vec<_> = group
         .iter()
@@ -87,12 +91,12 @@ fn fail(estate: &EstateMap, group: &[&Allocation]) -> Answer {
     let shared = others.iter().find_map(|other| first.range.intersection(&other.range));
     let title = match (pools.len(), shared) {
         (2, Some(shared)) => {
-            format!("{} and {} both assign {}", name(first), name(others[0]), shared.short())
+            format!("{} and {} both assign {}", first.owner, name(others[0]), shared.short())
         }
         (count, _) => {
             format!(
                 "{count} client pools overlap, beginning with those of {} and {}",
-                name(first),
+                first.owner,
                 name(others[0])
             )
         }

@@ -42,10 +42,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn fail(estate: &EstateMap, whose: &str, bad: &MalformedAddress) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("the effect differs from the intention"),
-        title: format!("Malformed address of {whose}: {}", bad.why).into(),
+        title: format!("Malformed address of {whose}").into(),
         detail: format!(
-            "At {} an address, network or range is expected; the value was not interpreted as any other.",
-            estate.place(bad.origin)
+            "At {} an address, network or range is expected: {}. The value was not interpreted as any other.",
+            estate.place(bad.origin),
+            bad.why
         )
         .into(),
         evidence: vec![bad.origin],

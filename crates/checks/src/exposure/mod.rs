@@ -73,12 +73,31 @@ impl Exposed<'_> {
 
     /// The requested address and port: `192.0.2.18 tcp 8443`.
     pub(super) fn called(&self) -> String {
+        format!("{} {}", some_ranges(&self.best().called), self.called_ports())
+    }
+
+    /// The same with one address, for titles.
+    fn called_briefly(&self) -> String {
+        match &*self.best().called {
+            [first, _, ..] => {
+                format!(
+                    "{} and {} more, {}",
+                    first.short(),
+                    self.best().called.len() - 1,
+                    self.called_ports()
+                )
+            }
+            _ => self.called(),
+        }
+    }
+
+    /// The requested protocol and ports.
+    fn called_ports(&self) -> String {
         let best = self.best();
-        let ports = match &*best.called_ports {
+        match &*best.called_ports {
             [] => self.service.endpoint(),
             [one, ..] => trevlin_analysis::services::endpoint(best.protocol, *one),
-        };
-        format!("{} {ports}", some_ranges(&best.called))
+        }
     }
 
     /// Lines that prove it: the forward, what accepts it on each device, what serves it.
@@ -136,7 +155,8 @@ impl Exposed<'_> {
         }
         Verdict::Fail(Fail {
             rating: self.rate(base),
-            title: format!("{} is reachable from the Internet at {}", self.name(), self.called()).into(),
+            title: format!("{} is reachable from the Internet at {}", self.name(), self.called_briefly())
+                .into(),
             detail: self.how().into(),
             evidence: self.evidence(),
         })

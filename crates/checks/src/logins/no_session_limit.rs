@@ -82,7 +82,7 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     }
     if unlimited_logins {
         evidence.extend(stated("max-same-clients"));
-        missing.push("no limit on concurrent sessions for one account");
+        missing.push("no concurrent-session limit");
     }
     if missing.is_empty() {
         return Verdict::Pass;

@@ -311,6 +311,7 @@ fn titles_name_their_subject() {
             let about = !words.is_disjoint(&stems(&title_of(check))) || !words.is_disjoint(&names);
             assert!(about && title.len() > 12, "{check}: {title}");
             assert!(!title.ends_with('.'), "{check}: {title}");
+            assert!(title.chars().count() <= 120, "{check}: {title}");
             assert!(
                 !title.starts_with(char::is_lowercase)
                     || names.contains(
