@@ -55,7 +55,7 @@ shot survey 'trevlin survey before --color always' 171 9 53
 shot logins 'trevlin logins before'
 shot addresses 'trevlin addresses before --color always | head -n 40'
 shot tunnels 'trevlin tunnels before' 171 9 53
-shot rules 'trevlin rules before --device harbour-edge --color always | head -n 41'
+shot rules 'trevlin rules before --device south-gate --color always' 127 12 38
 shot reach 'trevlin reach before --from outside --to 192.0.2.18 --proto tcp --port 8443 --entering harbour-edge:eth0' 127 12 38
 shot check 'trevlin checks tunnels/pptp'
 shot exposure 'trevlin exposure before --color always | head -n 41'

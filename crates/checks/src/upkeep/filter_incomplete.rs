@@ -51,7 +51,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             }
             for (what, lines) in open {
                 let beginning =
-                    format!("Please state the behaviour of the {} of {}", filter.table, device.name);
+                    format!("Please state the following about the {} of {}", filter.table, device.name);
                 answers.push(Answer::new(
                     at,
                     Subject::of(SubjectKind::Filter).with(&filter.table).with(what),
