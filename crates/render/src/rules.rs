@@ -127,9 +127,10 @@ pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> 
         }
         for list in &filter.lists {
             let entries = list.entries;
+            let noun = if entries == 1 { "entry" } else { "entries" };
             writeln!(
                 out,
-                "list {}, {entries} entries: {} {DIM}{}:{}{DIM:#}",
+                "list {}, {entries} {noun}: {} {DIM}{}:{}{DIM:#}",
                 sanitize(&list.name),
                 list.remark,
                 sanitize(&list.path),
