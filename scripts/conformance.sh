@@ -3,7 +3,7 @@
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
 # parsers, gnutls-cli, stunnel; the servers of files, pages, databases, names, time and logs (testparm, smbd, exportfs, rsync, vsftpd,
 # proftpd, nginx, apache2, haproxy, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); standard models by
-# yanglint; reports in a browser; and the packet engine against the kernel, with nft and iptables in network namespaces.
+# yanglint; PAM stacks by pamtester; reports in a browser; and the packet engine against the kernel, with nft and iptables in network namespaces.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -57,6 +57,10 @@ command -v unbound >/dev/null || [ -x /usr/sbin/unbound ] || missing+=(unbound)
 command -v snmpd >/dev/null || [ -x /usr/sbin/snmpd ] || missing+=(snmpd)
 command -v yanglint >/dev/null || missing+=(libyang-tools)
 python3 -m pip --version >/dev/null 2>&1 || missing+=(python3-pip)
+command -v pamtester >/dev/null || missing+=(pamtester)
+command -v oathtool >/dev/null || missing+=(oathtool)
+ls /lib/*/security/pam_oath.so >/dev/null 2>&1 || missing+=(libpam-oath)
+ls /lib/*/security/pam_google_authenticator.so >/dev/null 2>&1 || missing+=(libpam-google-authenticator)
 command -v rsyslogd >/dev/null || [ -x /usr/sbin/rsyslogd ] || missing+=(rsyslog)
 # Libreswan's programs take the place of strongSwan's, so they are unpacked beside them and not installed; the libraries that
 # its parsers need are.
@@ -105,6 +109,6 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_models --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_tunnels --test kernel --test estates --test scrubbed --test browser -- --ignored
+cargo test --locked --workspace --no-fail-fast --test conformance --test conformance_accounts --test conformance_models --test conformance_pam --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_tunnels --test kernel --test estates --test scrubbed --test browser -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
 cargo test --locked --workspace --lib priorities -- --ignored

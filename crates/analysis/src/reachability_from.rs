@@ -4,7 +4,8 @@ use crate::context::Analyses;
 use crate::exposure::Reachable;
 use crate::ways::{deciding, some_ranges};
 use trevlin_estate::assemble::Estate;
-use trevlin_model::{Device, Origin, PortForward, Protocol};
+use trevlin_estate::special;
+use trevlin_model::{Device, IpRangeSet, Origin, PortForward, Protocol};
 
 /// From where a service is reached, as far as the exports tell.
 #[derive(Debug, Clone)]
@@ -13,6 +14,8 @@ pub enum Reachability<'a> {
     Everybody(&'a Reachable),
     /// Reachable from some Internet addresses.
     Some(&'a Reachable),
+    /// Reachable from some Internet addresses, to which the service itself limits it.
+    Named(&'a Reachable, IpRangeSet),
     /// The Internet interface is known, and nothing there reaches it.
     Inside,
     /// The Internet interface is not known, but a device forwards to it.
@@ -42,12 +45,30 @@ impl<'a> Reachability<'a> {
         }
     }
 
+    /// The same for a login that the service limits to sources: public addresses among them count as Internet addresses.
+    #[must_use]
+    pub fn limited_to(self, sources: Option<&IpRangeSet>) -> Self {
+        let Some(sources) = sources else { return self };
+        let public = sources.intersection(&special::public_ranges());
+        match self {
+            Self::Everybody(reached) | Self::Some(reached) => {
+                let both = public.intersection(&reached.sources);
+                if both.is_empty() { Self::Inside } else { Self::Named(reached, both) }
+            }
+            Self::Forwarded(..) if public.is_empty() => Self::Inside,
+            other => other,
+        }
+    }
+
     /// Why that weighs, as a phrase.
     pub fn phrase(&self, estate: &Estate) -> Option<String> {
         Some(match self {
             Self::Everybody(reached) => format!("reachable from the Internet{}", by_way_of(estate, reached)),
             Self::Some(reached) => {
                 format!("reachable from the Internet by {}", some_ranges(&reached.sources))
+            }
+            Self::Named(_, sources) => {
+                format!("reachable from the Internet by {}", some_ranges(sources))
             }
             Self::Inside => "reachable from internal networks only".to_owned(),
             Self::Forwarded(front, _) => format!("{} forwards connections to it", front.name),
@@ -63,7 +84,7 @@ impl<'a> Reachability<'a> {
     /// Lines that prove it.
     pub fn evidence(&self) -> Vec<Origin> {
         match self {
-            Self::Everybody(reached) | Self::Some(reached) => {
+            Self::Everybody(reached) | Self::Some(reached) | Self::Named(reached, _) => {
                 reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
             }
             Self::Forwarded(_, forward) => vec![forward.origin],

@@ -57,6 +57,8 @@ pub enum SubjectKind {
     Interface,
     /// All interfaces.
     Interfaces,
+    /// A PAM stack, by its service.
+    PamStack,
     /// The log.
     Log,
     /// A login, by its name and its service.

@@ -1,6 +1,7 @@
 //! Accounts of a system: passwd(5), shadow(5), group(5).
 
 pub use crate::hash::{HashCost, HashScheme};
+use crate::login::Expiry;
 use crate::{Origin, SecretRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -62,6 +63,9 @@ pub struct ShadowEntry {
     pub name: String,
     /// Password field.
     pub password: StoredPassword,
+    /// The day from which the account is refused, where one is stated.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires: Option<Expiry>,
     /// The line.
     pub origin: Origin,
 }

@@ -111,6 +111,20 @@ impl AuthRound {
     }
 }
 
+impl AuthRound {
+    /// Whether several peers can have the identity: any is accepted, or it is a pattern such as `*@example.org` or `CN=*`.
+    #[must_use]
+    pub fn admits_several(&self) -> bool {
+        self.anybody() || self.identity.as_ref().is_some_and(|(name, _)| name.contains('*'))
+    }
+
+    /// Whether a user logs in by this round: EAP, or XAuth of version 1.
+    #[must_use]
+    pub fn is_login(&self) -> bool {
+        self.proof.possible().any(|proof| matches!(proof, IkeProof::Eap(_) | IkeProof::Xauth(_)))
+    }
+}
+
 /// Mode of a child.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

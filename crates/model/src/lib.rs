@@ -62,7 +62,7 @@ pub use filter::{
 pub use interface::{Interface, InterfaceAddress, Route};
 pub use ledger::{Gap, GapKind, Ledger, LineClass, Note, Truncation};
 pub use limits::{LIMITS, Limit, LimitError, LimitRow, Limits, size};
-pub use login::{FactorKind, Login, LoginDaemon, LoginList};
+pub use login::{Expiry, FactorKind, Login, LoginDaemon, LoginList};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};
 pub use residual::{Residual, ResidualKind};

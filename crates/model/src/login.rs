@@ -14,7 +14,7 @@ pub enum LoginList {
 }
 
 /// Authentication factor of a client.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum FactorKind {
@@ -52,6 +52,27 @@ pub enum LoginDaemon {
     Radius,
     /// The link daemon, where no tunnel that uses it is known.
     Ppp,
+    /// The device's own administration, in a browser or by a program.
+    Administration,
+}
+
+/// The day from which an account is refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Expiry {
+    /// Days since 1970-01-01 (shadow(5), account expiration date).
+    pub day: i64,
+    /// Where it is stated.
+    pub origin: Origin,
+}
+
+impl Expiry {
+    /// Whether it has passed on a day, in days since 1970-01-01.
+    #[must_use]
+    pub fn has_passed(self, day: i64) -> bool {
+        self.day <= day
+    }
 }
 
 /// One login path for one named user.
@@ -74,6 +95,9 @@ pub struct Login {
     #[serde(with = "crate::written::on_unless_off")]
     #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub certain: bool,
+    /// The day from which it is refused, where one is stated.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires: Option<Expiry>,
     /// Its line.
     pub origin: Origin,
 }

@@ -44,17 +44,32 @@ pub enum PamAction {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum PamControl {
-    /// Effects of success and failure of the module.
+    /// Effects of the module's results.
     Actions {
         /// On success.
         success: PamAction,
-        /// On failure.
+        /// On failure (`auth_err`), and on every result that is not named in `others`.
         failure: PamAction,
+        /// On further results by name (pam.conf(5): `ignore`, `user_unknown`, `authinfo_unavail` …), where their effect is another.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        others: Vec<(String, PamAction)>,
     },
     /// Includes the lines of another service.
     Include(String),
     /// The same, but ending that stack does not end this one.
     Substack(String),
+}
+
+impl PamControl {
+    /// The effect of a result; none for lines that take over another service.
+    #[must_use]
+    pub fn action(&self, result: &str) -> Option<PamAction> {
+        let Self::Actions { success, failure, others } = self else { return None };
+        Some(match result {
+            "success" => *success,
+            _ => others.iter().find(|(name, _)| name == result).map_or(*failure, |(_, action)| *action),
+        })
+    }
 }
 
 /// One line.

@@ -137,6 +137,18 @@ impl SshServer {
         setting.possible().any(|value| value.first().is_some_and(|word| word == "yes"))
     }
 
+    /// Later lines that set another value for a keyword without effect, because the first line wins (sshd_config(5)): the first of them.
+    #[must_use]
+    pub fn without_effect(&self, keyword: &str) -> Vec<Origin> {
+        /// Lines that are listed.
+        const SHOWN: usize = 3;
+        let joins = self.keywords.iter().any(|known| known.name == keyword && known.joins);
+        let global = self.blocks.iter().filter(|block| block.criteria.is_empty());
+        let mut statements = global.flat_map(|block| &block.statements).filter(|one| one.keyword == keyword);
+        let Some(first) = statements.next().filter(|_| !joins) else { return Vec::new() };
+        statements.filter(|one| one.values != first.values).map(|one| one.origin).take(SHOWN).collect()
+    }
+
     /// How many of its conditional blocks are tried out, each against all: of very many not all are.
     #[must_use]
     pub fn conditions_judged(&self) -> usize {

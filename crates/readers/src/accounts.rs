@@ -2,6 +2,7 @@
 
 use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
 use std::sync::Arc;
+use trevlin_model::Expiry;
 use trevlin_model::account::{Account, HashScheme, ShadowEntry, StoredPassword, UserGroup};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, Secret, SecretRecord};
@@ -139,9 +140,12 @@ fn passwd(export: &Export, fields: &[&str], reading: &mut Reading) -> Result<(),
 
 fn shadow(export: &Export, fields: &[&str], reading: &mut Reading) -> Result<(), &'static str> {
     let password = password(export, fields[0], fields[1], reading);
+    // The eighth field counts days (shadow(5)); empty means that the account does not expire.
+    let expires = fields.get(7).and_then(|field| Some((field.trim().parse().ok()?, *field)));
     reading.facts.shadow.push(ShadowEntry {
         name: fields[0].to_owned(),
         password,
+        expires: expires.map(|(day, field)| Expiry { day, origin: export.origin_of(field) }),
         origin: export.origin_of(fields[0]),
     });
     Ok(())

@@ -168,6 +168,7 @@ fn entry(export: &Export, names: &str, kind: &str, text: &str, origin: Origin, r
                 daemon: Some(trevlin_model::LoginDaemon::Ike),
                 secret: Some(held),
                 certain: true,
+                expires: None,
                 origin,
             });
         }

@@ -39,8 +39,12 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut lines = Vec::new();
     for (text, origin) in joined(export) {
         match line(&text, origin) {
-            Ok(Some(line)) => {
+            Ok(Some((line, None))) => {
                 book.understood(origin);
+                lines.push(line);
+            }
+            Ok(Some((line, Some(why)))) => {
+                book.not_understood(origin, why);
                 lines.push(line);
             }
             Ok(None) => {}
@@ -75,26 +79,34 @@ fn joined(export: &Export) -> Vec<(String, Origin)> {
     found
 }
 
-fn line(text: &str, origin: Origin) -> Result<Option<PamLine>, String> {
+/// A line, with the fault that libpam answers by counting every result as a failure.
+type Parsed = (PamLine, Option<String>);
+
+fn line(text: &str, origin: Origin) -> Result<Option<Parsed>, String> {
     let mut words = words(text).into_iter();
     let Some(first) = words.next() else { return Ok(None) };
     if first == "@include" {
         let service = words.next().ok_or("a file is missing after `@include`")?;
-        return Ok(Some(PamLine {
+        let line = PamLine {
             facility: None,
             control: PamControl::Include(service),
             module: String::new(),
             arguments: Vec::new(),
             origin,
-        }));
+        };
+        return Ok(Some((line, None)));
     }
     let facility = facility(&first).ok_or("expected auth, account, password, session or @include")?;
     let control = words.next().ok_or("a control such as `required` is missing")?;
     let target = words.next().ok_or("a module is missing")?;
+    let mut fault = None;
     let control = match control.to_ascii_lowercase().as_str() {
         "include" => PamControl::Include(target.clone()),
         "substack" => PamControl::Substack(target.clone()),
-        word => actions(word).ok_or_else(|| format!("`{control}` is not a control"))?,
+        word => actions(word).unwrap_or_else(|| {
+            fault = Some(format!("`{control}` is not a control: libpam counts every result as a failure"));
+            PamControl::Actions { success: PamAction::Bad, failure: PamAction::Bad, others: Vec::new() }
+        }),
     };
     let takes_over = !matches!(control, PamControl::Actions { .. });
     let module = if takes_over {
@@ -102,7 +114,8 @@ fn line(text: &str, origin: Origin) -> Result<Option<PamLine>, String> {
     } else {
         target.rsplit('/').next().unwrap_or(&target).trim_end_matches(".so").to_owned()
     };
-    Ok(Some(PamLine { facility: Some(facility), control, module, arguments: words.collect(), origin }))
+    let line = PamLine { facility: Some(facility), control, module, arguments: words.collect(), origin };
+    Ok(Some((line, fault)))
 }
 
 /// Words; a text in brackets is one word.
@@ -126,40 +139,112 @@ fn words(text: &str) -> Vec<String> {
     found
 }
 
+/// Results that a module may have (pam.conf(5)).
+const RESULTS: [&str; 31] = [
+    "success",
+    "open_err",
+    "symbol_err",
+    "service_err",
+    "system_err",
+    "buf_err",
+    "perm_denied",
+    "auth_err",
+    "cred_insufficient",
+    "authinfo_unavail",
+    "user_unknown",
+    "maxtries",
+    "new_authtok_reqd",
+    "acct_expired",
+    "session_err",
+    "cred_unavail",
+    "cred_expired",
+    "cred_err",
+    "no_module_data",
+    "conv_err",
+    "authtok_err",
+    "authtok_recover_err",
+    "authtok_lock_busy",
+    "authtok_disable_aging",
+    "try_again",
+    "ignore",
+    "abort",
+    "authtok_expired",
+    "module_unknown",
+    "bad_item",
+    "conv_again",
+];
+
 /// The actions of a control: a word, or pairs in brackets.
 fn actions(word: &str) -> Option<PamControl> {
-    let (success, failure) = match word {
-        "required" => (PamAction::Ok, PamAction::Bad),
-        "requisite" => (PamAction::Ok, PamAction::Die),
-        "sufficient" => (PamAction::Done, PamAction::Ignore),
-        "optional" => (PamAction::Ok, PamAction::Ignore),
-        _ => {
-            let inside = word.strip_prefix('[')?.strip_suffix(']')?;
-            // Unnamed results count as failure (pam.conf(5)): `default` covers them where it is stated.
-            let mut default = PamAction::Bad;
-            let (mut success, mut failure) = (None, None);
-            for pair in inside.split_whitespace() {
-                let (answer, action) = pair.split_once('=')?;
-                let action = match action {
-                    "ok" => PamAction::Ok,
-                    "done" => PamAction::Done,
-                    "bad" => PamAction::Bad,
-                    "die" => PamAction::Die,
-                    "ignore" => PamAction::Ignore,
-                    "reset" => PamAction::Reset,
-                    number => PamAction::Jump(number.parse().ok()?),
-                };
-                match answer {
-                    "success" => success = Some(action),
-                    "auth_err" => failure = Some(action),
-                    "default" => default = action,
-                    _ => {}
-                }
-            }
-            (success.unwrap_or(default), failure.unwrap_or(default))
-        }
+    // The words stand for pairs of results and actions (pam.conf(5)).
+    let of_word = |success: PamAction, failure: PamAction| {
+        let others = [("new_authtok_reqd", success), ("ignore", PamAction::Ignore)];
+        let others = others.into_iter().filter(|(_, action)| *action != failure);
+        Some(PamControl::Actions {
+            success,
+            failure,
+            others: others.map(|(name, action)| (name.to_owned(), action)).collect(),
+        })
     };
-    Some(PamControl::Actions { success, failure })
+    match word {
+        "required" => return of_word(PamAction::Ok, PamAction::Bad),
+        "requisite" => return of_word(PamAction::Ok, PamAction::Die),
+        "sufficient" => return of_word(PamAction::Done, PamAction::Ignore),
+        "optional" => return of_word(PamAction::Ok, PamAction::Ignore),
+        _ => {}
+    }
+    let inside = word.strip_prefix('[')?.strip_suffix(']')?;
+    let mut default = None;
+    let mut stated: Vec<(&str, PamAction)> = Vec::new();
+    // Spaces around the equals sign are permitted.
+    let spaced = inside.replace('=', " = ");
+    let mut words = spaced.split_whitespace();
+    while let Some(result) = words.next() {
+        if words.next()? != "=" {
+            return None;
+        }
+        let action = match words.next()? {
+            "ok" => PamAction::Ok,
+            "done" => PamAction::Done,
+            "bad" => PamAction::Bad,
+            "die" => PamAction::Die,
+            "ignore" => PamAction::Ignore,
+            "reset" => PamAction::Reset,
+            number => PamAction::Jump(number.parse().ok().filter(|count| *count > 0)?),
+        };
+        let result = RESULTS
+            .iter()
+            .find(|name| **name == result)
+            .copied()
+            .or((result == "default").then_some("default"))?;
+        if result == "default" {
+            // A second one finds no result without an action.
+            default.get_or_insert(action);
+        } else {
+            stated.retain(|(name, _)| *name != result);
+            stated.push((result, action));
+        }
+    }
+    let default = default.unwrap_or(PamAction::Bad);
+    let of = |result: &str| stated.iter().find(|(name, _)| *name == result).map(|(_, action)| *action);
+    let success = of("success").unwrap_or(default);
+    let failure = of("auth_err").unwrap_or(default);
+    // Results that are not named have the default's action.
+    let mut others: Vec<(String, PamAction)> = Vec::new();
+    if failure == default {
+        let named = stated
+            .iter()
+            .filter(|(name, action)| !matches!(*name, "success" | "auth_err") && *action != failure);
+        others.extend(named.map(|(name, action)| ((*name).to_owned(), *action)));
+    } else {
+        for result in RESULTS.iter().filter(|name| !matches!(**name, "success" | "auth_err")) {
+            let action = of(result).unwrap_or(default);
+            if action != failure {
+                others.push(((*result).to_owned(), action));
+            }
+        }
+    }
+    Some(PamControl::Actions { success, failure, others })
 }
 
 #[cfg(test)]
@@ -170,14 +255,27 @@ mod tests {
     #[test]
     fn lines() {
         for (text, wanted) in [
-            ("auth required pam_unix.so nullok", "Some(Auth) Ok/Bad pam_unix nullok"),
-            ("-auth  sufficient /lib/security/pam_oath.so", "Some(Auth) Done/Ignore pam_oath "),
+            (
+                "auth required pam_unix.so nullok",
+                "Some(Auth) Ok/Bad new_authtok_reqd:Ok ignore:Ignore pam_unix nullok",
+            ),
+            (
+                "-auth  sufficient /lib/security/pam_oath.so",
+                "Some(Auth) Done/Ignore new_authtok_reqd:Done pam_oath ",
+            ),
             ("auth [success=1 default=ignore] pam_unix.so", "Some(Auth) Jump(1)/Ignore pam_unix "),
-            ("auth [success=ok auth_err=die default=bad] pam_x.so", "Some(Auth) Ok/Die pam_x "),
-            ("AUTH requisite \\\npam_deny.so # no", "Some(Auth) Ok/Die pam_deny "),
+            (
+                "auth [success=ok user_unknown=ignore default=die] pam_x.so",
+                "Some(Auth) Ok/Die user_unknown:Ignore pam_x ",
+            ),
+            ("auth [ success = 2  default=ok default=die ] pam_x.so", "Some(Auth) Jump(2)/Ok pam_x "),
+            (
+                "AUTH requisite \\\npam_deny.so # no",
+                "Some(Auth) Ok/Die new_authtok_reqd:Ok ignore:Ignore pam_deny ",
+            ),
             ("@include common-auth", "None include common-auth"),
             ("auth substack system-auth", "Some(Auth) substack system-auth"),
-            ("auth perhaps pam_x.so", "?"),
+            ("auth perhaps pam_x.so", "Some(Auth) Bad/Bad pam_x "),
             ("auth", "?"),
         ] {
             let export = Export::new(ExportId(0), "d/etc/pam.d/x", text.into());
@@ -185,9 +283,11 @@ mod tests {
             let told = match reading.facts.pam_services[0].lines.first() {
                 None => "?".into(),
                 Some(line) => match &line.control {
-                    PamControl::Actions { success, failure } => {
+                    PamControl::Actions { success, failure, others } => {
+                        let others: String =
+                            others.iter().map(|(name, action)| format!(" {name}:{action:?}")).collect();
                         format!(
-                            "{:?} {success:?}/{failure:?} {} {}",
+                            "{:?} {success:?}/{failure:?}{others} {} {}",
                             line.facility,
                             line.module,
                             line.arguments.join(" ")
@@ -198,7 +298,11 @@ mod tests {
                 },
             };
             assert_eq!(told, wanted, "{text}");
-            assert_eq!(reading.ledger.count(LineClass::NotUnderstood), u32::from(wanted == "?"), "{text}");
+            assert_eq!(
+                reading.ledger.count(LineClass::NotUnderstood),
+                u32::from(wanted == "?" || wanted.contains("Bad/Bad")),
+                "{text}"
+            );
         }
     }
 }

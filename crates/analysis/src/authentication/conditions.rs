@@ -1,13 +1,16 @@
-//! Conditions of an SSH server under which the required authentication differs.
+//! Conditions of an SSH server (`Match` blocks) under which the required authentication differs.
 
 use ipnet::IpNet;
 use std::net::IpAddr;
-use trevlin_model::Origin;
-use trevlin_model::ssh::{SshConnection, SshCriterion, SshServer};
+use trevlin_model::ssh::{SshBlock, SshConnection, SshCriterion, SshServer};
+use trevlin_model::{Device, IpRange, IpRangeSet, Origin};
 
-/// Keywords that affect logins.
-const ABOUT_LOGINS: [&str; 5] = [
+use crate::authentication::accounts::may_use_password;
+
+/// Keywords that decide which methods a login requires.
+pub const METHODS: [&str; 6] = [
     "authenticationmethods",
+    "hostbasedauthentication",
     "kbdinteractiveauthentication",
     "passwordauthentication",
     "permitrootlogin",
@@ -19,12 +22,19 @@ const ABOUT_LOGINS: [&str; 5] = [
 pub struct ShellCondition {
     user: Option<String>,
     groups: Vec<String>,
+    host: Option<String>,
     address: Option<IpAddr>,
-    /// The users it applies to; `None` where it depends on addresses alone.
+    local_address: Option<IpAddr>,
+    local_port: Option<u16>,
+    /// Whether it names a group.
+    by_group: bool,
+    /// The users it applies to; `None` where it depends on addresses and ports alone.
     pub who: Option<String>,
-    /// Addresses that it is about, as written.
+    /// Addresses and host names that it is about, as written.
     pub sources: Vec<String>,
-    /// The first statement under it that is about logins.
+    /// The same addresses as a set; `None` where it names none.
+    pub addresses: Option<IpRangeSet>,
+    /// The first statement under it with one of the keywords.
     pub origin: Origin,
 }
 
@@ -34,48 +44,135 @@ impl ShellCondition {
         SshConnection {
             user: self.user.as_deref(),
             groups: &self.groups,
+            host: self.host.as_deref(),
             address: self.address,
-            ..SshConnection::default()
+            local_address: self.local_address,
+            local_port: self.local_port,
         }
+    }
+
+    /// The condition for one user, where it holds for that user.
+    #[must_use]
+    pub fn for_user(mut self, server: &SshServer, user: &str, groups: &[String]) -> Option<Self> {
+        self.user = Some(user.to_owned());
+        self.groups = groups.to_vec();
+        let connection = self.connection();
+        let holds = server.blocks.iter().any(|block| {
+            block.statements.iter().any(|one| one.origin == self.origin) && block.holds(&connection)
+        });
+        holds.then_some(self)
+    }
+
+    /// The users and sources as a key: the names and addresses as written.
+    #[must_use]
+    pub fn key(&self) -> String {
+        let mut key = self.who.clone().unwrap_or_else(|| "users".to_owned());
+        if !self.sources.is_empty() {
+            key = format!("{key} from {}", self.sources.join(", "));
+        }
+        if let Some(port) = self.local_port {
+            key = format!("{key} on port {port}");
+        }
+        key
+    }
+
+    /// The users and sources in words: "user ann from 10.4.0.0/24", "users on port 2222".
+    #[must_use]
+    pub fn words(&self) -> String {
+        let mut words = match &self.who {
+            Some(who) if self.by_group => who.clone(),
+            Some(who) if who.contains([',', '*', '?']) => format!("users {who}"),
+            Some(who) => format!("user {who}"),
+            None => "users".to_owned(),
+        };
+        if !self.sources.is_empty() {
+            words = format!("{words} from {}", self.sources.join(", "));
+        }
+        if let Some(port) = self.local_port {
+            words = format!("{words} on port {port}");
+        }
+        if let Some(address) = self.local_address {
+            words = format!("{words} at {address}");
+        }
+        words
     }
 }
 
-/// Conditions by name, group and address that affect logins. One by name is evaluated for the first name in it, one by address for the
-/// first address; other conditions cannot be evaluated.
-pub fn conditions(server: &SshServer) -> Vec<ShellCondition> {
-    let first = |pattern: &String| pattern.split(',').next().unwrap_or(pattern).to_owned();
-    let mut found = Vec::new();
-    for block in
-        server.blocks.iter().filter(|block| !block.criteria.is_empty()).take(server.conditions_judged())
-    {
-        let about = block.statements.iter().find(|one| ABOUT_LOGINS.contains(&one.keyword.as_str()));
-        let Some(statement) = about else { continue };
-        let of = |wanted: SshCriterion| {
-            block.criteria.iter().find(|(criterion, _)| *criterion == wanted).map(|(_, pattern)| pattern)
-        };
-        let (user, group, address) =
-            (of(SshCriterion::User), of(SshCriterion::Group), of(SshCriterion::Address));
-        let names: Vec<&str> = [user, group].into_iter().flatten().map(String::as_str).collect();
-        let who = names.join(", ");
-        let who = if group.is_some() { format!("group {who}") } else { who };
-        let condition = ShellCondition {
-            user: user.map(first),
-            groups: group.map(first).into_iter().collect(),
-            address: address.and_then(|sources| sources.split(',').find_map(sample)),
-            who: (!who.is_empty()).then_some(who),
-            sources: address
-                .map(|sources| sources.split(',').map(str::to_owned).collect())
-                .unwrap_or_default(),
-            origin: statement.origin,
-        };
-        if block.holds(&condition.connection()) {
-            found.push(condition);
-        }
-    }
-    found
+/// Conditions with a statement of these keywords. Of several users that one names, one who may log in stands for all, and of several
+/// addresses the first; a condition that no connection is found for is left out.
+#[must_use]
+pub fn conditions(device: &Device, server: &SshServer, keywords: &[&str]) -> Vec<ShellCondition> {
+    let blocks = server.blocks.iter().filter(|block| !block.criteria.is_empty());
+    blocks
+        .take(server.conditions_judged())
+        .filter_map(|block| {
+            let about = block.statements.iter().find(|one| keywords.contains(&one.keyword.as_str()));
+            condition(device, block, about?.origin)
+        })
+        .collect()
+}
+
+fn condition(device: &Device, block: &SshBlock, origin: Origin) -> Option<ShellCondition> {
+    let of = |wanted: SshCriterion| {
+        block.criteria.iter().find(|(criterion, _)| *criterion == wanted).map(|(_, pattern)| pattern.as_str())
+    };
+    let (user, group) = (of(SshCriterion::User), of(SshCriterion::Group));
+    let names: Vec<&str> = [user, group].into_iter().flatten().collect();
+    let who = names.join(", ");
+    let who = if group.is_some() { format!("group {who}") } else { who };
+    let address = of(SshCriterion::Address);
+    let sources = [address, of(SshCriterion::Host)].into_iter().flatten();
+    let sources: Vec<String> = sources.flat_map(|list| list.split(',')).map(str::to_owned).collect();
+    let named = |list: &str| {
+        let usable = wanted(list).find(|name| may_use_password(device, name));
+        usable.or_else(|| wanted(list).next()).map(str::to_owned)
+    };
+    let found = ShellCondition {
+        user: user.and_then(named),
+        groups: group.and_then(|list| wanted(list).next()).map(str::to_owned).into_iter().collect(),
+        host: of(SshCriterion::Host).and_then(|list| wanted(list).next()).map(str::to_owned),
+        address: address.and_then(|list| wanted(list).find_map(sample)),
+        local_address: of(SshCriterion::LocalAddress).and_then(|list| wanted(list).find_map(sample)),
+        local_port: of(SshCriterion::LocalPort).and_then(|port| port.parse().ok()),
+        by_group: group.is_some(),
+        who: (!who.is_empty()).then_some(who),
+        sources,
+        addresses: address.map(ranges),
+        origin,
+    };
+    block.holds(&found.connection()).then_some(found)
+}
+
+/// The patterns of a list that are not negated.
+fn wanted(list: &str) -> impl Iterator<Item = &str> {
+    list.split(',').filter(|pattern| !pattern.starts_with('!'))
 }
 
 /// An address that matches a pattern.
 fn sample(pattern: &str) -> Option<IpAddr> {
-    pattern.parse().ok().or_else(|| pattern.parse::<IpNet>().ok().map(|net| net.network()))
+    pattern.parse().ok().or_else(|| Some(net(pattern)?.network()))
+}
+
+/// A prefix, or a pattern of whole parts such as `192.0.2.*`.
+fn net(pattern: &str) -> Option<IpNet> {
+    if let Ok(net) = pattern.parse() {
+        return Some(net);
+    }
+    let whole = pattern.trim_end_matches(".*");
+    let parts = whole.split('.').count();
+    let missing = 4usize.checked_sub(parts).filter(|missing| *missing > 0 && whole.len() < pattern.len())?;
+    format!("{whole}{}/{}", ".0".repeat(missing), parts * 8).parse().ok()
+}
+
+/// Addresses that a list of patterns matches.
+fn ranges(list: &str) -> IpRangeSet {
+    let of = |pattern: &str| -> Option<IpRange> {
+        match pattern.parse::<IpAddr>() {
+            Ok(address) => Some(IpRange::from(IpNet::from(address))),
+            Err(_) => net(pattern).map(IpRange::from),
+        }
+    };
+    let (negated, wanted): (Vec<&str>, Vec<&str>) = list.split(',').partition(|one| one.starts_with('!'));
+    let set = |patterns: Vec<&str>| -> IpRangeSet { patterns.into_iter().filter_map(of).collect() };
+    set(wanted).without(&set(negated.into_iter().map(|one| &one[1..]).collect()))
 }

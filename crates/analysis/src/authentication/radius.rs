@@ -1,6 +1,7 @@
 //! Factors that a RADIUS server requires, where it is a device of the estate.
 
-use crate::authentication::{Factors, of_service};
+use crate::authentication::factors::{Factors, Undecided};
+use crate::authentication::pam;
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
@@ -37,26 +38,23 @@ pub fn of_radius(estate: &Estate, device: usize, asker: RadiusAsker, asked_at: O
             RadiusAsker::OpenVpn => "radiusplugin.cnf",
             RadiusAsker::Ike => "/etc/strongswan.conf",
         };
-        return Factors::Unknown {
+        return Factors::undecided(Undecided {
             ask: format!(
                 "Please provide `{list}`, and the policy of the RADIUS server for these users, including any second factor"
             ),
             evidence: vec![asked_at],
             file: None,
-        };
+        });
     }
-    // Each may be the one that answers, so the easiest counts.
-    let all: Vec<Factors> =
-        targets.iter().map(|target| of_target(estate, device, target, asked_at)).collect();
-    let ease = |one: &Factors| match one {
-        Factors::Known(kinds, _) => kinds.len() * 2,
-        Factors::Unknown { .. } => 1,
-    };
-    all.into_iter().min_by_key(ease).unwrap_or_else(|| Factors::Known(BTreeSet::new(), vec![asked_at]))
+    // Each may be the one that answers, so the weakest counts.
+    let all = targets.iter().map(|target| of_target(estate, device, target, asked_at));
+    all.min_by_key(Factors::weakness).unwrap_or_else(|| Factors::known(BTreeSet::new(), vec![asked_at]))
 }
 
 fn of_target(estate: &Estate, device: usize, target: &RadiusTarget, asked_at: Origin) -> Factors {
-    let outside = |ask: String| Factors::Unknown { ask, evidence: vec![target.origin, asked_at], file: None };
+    let outside = |ask: String| {
+        Factors::undecided(Undecided { ask, evidence: vec![target.origin, asked_at], file: None })
+    };
     let Some(server) = device_of(estate, device, target.address) else {
         return outside(format!(
             "Please provide the policy of the RADIUS server `{}` for these users, including any second factor",
@@ -83,10 +81,9 @@ fn device_of(estate: &Estate, asker: usize, address: Option<IpAddr>) -> Option<u
 fn of_server(estate: &Estate, server: usize, lines: Vec<Origin>) -> Factors {
     let device = &estate.devices[server];
     let name = &device.name;
-    let unknown = |ask: String, more: Option<Origin>| Factors::Unknown {
-        ask,
-        evidence: lines.iter().copied().chain(more).collect(),
-        file: None,
+    let unknown = |ask: String, more: Option<Origin>| {
+        let evidence = lines.iter().copied().chain(more).collect();
+        Factors::undecided(Undecided { ask, evidence, file: None })
     };
     let everybody = |realm: &String| EVERYBODY.contains(&realm.as_str());
     if let Some(upstream) = device.facts.radius_upstreams.iter().find(|one| one.realms.iter().any(everybody))
@@ -103,7 +100,7 @@ fn of_server(estate: &Estate, server: usize, lines: Vec<Origin>) -> Factors {
         .iter()
         .find(|one| one.accepts && one.user == "DEFAULT" && !one.conditional)
     {
-        return Factors::Known(BTreeSet::new(), [open.origin].into_iter().chain(lines).collect());
+        return Factors::known(BTreeSet::new(), [open.origin].into_iter().chain(lines).collect());
     }
     let sites = &device.facts.radius_sites;
     let Some(site) = sites.iter().find(|site| site.name == "default").or_else(|| sites.first()) else {
@@ -121,17 +118,17 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
     let told_apart = |module: &str| quiet(module) || knowledge(module) || matches!(module, "eap" | "pam");
     let steps = || site.authorize.iter().chain(&site.authenticate).chain(&site.post_auth);
     if let Some(step) = steps().find(|step| !told_apart(&step.module)) {
-        return Factors::Unknown {
+        return Factors::undecided(Undecided {
             ask: format!(
                 "Please provide the settings of `{}` in the site `{}` of the RADIUS server {}",
                 step.module, site.name, device.name
             ),
             evidence: lines.into_iter().chain([step.origin]).collect(),
             file: None,
-        };
+        });
     }
     let known = |kind: FactorKind, origin: Origin, lines: Vec<Origin>| {
-        Factors::Known(BTreeSet::from([kind]), lines.into_iter().chain([origin]).collect())
+        Factors::known(BTreeSet::from([kind]), lines.into_iter().chain([origin]).collect())
     };
     if let Some(step) = site.authenticate.iter().find(|step| knowledge(&step.module)) {
         return known(FactorKind::Knowledge, step.origin, lines);
@@ -146,25 +143,28 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
             .collect();
         let password = methods.iter().any(|method| *method != "tls");
         return match (methods.is_empty(), password) {
-            (true, _) => Factors::Unknown {
+            (true, _) => Factors::undecided(Undecided {
                 ask: format!("Please provide `mods-enabled/eap` of the RADIUS server {}", device.name),
                 evidence: lines.into_iter().chain([step.origin]).collect(),
                 file: None,
-            },
+            }),
             (_, true) => known(FactorKind::Knowledge, step.origin, lines),
             (_, false) => known(FactorKind::Certificate, step.origin, lines),
         };
     }
     if let Some(step) = site.authenticate.iter().find(|step| step.module == "pam") {
         // The service's name is the module's default (rlm_pam).
-        return of_service(estate, server, "radiusd", step.origin);
+        return pam::of_stack(estate, server, "radiusd", step.origin, &|origin| {
+            of_radius(estate, server, RadiusAsker::Pam, origin)
+        })
+        .unwrap_or_else(|| Factors::no_path("radiusd", step.origin));
     }
-    Factors::Unknown {
+    Factors::undecided(Undecided {
         ask: format!(
             "Please state how users are authenticated in the site `{}` of the RADIUS server {}, which uses no known source",
             site.name, device.name
         ),
         evidence: lines.into_iter().chain([site.origin]).collect(),
         file: None,
-    }
+    })
 }

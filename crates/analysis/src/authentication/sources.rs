@@ -1,7 +1,8 @@
 //! Factors that the verifier of a password requires.
 
+use crate::authentication::factors::{Factors, Undecided};
 use crate::authentication::radius::of_radius;
-use crate::authentication::{Factors, of_service};
+use crate::authentication::service::of_service;
 use std::collections::BTreeSet;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::radius::RadiusAsker;
@@ -16,19 +17,19 @@ pub fn of_source(
     source: &PasswordSource,
     asked_at: Origin,
 ) -> Factors {
-    let unknown = |wanted: &str| Factors::Unknown {
-        ask: format!("Please provide {wanted}"),
-        evidence: vec![asked_at],
-        file: None,
+    let unknown = |wanted: &str| {
+        let ask = format!("Please provide {wanted}");
+        Factors::undecided(Undecided { ask, evidence: vec![asked_at], file: None })
     };
     match source {
-        PasswordSource::Pam(service) => of_service(estate, device, service, asked_at),
+        PasswordSource::Pam(service) => of_service(estate, device, service, asked_at)
+            .unwrap_or_else(|| Factors::no_path(service, asked_at)),
         PasswordSource::Radius => of_radius(estate, device, RadiusAsker::of_tunnel(tunnel.family), asked_at),
         PasswordSource::LocalListAndCode(_) => {
-            Factors::Known(BTreeSet::from([FactorKind::Knowledge, FactorKind::OneTimeCode]), vec![asked_at])
+            Factors::known(BTreeSet::from([FactorKind::Knowledge, FactorKind::OneTimeCode]), vec![asked_at])
         }
         PasswordSource::LocalList(_) | PasswordSource::OwnSecrets => {
-            Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![asked_at])
+            Factors::known(BTreeSet::from([FactorKind::Knowledge]), vec![asked_at])
         }
         PasswordSource::Directory => {
             unknown("the login policy of the directory for VPN users, including any second factor")

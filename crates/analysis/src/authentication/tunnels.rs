@@ -1,6 +1,7 @@
 //! Authentication that a tunnel requires of its clients: one result for the table of logins and for the checks.
 
-use crate::authentication::{Factors, of_source};
+use crate::authentication::factors::{Factors, Undecided};
+use crate::authentication::sources::of_source;
 use std::collections::BTreeSet;
 use trevlin_estate::assemble::{DialIn, Estate};
 use trevlin_model::ipsec::{AuthRound, IkeProof};
@@ -69,15 +70,11 @@ pub fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTree
     if tunnel.family == TunnelFamily::WireGuard {
         return Some(BTreeSet::from([FactorKind::Possession]));
     }
-    let mut ways = login_paths(estate, at, tunnel).into_iter().map(|(factors, _)| factors);
-    let mut easiest = ways.next()?;
-    for one in ways {
-        easiest = easier(easiest, one);
-    }
-    match easiest {
-        Factors::Known(kinds, _) => Some(kinds),
-        Factors::Unknown { .. } => None,
-    }
+    let weakest = login_paths(estate, at, tunnel)
+        .into_iter()
+        .map(|(factors, _)| factors)
+        .min_by_key(Factors::weakness)?;
+    weakest.decided().cloned()
 }
 
 /// Every login path of a tunnel that requires certificates, passwords or shared keys, with the line that enables it: the main one, and each
@@ -106,51 +103,34 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &AlternativeLogin) -
     let Some(check) = way.passwords.iter().find(|check| !check.optional) else {
         // A key shared by all clients counts as knowledge.
         if let Some(origin) = tunnel.proof.shared_key.filter(|_| kinds.is_empty()) {
-            return Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![origin]);
+            return Factors::known(BTreeSet::from([FactorKind::Knowledge]), vec![origin]);
         }
         if asks_nothing(tunnel) {
-            return Factors::Known(kinds, vec![way.origin]);
+            return Factors::known(kinds, vec![way.origin]);
         }
         return if kinds.is_empty() {
-            Factors::Unknown {
+            Factors::undecided(Undecided {
                 ask: format!("Please provide the authentication settings of {}", tunnel.name),
                 evidence: vec![way.origin],
                 file: None,
-            }
+            })
         } else {
-            Factors::Known(kinds, vec![way.origin])
+            Factors::known(kinds, vec![way.origin])
         };
     };
-    match of_source(estate, at, tunnel, &check.source, check.origin) {
-        Factors::Known(more, lines) => {
-            kinds.extend(more);
-            Factors::Known(kinds, lines)
-        }
-        // A password is required besides the certificate, whoever verifies it.
-        Factors::Unknown { .. } if !kinds.is_empty() => {
-            kinds.insert(FactorKind::Knowledge);
-            Factors::Known(kinds, vec![check.origin])
-        }
-        unknown => unknown,
+    let mut found = of_source(estate, at, tunnel, &check.source, check.origin);
+    // A password is required besides the certificate, whoever verifies it.
+    if found.undecided.is_some() && !kinds.is_empty() {
+        found = Factors::known(BTreeSet::from([FactorKind::Knowledge]), vec![check.origin]);
     }
+    found.kinds.extend(kinds);
+    found
 }
 
 /// Whether an IPsec connection states that no authentication is required (RFC 7619).
 fn asks_nothing(tunnel: &Tunnel) -> bool {
     let nothing = |round: &AuthRound| round.proof.value() == Some(&IkeProof::Nothing);
     tunnel.ipsec.as_ref().is_some_and(|one| !one.remote.is_empty() && one.remote.iter().all(nothing))
-}
-
-/// The weaker of two: one known factor before unknown factors, and those before two. A password is weaker than any other factor.
-pub fn easier(a: Factors, b: Factors) -> Factors {
-    let rank = |one: &Factors| match one {
-        Factors::Known(kinds, _) if kinds.len() < 2 => {
-            (kinds.len(), usize::from(!kinds.contains(&FactorKind::Knowledge)))
-        }
-        Factors::Unknown { .. } => (2, 0),
-        Factors::Known(kinds, _) => (1 + kinds.len(), 0),
-    };
-    if rank(&b) < rank(&a) { b } else { a }
 }
 
 /// Lists of logins that tunnels of a device name and that are not among the exports: tunnel, path, and the line.

@@ -12,7 +12,7 @@ use crate::context::Analyses;
 use crate::management::ManagementPort;
 use crate::verdicts::{LoginFactor, LoginVerdict};
 pub use row::{LoginPath, ServiceKind, from, listener_from};
-use row::{judged, known, named_users};
+use row::{judged, named_users, shown};
 use trevlin_model::FactorKind;
 use trevlin_model::ssh::SshConnection;
 
@@ -47,7 +47,7 @@ pub fn factors_of_tunnel(estate: &Analyses, at: usize, number: usize) -> Option<
 pub fn factors_of_ssh(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let server = estate.devices[at].facts.ssh_servers.get(number)?;
     let ways = ssh_login_paths(estate, at, server, &SshConnection::default());
-    let kinds = known(&weakest_path(&ways)?.factors)?;
+    let kinds = shown(&weakest_path(&ways)?.factors)?;
     Some(judged(Some(kinds)).0)
 }
 

@@ -66,11 +66,10 @@ pub(crate) fn judged(factors: Option<&BTreeSet<FactorKind>>) -> (Vec<LoginFactor
     }
 }
 
-pub(crate) fn known(factors: &Factors) -> Option<&BTreeSet<FactorKind>> {
-    match factors {
-        Factors::Known(kinds, _) => Some(kinds),
-        Factors::Unknown { .. } => None,
-    }
+/// Factors that a row shows: those that are decided, and a password that more may be required beside.
+pub(crate) fn shown(factors: &Factors) -> Option<&BTreeSet<FactorKind>> {
+    let password = factors.kinds.len() == 1 && factors.kinds.contains(&FactorKind::Knowledge);
+    factors.decided().or(Some(&factors.kinds).filter(|_| password))
 }
 
 /// From where a listener can be reached, as far as the exports tell.
@@ -86,7 +85,9 @@ pub fn from(estate: &Analyses, device: usize, protocol: Protocol, port: Option<u
     };
     match reachability_from {
         Some(Reachability::Everybody(reached)) => front(reached),
-        Some(Reachability::Some(reached)) => format!("some {}", front(reached)),
+        Some(Reachability::Some(reached) | Reachability::Named(reached, _)) => {
+            format!("some {}", front(reached))
+        }
         Some(Reachability::Inside) => "internal networks".into(),
         Some(Reachability::Forwarded(front, _)) => format!("Internet, via {}", front.name),
         _ => match estate.outside(device).iter().find(|one| one.certain) {

@@ -1,8 +1,8 @@
 //! Shells that people log in to.
 
-use crate::authentication::{SshLoginPath, conditions, ssh_login_paths, weakest_path};
+use crate::authentication::{METHODS, SshLoginPath, conditions, ssh_login_paths, weakest_path};
 use crate::context::Analyses;
-use crate::logins::{LoginPath, ServiceKind, from, judged, known};
+use crate::logins::{LoginPath, ServiceKind, from, judged, shown};
 use crate::verdicts::LoginVerdict;
 use std::collections::BTreeSet;
 use trevlin_estate::identities;
@@ -13,7 +13,7 @@ use trevlin_model::{Device, Origin, Protocol, Setting};
 pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<LoginPath> {
     let mut rows = vec![shell(estate, at, server, &SshConnection::default(), None, server.origin)];
     rows.extend(superuser(estate, at, server));
-    for condition in conditions(server) {
+    for condition in conditions(&estate.devices[at], server, &METHODS) {
         let mut row =
             shell(estate, at, server, &condition.connection(), condition.who.clone(), condition.origin);
         if !condition.sources.is_empty() {
@@ -46,7 +46,7 @@ fn superuser(estate: &Analyses, at: usize, server: &SshServer) -> Option<LoginPa
         let ways: Vec<SshLoginPath> =
             ssh_login_paths(estate, at, server, &connection).into_iter().filter(asks_none).collect();
         let way = weakest_path(&ways)?;
-        (row.factors, row.verdict) = judged(known(&way.factors));
+        (row.factors, row.verdict) = judged(shown(&way.factors));
         row.list = shell_list(&ways);
         if word == "forced-commands-only" {
             row.limits.insert(0, "forced commands only".into());
@@ -68,10 +68,14 @@ fn shell(
     let ways = ssh_login_paths(estate, at, server, connection);
     let easiest = weakest_path(&ways);
     let (factors, verdict) = match easiest {
-        Some(way) => judged(known(&way.factors)),
+        Some(way) => judged(shown(&way.factors)),
         None => (Vec::new(), LoginVerdict::Closed),
     };
-    let port = server.port(connection);
+    let mut limits = limits(device, server, connection);
+    if easiest.is_some_and(|way| way.factors.undecided.is_some() && shown(&way.factors).is_some()) {
+        limits.insert(0, "PAM may require more".into());
+    }
+    let port = connection.local_port.unwrap_or_else(|| server.port(connection));
     let people = identities::People::of(device);
     let administrators = people.administrators().into_keys().filter(|name| name != "root");
     let about = connection.user.is_none_or(|user| user != "root");
@@ -94,7 +98,7 @@ fn shell(
         } else {
             from(estate, at, Protocol::TCP, Some(port))
         },
-        limits: limits(device, server, connection),
+        limits,
         verdict: if server.refused.is_some() { LoginVerdict::Undetermined } else { verdict },
         evidence: trevlin_estate::evidence::evidence(estate, &[origin]),
     }

@@ -1,6 +1,6 @@
 //! Tunnels that accept clients.
 
-use crate::authentication::{Factors, PppAuthentication, of_source, of_tls_based, server_names};
+use crate::authentication::{PppAuthentication, of_source, of_tls_based, server_names};
 use crate::context::Analyses;
 use crate::l2tp;
 use crate::logins::{LoginPath, ServiceKind, judged, listener_from, named_users};
@@ -100,10 +100,7 @@ fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
         PppAuthentication::Nobody(..) => ("any user".into(), "none".into(), Some(BTreeSet::new())),
         PppAuthentication::Elsewhere(source, origin) => {
             let tunnel = &device.facts.tunnels[number];
-            let known = match of_source(estate, at, tunnel, source, origin) {
-                Factors::Known(kinds, _) => Some(kinds),
-                Factors::Unknown { .. } => None,
-            };
+            let known = of_source(estate, at, tunnel, source, origin).decided().cloned();
             ("any user".into(), source_words(estate, at, tunnel.family, source), known)
         }
         PppAuthentication::Eap(_) => ("not known".into(), "EAP".into(), None),

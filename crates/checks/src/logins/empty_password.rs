@@ -2,13 +2,15 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::authentication::{ShellCondition, conditions};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_estate::identities::People;
 use trevlin_model::account::{Account, StoredPassword};
 use trevlin_model::radius::RadiusEntry;
-use trevlin_model::ssh::SshConnection;
+use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, Protocol, Setting};
 
 /// The check.
@@ -22,8 +24,9 @@ pub(crate) const CHECK: Check = Check {
     fix: "Lock the account (`passwd -l NAME`) or set a password. Remove `nullok` and `PermitEmptyPasswords` from the \
           services that set them.",
     judged: "Fails where an account with a shell has an empty password field, and where a RADIUS users file accepts a name \
-             with any password; one level higher where SSH permits empty passwords. `PermitEmptyPasswords yes` alone is a \
-             separate, lower finding where no such account was exported. Passes for locked accounts and accounts without a \
+             with any password; one level higher where SSH permits empty passwords, for all connections or in a `Match` \
+             block, and where the account is root. `PermitEmptyPasswords yes` alone is a separate finding where no such \
+             account was exported: low where the passwords were, high where it is set for named users. Passes for locked accounts and accounts without a \
              shell.",
     references: &["shadow(5)", "sshd_config(5), PermitEmptyPasswords", "pam_unix(8), nullok"],
     controls: &[Control::grundschutz("ORP.4.A22")],
@@ -33,10 +36,15 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let permitted = permitted(device);
+        let people = People::of(device);
+        let permissions = permissions(device);
         for account in &device.facts.accounts {
+            let permitted = || {
+                let groups = people.groups_of(&account.name);
+                permissions.iter().find(|one| one.holds_for(&account.name, &groups))
+            };
             let verdict = match empty_at(device, account) {
-                Some(origin) if account.has_shell() => fail(estate, at, account, origin, permitted),
+                Some(origin) if account.has_shell() => fail(estate, at, account, origin, permitted()),
                 _ => Verdict::Pass,
             };
             answers.push(Answer::new(at, Subject::of(SubjectKind::Account).with(&account.name), verdict));
@@ -45,39 +53,114 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             named_radius(device)
                 .map(|verdict| Answer::new(at, Subject::of(SubjectKind::RadiusUsers), verdict)),
         );
-        let hidden = device.facts.shadow.is_empty()
-            && device
-                .facts
-                .accounts
-                .iter()
-                .any(|one| one.has_shell() && matches!(one.password, StoredPassword::Elsewhere));
-        if let Some(origin) = permitted.filter(|_| hidden) {
+        let unseen = |one: &Account| one.has_shell() && matches!(one.password, StoredPassword::Elsewhere);
+        let hidden = device.facts.shadow.is_empty() && device.facts.accounts.iter().any(unseen);
+        if let Some(permission) = permissions.first().filter(|_| hidden) {
             let ask = "Please provide the names with an empty second field in `/etc/shadow`: SSH permits empty passwords.";
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Accounts),
-                Verdict::ask(ask, vec![origin]).wanting("/etc/shadow"),
+                Verdict::ask(ask, vec![permission.origin]).wanting("/etc/shadow"),
             ));
         }
-        let empty =
-            device.facts.accounts.iter().any(|one| one.has_shell() && empty_at(device, one).is_some());
-        if let Some(origin) = permitted.filter(|_| !empty) {
-            answers.push(Answer::new(
-                at,
-                Subject::ssh(),
-                Verdict::Fail(Fail {
-                    rating: CHECK
-                        .rated_at(Severity::Low, "no account without a password is among the exports"),
-                    title: "SSH permits empty passwords".into(),
-                    detail:
-                        "`PermitEmptyPasswords yes` takes effect for the first account without a password."
-                            .into(),
-                    evidence: vec![origin],
-                }),
-            ));
+        for permission in &permissions {
+            let empty = device.facts.accounts.iter().any(|one| {
+                let groups = || people.groups_of(&one.name);
+                one.has_shell()
+                    && empty_at(device, one).is_some()
+                    && permission.holds_for(&one.name, &groups())
+            });
+            if !empty {
+                answers.push(switched_on(estate, at, permission));
+            }
         }
     }
     answers
+}
+
+/// A line by which SSH accepts accounts without a password.
+struct Permission<'a> {
+    server: &'a SshServer,
+    /// The condition that it depends on, where it does.
+    condition: Option<ShellCondition>,
+    origin: Origin,
+}
+
+impl Permission<'_> {
+    fn holds_for(&self, user: &str, groups: &[String]) -> bool {
+        self.condition.as_ref().is_none_or(|one| one.clone().for_user(self.server, user, groups).is_some())
+    }
+
+    fn reachability<'e>(&self, estate: &'e Analyses, at: usize) -> Reachability<'e> {
+        let connection =
+            self.condition.as_ref().map_or_else(SshConnection::default, ShellCondition::connection);
+        let port = connection.local_port.unwrap_or_else(|| self.server.port(&connection));
+        let sources = self.condition.as_ref().and_then(|one| one.addresses.as_ref());
+        Reachability::of(estate, at, Protocol::TCP, port).limited_to(sources)
+    }
+}
+
+/// Every such line, for all connections and under conditions, where passwords are accepted at all.
+fn permissions(device: &Device) -> Vec<Permission<'_>> {
+    let mut found = Vec::new();
+    for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
+        let stated =
+            |connection: &SshConnection<'_>| match server.effective("permitemptypasswords", connection) {
+                Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => {
+                    Some(origin).filter(|_| {
+                        let on = |keyword: &str| server.may_be_on(keyword, connection);
+                        on("passwordauthentication") || (on("kbdinteractiveauthentication") && on("usepam"))
+                    })
+                }
+                _ => None,
+            };
+        if let Some(origin) = stated(&SshConnection::default()) {
+            found.push(Permission { server, condition: None, origin });
+            continue;
+        }
+        for condition in conditions(device, server, &["permitemptypasswords"]) {
+            if let Some(origin) = stated(&condition.connection()) {
+                found.push(Permission { server, condition: Some(condition), origin });
+            }
+        }
+    }
+    found
+}
+
+/// A permission that no exported account without a password makes use of.
+fn switched_on(estate: &Analyses, at: usize, permission: &Permission<'_>) -> Answer {
+    let seen = !estate.devices[at].facts.shadow.is_empty();
+    let named = permission.condition.as_ref().and_then(|one| one.who.clone());
+    let (severity, why) = match (seen, &named) {
+        (true, _) => (Severity::Low, "no account without a password is among the exports"),
+        (false, Some(_)) => (Severity::High, "it is set for named users, whose passwords were not exported"),
+        (false, None) => (CHECK.severity, "the passwords of the accounts were not exported"),
+    };
+    let from = permission.reachability(estate, at);
+    let mut rating = CHECK.rated_at(severity, why);
+    if let Some(phrase) = from.phrase(estate).filter(|_| !seen) {
+        rating = rating.because(phrase);
+    }
+    let (subject, whom, when) = match &permission.condition {
+        Some(condition) => {
+            let words = condition.words();
+            (Subject::ssh().with(condition.key()), format!(" of {words}"), " that the condition covers")
+        }
+        None => (Subject::ssh(), String::new(), ""),
+    };
+    let verdict = Verdict::Fail(Fail {
+        rating,
+        title: format!("SSH permits empty passwords{whom}").into(),
+        detail: format!(
+            "`PermitEmptyPasswords yes` takes effect for the first account{when} without a password."
+        )
+        .into(),
+        evidence: [permission.origin]
+            .into_iter()
+            .chain(from.evidence().into_iter().filter(|_| !seen))
+            .collect(),
+    });
+    Answer::new(at, subject, verdict)
 }
 
 /// Names that a RADIUS server accepts with any password. Entries for any user are covered by another check.
@@ -116,35 +199,25 @@ fn empty_at(device: &Device, account: &Account) -> Option<Origin> {
     }
 }
 
-/// The line by which SSH lets such accounts in.
-fn permitted(device: &Device) -> Option<Origin> {
-    device.facts.ssh_servers.iter().find_map(|server| {
-        match server.effective("permitemptypasswords", &SshConnection::default()) {
-            Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => {
-                Some(origin)
-            }
-            _ => None,
-        }
-    })
-}
-
 fn fail(
     estate: &Analyses,
     at: usize,
     account: &Account,
     origin: Origin,
-    permitted: Option<Origin>,
+    permitted: Option<&Permission<'_>>,
 ) -> Verdict {
-    let server = estate.devices[at].facts.ssh_servers.first().filter(|_| permitted.is_some());
-    let reachability_from = server.map_or(Reachability::NotKnown, |server| {
-        Reachability::of(estate, at, Protocol::TCP, server.port(&SshConnection::default()))
-    });
+    let reachability_from =
+        permitted.map_or(Reachability::NotKnown, |permission| permission.reachability(estate, at));
     let (severity, why) = match (permitted, account.uid) {
         (Some(_), _) if matches!(reachability_from, Reachability::Everybody(_)) => {
             (Severity::Critical, "SSH accepts the account without a password")
         }
         (Some(_), 0) => (Severity::Critical, "SSH accepts the account, and it is root"),
         (Some(_), _) => (Severity::High, "SSH accepts the account without a password"),
+        (None, 0) => (
+            Severity::High,
+            "it is root; SSH rejects the account as far as exported, the console and other services may accept it",
+        ),
         (None, _) => (
             CHECK.severity,
             "SSH rejects the account as far as exported; the console and other services may accept it",
@@ -164,7 +237,7 @@ fn fail(
         .into(),
         evidence: [origin, account.origin]
             .into_iter()
-            .chain(permitted)
+            .chain(permitted.map(|permission| permission.origin))
             .chain(reachability_from.evidence())
             .collect(),
     })
@@ -209,7 +282,14 @@ mod tests {
             let text = format!("MaxAuthTries 3\n{line}\n");
             run(&CHECK, &[(line, &[("d/etc/ssh/sshd_config", &text)], wanted)]);
         };
-        permits("PermitEmptyPasswords yes", &["fail low d sshd_config:2"]);
+        permits("PermitEmptyPasswords yes", &["fail medium d sshd_config:2"]);
+        permits("Match User kiosk\nPermitEmptyPasswords yes", &["fail high d sshd_config:3"]);
+        permits("PasswordAuthentication no\nMatch User kiosk\nPermitEmptyPasswords yes", &[]);
+        permits(
+            "PasswordAuthentication no\nMatch User kiosk\nPasswordAuthentication yes\nPermitEmptyPasswords yes",
+            &["fail high d sshd_config:5"],
+        );
+        permits("Match User kiosk\n#PermitEmptyPasswords yes", &[]);
         permits("#PermitEmptyPasswords yes", &[]);
         permits("PermitEmptyPasswords no", &[]);
     }
@@ -241,7 +321,7 @@ mod tests {
                 (
                     "permitted",
                     &[ACCOUNTS, ssh("PermitEmptyPasswords yes\n")],
-                    &["pass d", "ask d", "fail low d sshd_config:1"],
+                    &["pass d", "ask d", "fail medium d sshd_config:1"],
                 ),
                 ("not permitted", &[ACCOUNTS, ssh("MaxAuthTries 3\n")], &["pass d"]),
             ],

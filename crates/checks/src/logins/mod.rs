@@ -1,6 +1,7 @@
 //! Checks of the area `logins`.
 
 pub(super) mod accept_all;
+pub(super) mod additional_superuser;
 pub(super) mod administrator_remote_access;
 pub(super) mod broker_unauthenticated;
 pub(super) mod client_certificate_not_required;
@@ -23,6 +24,7 @@ pub(super) mod radius_client_network;
 pub(super) mod radius_no_message_authenticator;
 pub(super) mod radius_untrusted_network;
 pub(super) mod root_ssh_password;
+pub(super) mod second_factor_optional;
 pub(super) mod share_unauthenticated;
 pub(super) mod shared_account;
 pub(super) mod single_factor_ssh;

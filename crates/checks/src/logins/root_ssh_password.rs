@@ -3,7 +3,8 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::rated::rated_from;
-use trevlin_analysis::authentication::{Factors, ssh_login_paths};
+use std::collections::BTreeSet;
+use trevlin_analysis::authentication::{METHODS, ShellCondition, SshLoginPath, conditions, ssh_login_paths};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
@@ -11,7 +12,7 @@ use trevlin_estate::baseline::Baseline;
 use trevlin_estate::identities;
 use trevlin_model::account::StoredPassword;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Device, FactorKind, Protocol, Setting};
+use trevlin_model::{Device, FactorKind, Origin, Protocol, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -34,8 +35,19 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        let groups = identities::root_groups(device);
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
-            answers.push(Answer::new(at, Subject::ssh(), judge(estate, at, device, server)));
+            let general = judge(estate, at, server, &groups, None);
+            let open = matches!(general, Verdict::Fail(_));
+            answers.push(Answer::new(at, Subject::ssh(), general));
+            if open {
+                continue;
+            }
+            let conditions = conditions(device, server, &METHODS).into_iter();
+            for condition in conditions.filter_map(|one| one.for_user(server, "root", &groups)) {
+                let verdict = judge(estate, at, server, &groups, Some(&condition));
+                answers.push(Answer::new(at, Subject::ssh().with(condition.key()), verdict));
+            }
         }
     }
     answers
@@ -46,12 +58,19 @@ fn locked(device: &Device) -> bool {
     device.facts.shadow.iter().any(|one| one.name == "root" && matches!(one.password, StoredPassword::Locked))
 }
 
-fn judge(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> Verdict {
-    let groups = identities::root_groups(device);
-    if server.excluded_by("root", &groups).is_some() {
+fn judge(
+    estate: &Analyses,
+    at: usize,
+    server: &SshServer,
+    groups: &[String],
+    condition: Option<&ShellCondition>,
+) -> Verdict {
+    let device = &estate.devices[at];
+    if server.excluded_by("root", groups).is_some() {
         return Verdict::Pass;
     }
-    let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
+    let root = SshConnection { user: Some("root"), groups, ..SshConnection::default() };
+    let connection = condition.map_or(root, ShellCondition::connection);
     let origin = match server.effective("permitrootlogin", &connection) {
         Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => origin,
         _ => {
@@ -62,22 +81,42 @@ fn judge(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> V
         }
     };
     let ways = ssh_login_paths(estate, at, server, &connection);
-    let by_password = ways.iter().any(|way| match &way.factors {
-        Factors::Known(kinds, _) => kinds.contains(&FactorKind::Knowledge) || kinds.is_empty(),
-        Factors::Unknown { .. } => true,
-    });
-    if !by_password || locked(device) {
-        return Verdict::Pass;
-    }
-    let reachability_from = Reachability::of(estate, at, Protocol::TCP, server.port(&connection));
-    let rating =
-        rated_from(CHECK.rated("a password is among the accepted methods"), &reachability_from, estate);
+    // A stack that was not exported is no protection.
+    let by_password = |way: &&SshLoginPath| {
+        let kinds = &way.factors.kinds;
+        kinds.contains(&FactorKind::Knowledge) || kinds.is_empty()
+    };
+    let Some(way) = ways.iter().find(by_password).filter(|_| !locked(device)) else { return Verdict::Pass };
+    let port = connection.local_port.unwrap_or_else(|| server.port(&connection));
+    let from = Reachability::of(estate, at, Protocol::TCP, port)
+        .limited_to(condition.and_then(|condition| condition.addresses.as_ref()));
+    let rating = rated_from(CHECK.rated("a password is among the accepted methods"), &from, estate);
+    let (place, more) = match condition {
+        Some(condition) if !condition.sources.is_empty() => {
+            (format!(" from {}", condition.sources.join(", ")), Some(condition.origin))
+        }
+        Some(condition) => (String::new(), Some(condition.origin)),
+        None => (String::new(), None),
+    };
+    let void = if condition.is_none() { server.without_effect("permitrootlogin") } else { Vec::new() };
+    let note = if void.is_empty() {
+        ""
+    } else {
+        " Later lines that set another value have no effect, as the first one wins (cited)."
+    };
+    let evidence = [origin].into_iter().chain(more).chain(way.factors.lines.iter().copied()).chain(void);
+    let mut evidence: Vec<Origin> = evidence.chain(from.evidence()).collect();
+    let mut seen = BTreeSet::new();
+    evidence.retain(|line| seen.insert((line.export, line.start)));
     Verdict::Fail(Fail {
         rating,
-        title: "SSH permits root login with a password".into(),
-        detail: format!("`PermitRootLogin yes` is in effect on {}, and passwords are accepted.", device.name)
-            .into(),
-        evidence: [origin].into_iter().chain(reachability_from.evidence()).collect(),
+        title: format!("SSH permits root login with a password{place}").into(),
+        detail: format!(
+            "`PermitRootLogin yes` is in effect on {}, and passwords are accepted.{note}",
+            device.name
+        )
+        .into(),
+        evidence,
     })
 }
 
@@ -99,6 +138,18 @@ mod tests {
                 &["fail high d sshd_config:3"],
             ),
             ("PermitRootLogin yes\nMatch User ann\nPermitRootLogin no\n", "", &["fail high d sshd_config:1"]),
+            (
+                "PermitRootLogin no\nMatch Address 10.4.0.0/16\nPermitRootLogin yes\n",
+                "",
+                &["pass d", "fail high d sshd_config:3"],
+            ),
+            (
+                "PermitRootLogin no\nMatch LocalPort 2222\nPermitRootLogin yes\nPasswordAuthentication no\n",
+                "",
+                &["pass d", "pass d"],
+            ),
+            ("PermitRootLogin no\nMatch User ann\nPermitRootLogin yes\n", "", &["pass d"]),
+            ("PermitRootLogin yes\nPermitRootLogin no\n", "", &["fail high d sshd_config:1 sshd_config:2"]),
             ("PermitRootLogin yes\n", "root:*:19000:0:99999:7:::\n", &["pass d"]),
             ("PermitRootLogin yes\nMaxAuthTries x\n", "", &[]),
             ("Include more.conf\nMaxAuthTries 3\n", "", &["ask d"]),

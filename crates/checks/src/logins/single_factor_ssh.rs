@@ -1,8 +1,11 @@
 //! A shell login has one factor only.
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
-use crate::subject::Subject;
-use trevlin_analysis::authentication::{Factors, conditions, ssh_login_paths, weakest_path};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeSet;
+use trevlin_analysis::authentication::{
+    METHODS, ShellCondition, Undecided, conditions, ssh_login_paths, weakest_path,
+};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
@@ -21,9 +24,11 @@ pub(crate) const CHECK: Check = Check {
     fix: "Require two methods (`AuthenticationMethods publickey,keyboard-interactive` with a one-time code in PAM). At least \
           disable passwords, and permit keys from internal networks only.",
     judged: "Fails where the weakest accepted login requires one factor or none; one level lower where that is a key. Passes \
-             where every login requires two factors of different kinds. Undetermined where PAM decides and its files were \
-             not exported, or delegate the decision. Commented modules, and modules outside the `auth` stack, are not \
-             factors. A `Match` block with a weaker login is judged separately.",
+             where every login requires two factors of different kinds, and where every account is locked. A password that \
+             the file enables counts although the PAM stack was not exported; the stack is requested. Undetermined where \
+             PAM alone decides and its files were not exported, or delegate the decision. Commented modules, and modules \
+             outside the `auth` stack, are not factors. A `Match` block with a weaker login is judged separately, by its \
+             sources. One level lower where a command is forced.",
     references: &["NIST SP 800-63B, 4.2", "PCI DSS 4.0, 8.4.1", "sshd_config(5), AuthenticationMethods"],
     controls: &[Control::grundschutz("SYS.1.3.A8")],
     run: Run::Analyses(run),
@@ -33,124 +38,197 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for server in &device.facts.ssh_servers {
-            answers.push(Answer::new(at, Subject::ssh(), judge(estate, at, server)));
-            answers.extend(conditional(estate, at, server));
+            if let Some(verdict) = not_in_force(server) {
+                answers.push(Answer::new(at, Subject::ssh(), verdict));
+                continue;
+            }
+            let (verdict, open) = judge(estate, at, server, None);
+            answers.push(Answer::new(at, Subject::ssh(), verdict));
+            let stack = || Subject::of(SubjectKind::PamStack).with("sshd");
+            answers.extend(open.map(|open| Answer::new(at, stack(), ask(&open))));
+            // Conditions are judged where they are weaker than the general login.
+            let general = weakness(estate, at, server, &SshConnection::default());
+            for condition in conditions(device, server, &METHODS) {
+                if weakness(estate, at, server, &condition.connection()) < general {
+                    let subject = Subject::ssh().with(condition.key());
+                    let (verdict, open) = judge(estate, at, server, Some(&condition));
+                    answers.push(Answer::new(at, subject, verdict));
+                    let stack = || stack().with(condition.key());
+                    answers.extend(open.map(|open| Answer::new(at, stack(), ask(&open))));
+                }
+            }
         }
     }
     answers
 }
 
-fn judge(estate: &Analyses, at: usize, server: &SshServer) -> Verdict {
+/// The request for the configuration in force, where the exported one is not, or not all of it.
+fn not_in_force(server: &SshServer) -> Option<Verdict> {
     if let Some((why, origin)) = &server.refused {
         let ask = format!(
             "Please provide the output of `sshd -T` and the files in use: sshd rejects this configuration ({why}), so it is \
              not the running one."
         );
-        return Verdict::ask(ask, vec![*origin]);
+        return Some(Verdict::ask(ask, vec![*origin]));
     }
-    if let Some(missing) = server.missing_configuration() {
-        return Verdict::ask_reference(missing, "how users log in over SSH");
-    }
-    judge_connection(estate, at, server, &SshConnection::default(), None)
+    let missing = server.missing_configuration()?;
+    Some(Verdict::ask_reference(missing, "how users log in over SSH"))
 }
 
-/// Login paths under a condition, where they are weaker than the general one.
-fn conditional(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Answer> {
-    if server.refused.is_some() || server.missing_configuration().is_some() {
-        return Vec::new();
-    }
-    let ease = |connection: &SshConnection<'_>| {
-        let ways = ssh_login_paths(estate, at, server, connection);
-        match weakest_path(&ways).map(|way| &way.factors) {
-            Some(Factors::Known(kinds, _)) if kinds.is_empty() => 0,
-            Some(Factors::Known(kinds, _)) if kinds.len() == 1 && kinds.contains(&FactorKind::Knowledge) => 1,
-            Some(Factors::Known(kinds, _)) if kinds.len() == 1 => 2,
-            Some(Factors::Unknown { .. }) => 3,
-            _ => 4,
-        }
-    };
-    let everybody = ease(&SshConnection::default());
-    let mut found = Vec::new();
-    for condition in conditions(server) {
-        let connection = condition.connection();
-        if ease(&connection) < everybody {
-            let who = match (&condition.who, condition.sources.is_empty()) {
-                (Some(who), true) => who.clone(),
-                (Some(who), false) => format!("{who} from {}", condition.sources.join(", ")),
-                (None, _) => format!("users from {}", condition.sources.join(", ")),
-            };
-            let verdict = judge_connection(estate, at, server, &connection, Some((&who, condition.origin)));
-            found.push(Answer::new(at, Subject::ssh().with(who), verdict));
-        }
-    }
-    found
+/// The request for the part that decides.
+fn ask(undecided: &Undecided) -> Verdict {
+    let reason = Reason::decides("which factors SSH requires");
+    Verdict::provide(undecided.ask.clone(), reason, undecided.evidence.clone()).wanting_all(&undecided.file)
 }
 
-fn judge_connection(
+/// Rank of the weakest login path: the lower, the weaker; the highest where there is none.
+fn weakness(estate: &Analyses, at: usize, server: &SshServer, connection: &SshConnection<'_>) -> (usize, u8) {
+    let ways = ssh_login_paths(estate, at, server, connection);
+    weakest_path(&ways).map_or((usize::MAX, 0), |way| {
+        let (kinds, guessable, _) = way.factors.weakness();
+        (kinds, guessable)
+    })
+}
+
+/// The verdict, and the part that may require more.
+fn judge(
     estate: &Analyses,
     at: usize,
     server: &SshServer,
-    connection: &SshConnection<'_>,
-    about: Option<(&str, Origin)>,
-) -> Verdict {
-    let ways = ssh_login_paths(estate, at, server, connection);
-    let Some(way) = weakest_path(&ways) else { return Verdict::Pass };
-    let (kinds, lines) = match &way.factors {
-        Factors::Known(kinds, lines) => (kinds, lines),
-        Factors::Unknown { ask, evidence, file } => {
-            let reason = Reason::decides("which factors SSH requires");
-            return Verdict::provide(ask.clone(), reason, evidence.clone()).wanting_all(file);
+    condition: Option<&ShellCondition>,
+) -> (Verdict, Option<Undecided>) {
+    let connection = condition.map_or_else(SshConnection::default, ShellCondition::connection);
+    let ways = ssh_login_paths(estate, at, server, &connection);
+    let Some(weakest) = weakest_path(&ways) else { return (Verdict::Pass, None) };
+    let open = weakest.factors.undecided.clone();
+    // A password that the file itself switches on counts, whatever the stack may require beside it; otherwise another login path
+    // with a single factor makes the finding certain.
+    let way = match &open {
+        Some(_) if weakest.methods == ["password"] => weakest,
+        Some(undecided) => {
+            let single = ways.iter().filter(|way| way.factors.is_single());
+            match single.min_by_key(|way| way.factors.weakness()) {
+                Some(way) => way,
+                None => return (ask(undecided), None),
+            }
         }
+        None => weakest,
     };
-    if kinds.len() > 1 {
-        return Verdict::Pass;
+    if way.factors.kinds.len() > 1 {
+        return (Verdict::Pass, None);
     }
-    let port = server.port(connection);
-    let reachability_from = Reachability::of(estate, at, Protocol::TCP, port);
-    let only_key = kinds.iter().next() == Some(&FactorKind::Possession);
-    let what = match (kinds.is_empty(), only_key) {
-        (true, _) => "no authentication is required",
-        (_, true) => "a key alone is required, which cannot be guessed",
-        (_, false) => "a password alone is required",
+    // Where the stack was not exported at all, its login counts as a password, which it is unless it was changed (pam_unix(8)).
+    let stack = open.as_ref().filter(|undecided| undecided.file.is_some());
+    let kind = match stack {
+        Some(_) if !way.factors.kinds.is_empty() => Some(FactorKind::Knowledge),
+        _ => way.factors.kinds.first().copied(),
     };
-    let severity = match (kinds.is_empty(), only_key, &reachability_from) {
-        (true, _, Reachability::Inside) => Severity::High,
-        (true, ..) => Severity::Critical,
-        (_, false, reachability_from) if reachability_from.is_open() => Severity::High,
-        (_, false, _) => Severity::Medium,
-        (_, true, reachability_from) if reachability_from.is_open() => Severity::Medium,
-        (_, true, _) => Severity::Low,
+    let port = connection.local_port.unwrap_or_else(|| server.port(&connection));
+    let from = Reachability::of(estate, at, Protocol::TCP, port)
+        .limited_to(condition.and_then(|condition| condition.addresses.as_ref()));
+    let what = match kind {
+        None => "no authentication is required",
+        Some(FactorKind::Knowledge) => "a password alone is required",
+        Some(FactorKind::OneTimeCode) => "a one-time code alone is required, which can be phished",
+        Some(_) => "a key alone is required, which cannot be guessed",
     };
-    let from = reachability_from
-        .phrase(estate)
-        .unwrap_or_else(|| "no port forward from the Internet was found".to_owned());
-    let why = format!("{what}; {from}");
-    let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
-    let condition = about.map(|(_, origin)| origin);
-    let evidence = condition
-        .into_iter()
-        .chain(lines.iter().copied())
-        .chain(reachability_from.evidence())
-        .chain([server.origin]);
-    Verdict::Fail(Fail {
-        rating: CHECK.rated_at(severity, why),
-        title: match about {
-            Some((who, _)) => format!("SSH accepts {who} with a single factor: {words}"),
-            None => format!("SSH accepts a single factor: {words}"),
-        }
-        .into(),
-        detail: format!(
+    let guessable = matches!(kind, Some(FactorKind::Knowledge | FactorKind::OneTimeCode));
+    let severity = match (kind, &from) {
+        (None, Reachability::Inside) => Severity::High,
+        (None, _) => Severity::Critical,
+        _ if guessable && from.is_open() => Severity::High,
+        _ if guessable || from.is_open() => Severity::Medium,
+        _ => Severity::Low,
+    };
+    let reached =
+        from.phrase(estate).unwrap_or_else(|| "no port forward from the Internet was found".to_owned());
+    let mut rating = CHECK.rated_at(severity, format!("{what}; {reached}"));
+    let forced = stated(server, "forcecommand", &connection).filter(|(words, _)| words[0] != "none");
+    if forced.is_some() {
+        rating = rating.lowered("the login is limited to a forced command");
+    }
+    let methods = stated(server, "authenticationmethods", &connection);
+    let methods_stated = methods.is_some();
+    let words = kind.map_or("nothing", |kind| kind.words());
+    let unless = if stack.is_some() { ", unless the PAM stack requires more" } else { "" };
+    let mut detail = if unless.is_empty() {
+        format!(
             "The weakest accepted login is by {} ({}).",
             way.methods.join(" and "),
-            if matches!(server.effective("authenticationmethods", connection), Setting::Stated { .. }) {
+            if methods.is_some() {
                 "as listed in AuthenticationMethods"
             } else {
                 "any one enabled method is sufficient; methods not set are at the default of the daemon"
             }
         )
+    } else {
+        "The PAM stack `sshd` decides about the login and was not exported; unless it was changed, it requires the password of \
+         the account and nothing else."
+            .to_owned()
+    };
+    if let Some((words, _)) = &forced {
+        detail.push_str(&format!(" The login starts `{}`.", words.join(" ")));
+    }
+    if !way.factors.bypassed.is_empty() {
+        detail.push_str(" The stack grants access without its module for a further factor (cited).");
+    }
+    let switch = if way.methods == ["password"] { "passwordauthentication" } else { "authenticationmethods" };
+    let void = if condition.is_none() { server.without_effect(switch) } else { Vec::new() };
+    if !void.is_empty() {
+        detail.push_str(" Later lines that set another value have no effect, as the first one wins (cited).");
+    }
+    let evidence: Vec<Origin> = condition
+        .map(|condition| condition.origin)
+        .into_iter()
+        .chain(methods.map(|(_, origin)| origin))
+        .chain(open.iter().flat_map(|_| &weakest.factors.lines).copied())
+        .chain(way.factors.lines.iter().copied())
+        .chain(way.factors.bypassed.iter().copied())
+        .chain(void)
+        .chain(from.evidence())
+        .collect();
+    // Defaults stand nowhere: the line that switches passwords off decides, or else the file.
+    let off = stated(server, "passwordauthentication", &connection).map(|(_, origin)| origin);
+    let stands = |lines: &[Origin]| !lines.is_empty();
+    let by_other = open.is_some() && stands(&weakest.factors.lines);
+    let evidence = if condition.is_some() || methods_stated || by_other || stands(&way.factors.lines) {
+        evidence
+    } else {
+        [off.unwrap_or(server.origin)].into_iter().chain(evidence).collect()
+    };
+    let evidence = each_once(evidence);
+    let verdict = Verdict::Fail(Fail {
+        rating,
+        title: match condition {
+            Some(condition) => {
+                format!("SSH accepts {} with a single factor: {words}{unless}", condition.words())
+            }
+            None => format!("SSH accepts a single factor: {words}{unless}"),
+        }
         .into(),
-        evidence: evidence.collect(),
-    })
+        detail: detail.into(),
+        evidence,
+    });
+    (verdict, open)
+}
+
+/// Lines without repetitions, in order.
+fn each_once(mut lines: Vec<Origin>) -> Vec<Origin> {
+    let mut seen = BTreeSet::new();
+    lines.retain(|line| seen.insert((line.export, line.start)));
+    lines
+}
+
+/// A stated value, with its line.
+fn stated(
+    server: &SshServer,
+    keyword: &str,
+    connection: &SshConnection<'_>,
+) -> Option<(Vec<String>, Origin)> {
+    match server.effective(keyword, connection) {
+        Setting::Stated { value, origin } if !value.is_empty() => Some((value, origin)),
+        _ => None,
+    }
 }
 
 #[cfg(test)]
@@ -173,21 +251,83 @@ mod tests {
             ("keys only", "PasswordAuthentication no\nMaxAuthTries 3\n", None, "fail low d sshd_config:1"),
             ("two methods", "AuthenticationMethods publickey,password\nMaxAuthTries 3\n", None, "pass d"),
             ("a code and a password", PAM_ONLY, Some(OATH), "pass d"),
-            ("the code is in comments", PAM_ONLY, Some(COMMENTED), "fail medium d sshd:2 sshd_config:1"),
+            ("the code is in comments", PAM_ONLY, Some(COMMENTED), "fail medium d sshd_config:2 sshd:2"),
             (
                 "the code is in the wrong stack",
                 PAM_ONLY,
                 Some(WRONG_STACK),
-                "fail medium d sshd:2 sshd_config:1",
+                "fail medium d sshd_config:2 sshd:2",
             ),
             ("RADIUS alone is a question", PAM_ONLY, Some(RADIUS), "ask d"),
             ("PAM not exported", PAM_ONLY, None, "ask d"),
+            // A switch for passwords counts, whatever the stack may require beside it; a key that is enough makes it certain too.
+            (
+                "a password behind PAM",
+                "PasswordAuthentication yes\nUsePAM yes\n",
+                None,
+                "fail medium d sshd_config:1 | ask d",
+            ),
+            (
+                "a key beside PAM",
+                "PasswordAuthentication no\nKbdInteractiveAuthentication yes\nUsePAM yes\n",
+                None,
+                "fail medium d sshd_config:2 | ask d",
+            ),
+            (
+                "a key beside a RADIUS server",
+                "PasswordAuthentication no\nKbdInteractiveAuthentication yes\nUsePAM yes\n",
+                Some(RADIUS),
+                "fail low d sshd_config:2 sshd:1 | ask d",
+            ),
+            (
+                "a code alone",
+                PAM_ONLY,
+                Some(("d/etc/pam.d/sshd", "auth required pam_oath.so\n")),
+                "fail medium d sshd_config:2 sshd:1",
+            ),
+            (
+                "a code that is bypassed",
+                PAM_ONLY,
+                Some((
+                    "d/etc/pam.d/sshd",
+                    "auth sufficient pam_unix.so\nauth required pam_oath.so\n@include common-account\n",
+                )),
+                "fail medium d sshd_config:2 sshd:1 sshd:2",
+            ),
+            (
+                "an included stack",
+                PAM_ONLY,
+                Some(("d/etc/pam.d/sshd", "@include common-auth\n@include common-session\n")),
+                "ask d",
+            ),
+            (
+                "the first value wins",
+                "UsePAM no\nPasswordAuthentication yes\nPasswordAuthentication no\n",
+                None,
+                "fail medium d sshd_config:2 sshd_config:3",
+            ),
+            (
+                "every account is locked",
+                "UsePAM no\nPasswordAuthentication yes\nPubkeyAuthentication no\n",
+                Some(("d/etc/passwd", "ann:!:1000:1000::/home/ann:/bin/sh\n")),
+                "pass d",
+            ),
+            (
+                "one account is not locked",
+                "UsePAM no\nPasswordAuthentication yes\n",
+                Some((
+                    "d/etc/passwd",
+                    "ann:!:1000:1000::/home/ann:/bin/sh\nbo:x:1001:1001::/home/bo:/bin/sh\n",
+                )),
+                "fail medium d sshd_config:2",
+            ),
             ("would not start", "MaxAuthTries x\n", None, "ask d"),
             ("an include that is missing", "Include more.conf\nMaxAuthTries 3\n", None, "ask d"),
         ] {
             let mut files = vec![("d/etc/ssh/sshd_config", config)];
             files.extend(more);
-            run(&CHECK, &[(name, &files, &[wanted])]);
+            let wanted: Vec<&str> = wanted.split(" | ").collect();
+            run(&CHECK, &[(name, &files, &wanted)]);
         }
     }
 
@@ -197,13 +337,21 @@ mod tests {
         for (lines, wanted) in [
             (
                 "Match User ann\nAuthenticationMethods password\n",
-                &["pass d", "fail medium d sshd_config:5 sshd_config:1"][..],
+                &["pass d", "fail medium d sshd_config:5"][..],
             ),
             (
                 "Match Address 10.4.0.0/24\nAuthenticationMethods publickey\n",
-                &["pass d", "fail low d sshd_config:5 sshd_config:1"],
+                &["pass d", "fail low d sshd_config:5"],
             ),
             ("Match User ann\nAuthenticationMethods publickey,password\n", &["pass d"]),
+            (
+                "Match Group helpers\nAuthenticationMethods password\nForceCommand /bin/menu\n",
+                &["pass d", "fail low d sshd_config:5"],
+            ),
+            (
+                "Match LocalPort 2222\nAuthenticationMethods password\n",
+                &["pass d", "fail medium d sshd_config:5"],
+            ),
             ("Match User ann\nBanner none\n", &["pass d"]),
             ("#Match User ann\n#AuthenticationMethods password\n", &["pass d"]),
         ] {

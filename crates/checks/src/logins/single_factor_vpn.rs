@@ -2,8 +2,9 @@
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
+use std::collections::BTreeSet;
 use trevlin_analysis::authentication::{
-    Factors, PppAuthentication, easier, login_paths, of_source, of_tls_based, server_names,
+    PppAuthentication, Undecided, login_paths, of_source, of_tls_based, server_names,
 };
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::l2tp;
@@ -42,16 +43,22 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
+            let mut open = None;
+            let mut by_paths = || {
+                let (verdict, undecided) = openconnect(estate, at, tunnel);
+                open = undecided;
+                verdict
+            };
             let verdict = match (&tunnel.refused, tunnel.family, estate.dial_in(at, number)) {
                 (Some((why, origin)), TunnelFamily::OpenVpn | TunnelFamily::OpenConnect, _) => {
                     refused(tunnel, why, *origin)
                 }
                 _ if !tunnel.accepts_clients() => Verdict::DoesNotApply,
                 (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
-                (_, TunnelFamily::OpenConnect, _) => openconnect(estate, at, tunnel),
+                (_, TunnelFamily::OpenConnect, _) => by_paths(),
                 // L2TP users log in there.
                 (_, TunnelFamily::Ipsec, _) if l2tp::carries_l2tp(tunnel) => Verdict::DoesNotApply,
-                (_, TunnelFamily::Ipsec, _) => openconnect(estate, at, tunnel),
+                (_, TunnelFamily::Ipsec, _) => by_paths(),
                 (_, TunnelFamily::WireGuard, _) => keys(tunnel),
                 (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(estate, at, tunnel, dial_in),
                 (_, TunnelFamily::L2tp, Some(dial_in)) => {
@@ -60,6 +67,13 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 _ => Verdict::DoesNotApply,
             };
             answers.push(Answer::new(at, Subject::tunnel(tunnel), with_forward(estate, at, tunnel, verdict)));
+            answers.extend(open.map(|open| {
+                Answer::new(
+                    at,
+                    Subject::tunnel(tunnel).with("verified elsewhere"),
+                    ask_factors(tunnel, &open),
+                )
+            }));
         }
     }
     answers
@@ -72,7 +86,7 @@ fn with_forward(estate: &Analyses, at: usize, tunnel: &Tunnel, verdict: Verdict)
     let rank = |reachability_from: &Reachability<'_>| match reachability_from {
         Reachability::Everybody(_) => 0,
         Reachability::Forwarded(..) => 1,
-        Reachability::Some(_) => 2,
+        Reachability::Some(_) | Reachability::Named(..) => 2,
         Reachability::NotKnown => 3,
         Reachability::Inside => 4,
     };
@@ -205,53 +219,70 @@ fn keys(tunnel: &Tunnel) -> Verdict {
     })
 }
 
-/// The weakest of several login paths decides.
-fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
-    // The line that opens the way is the one to cite.
-    let ways = login_paths(estate, at, tunnel).into_iter().map(|(factors, opened)| match factors {
-        Factors::Known(kinds, lines) => {
-            let rest = lines.into_iter().filter(|line| *line != opened);
-            Factors::Known(kinds, [opened].into_iter().chain(rest).collect())
+/// The weakest of several login paths decides. Where the exports do not show what it requires, it is asked about; where another path
+/// accepts one factor, that is certain besides.
+fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> (Verdict, Option<Undecided>) {
+    let ways = login_paths(estate, at, tunnel);
+    let Some((weakest, opened)) = ways.iter().min_by_key(|(factors, _)| factors.weakness()) else {
+        return (Verdict::DoesNotApply, None);
+    };
+    let single = ways.iter().filter(|(factors, _)| factors.is_single());
+    let certain = match &weakest.undecided {
+        None if weakest.kinds.len() > 1 => return (Verdict::Pass, None),
+        None => weakest,
+        Some(undecided) => match single.min_by_key(|(factors, _)| factors.weakness()) {
+            Some((factors, _)) => factors,
+            None => return (ask_factors(tunnel, undecided), None),
+        },
+    };
+    let by_key = tunnel.proof.shared_key.is_some() && tunnel.proof.passwords.is_empty();
+    let kind = certain.kinds.first().copied();
+    let words = match kind {
+        Some(FactorKind::Knowledge) if by_key => "a shared key".to_owned(),
+        None => "nothing".to_owned(),
+        Some(kind) => kind.words().to_owned(),
+    };
+    // A password that another system verifies is no stronger than one, as far as the exports show.
+    let words = match weakest.undecided {
+        Some(_) if !matches!(kind, None | Some(FactorKind::Knowledge)) => {
+            format!("{words}, or the login that another system verifies")
         }
-        unknown => unknown,
+        _ => words,
+    };
+    let (severity, why) = match kind {
+        None => (Severity::Critical, "no authentication is required"),
+        Some(FactorKind::Knowledge | FactorKind::OneTimeCode) => {
+            (CHECK.severity, "the factor can be guessed or phished")
+        }
+        Some(_) if weakest.undecided.is_some() => (
+            CHECK.severity,
+            "a second system verifies a login, and the exports do not show that it requires two factors",
+        ),
+        Some(_) => (Severity::Medium, "the single factor cannot be guessed"),
+    };
+    let evidence = [*opened]
+        .into_iter()
+        .chain(weakest.lines.iter().copied())
+        .chain(certain.lines.iter().copied())
+        .chain(certain.bypassed.iter().copied());
+    let mut evidence: Vec<Origin> = evidence.collect();
+    let mut seen = BTreeSet::new();
+    evidence.retain(|line| seen.insert((line.export, line.start)));
+    let verdict = Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("Single factor is sufficient at the {}: {words}", tunnel.name).into(),
+        detail: format!("The weakest login accepted by the {} requires one factor: {words}.", tunnel.name)
+            .into(),
+        evidence,
     });
-    match ways.reduce(easier) {
-        None => Verdict::DoesNotApply,
-        Some(Factors::Known(kinds, _)) if kinds.len() > 1 => Verdict::Pass,
-        Some(Factors::Known(kinds, lines)) => {
-            let by_key = tunnel.proof.shared_key.is_some() && tunnel.proof.passwords.is_empty();
-            let words = match kinds.iter().next() {
-                Some(FactorKind::Knowledge) if by_key => "a shared key",
-                kind => kind.map_or("nothing", |kind| kind.words()),
-            };
-            let (severity, why) = match kinds.iter().next() {
-                None => (Severity::Critical, "no authentication is required"),
-                Some(FactorKind::Knowledge | FactorKind::OneTimeCode) => {
-                    (CHECK.severity, "the factor can be guessed or phished")
-                }
-                Some(_) => (Severity::Medium, "the single factor cannot be guessed"),
-            };
-            Verdict::Fail(Fail {
-                rating: CHECK.rated_at(severity, why),
-                title: format!("Single factor is sufficient at the {}: {words}", tunnel.name).into(),
-                detail: format!(
-                    "The weakest login accepted by the {} requires one factor: {words}.",
-                    tunnel.name
-                )
-                .into(),
-                evidence: lines,
-            })
-        }
-        Some(Factors::Unknown { ask, evidence, file }) => {
-            ask_factors(tunnel, ask, evidence).wanting_all(file)
-        }
-    }
+    (verdict, weakest.undecided.clone())
 }
 
 /// The request where another service decides about the factors of a tunnel.
-fn ask_factors(tunnel: &Tunnel, beginning: String, evidence: Vec<Origin>) -> Verdict {
+fn ask_factors(tunnel: &Tunnel, undecided: &Undecided) -> Verdict {
+    let Undecided { ask, evidence, file } = undecided.clone();
     let reason = Reason::decides(format!("which factors {} requires", tunnel.name));
-    Verdict::provide(beginning, reason, evidence)
+    Verdict::provide(ask, reason, evidence).wanting_all(file)
 }
 
 fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
@@ -311,37 +342,38 @@ fn by_somebody(
     source: &PasswordSource,
     asked_at: Origin,
 ) -> Verdict {
-    match of_source(estate, at, tunnel, source, asked_at) {
-        Factors::Known(kinds, _) if kinds.len() > 1 => Verdict::Pass,
-        Factors::Known(kinds, lines) => {
-            let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
-            let severity = if kinds.is_empty() { Severity::Critical } else { CHECK.severity };
-            let who = match source {
-                PasswordSource::Pam(service) => format!("the PAM stack of `{service}`"),
-                PasswordSource::Radius => "the RADIUS server".into(),
-                _ => "the password check".into(),
-            };
-            Verdict::Fail(Fail {
-                rating: CHECK.rated_at(severity, format!("{who} requires one factor only: {words}")),
-                title: format!("Single factor is sufficient at the {}: {words}", tunnel.name).into(),
-                detail: format!(
-                    "The {} requires no certificate, and {who} requires one factor: {words}.",
-                    tunnel.name
-                )
-                .into(),
-                evidence: [asked_at]
-                    .into_iter()
-                    .chain(lines.into_iter().filter(|line| *line != asked_at))
-                    .chain([tunnel.origin])
-                    .collect(),
-            })
-        }
-        Factors::Unknown { ask, mut evidence, file } => {
-            evidence.insert(0, asked_at);
-            evidence.push(tunnel.origin);
-            ask_factors(tunnel, ask, evidence).wanting_all(file)
-        }
+    let mut found = of_source(estate, at, tunnel, source, asked_at);
+    if let Some(undecided) = &mut found.undecided {
+        undecided.evidence.insert(0, asked_at);
+        undecided.evidence.push(tunnel.origin);
+        return ask_factors(tunnel, undecided);
     }
+    if found.kinds.len() > 1 {
+        return Verdict::Pass;
+    }
+    let words = found.kinds.first().map_or("nothing", |kind| kind.words());
+    let severity = if found.kinds.is_empty() { Severity::Critical } else { CHECK.severity };
+    let who = match source {
+        PasswordSource::Pam(service) => format!("the PAM stack of `{service}`"),
+        PasswordSource::Radius => "the RADIUS server".into(),
+        _ => "the password check".into(),
+    };
+    let bypassed = if found.bypassed.is_empty() {
+        ""
+    } else {
+        " The stack grants access without its module for a further factor (cited)."
+    };
+    let lines = found.lines.into_iter().chain(found.bypassed).filter(|line| *line != asked_at);
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, format!("{who} requires one factor only: {words}")),
+        title: format!("Single factor is sufficient at the {}: {words}", tunnel.name).into(),
+        detail: format!(
+            "The {} requires no certificate, and {who} requires one factor: {words}.{bypassed}",
+            tunnel.name
+        )
+        .into(),
+        evidence: [asked_at].into_iter().chain(lines).chain([tunnel.origin]).collect(),
+    })
 }
 
 #[cfg(test)]

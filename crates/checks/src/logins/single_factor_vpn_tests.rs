@@ -138,7 +138,16 @@ fn openconnect_servers() {
         ("auth = certificate\nauth = plain[passwd=a]", &[], "pass d"),
         ("auth = certificate\nauth = radius[config=/x]", &[], "pass d"),
         ("auth = radius[config=/x]", &[], "ask d"),
-        ("auth = radius[config=/x]\nenable-auth = certificate", &[], "fail medium d ocserv.conf:3"),
+        (
+            "auth = radius[config=/x]\nenable-auth = certificate",
+            &[],
+            "fail high d ocserv.conf:2 ocserv.conf:3 | ask d",
+        ),
+        (
+            "auth = certificate\nenable-auth = radius[config=/x]",
+            &[],
+            "fail high d ocserv.conf:3 ocserv.conf:2 | ask d",
+        ),
         ("auth = certificate\nauth = pam\nenable-auth = certificate", &[], "fail medium d ocserv.conf:4"),
         ("auth = pam", &[], "ask d"),
         (
@@ -156,7 +165,8 @@ fn openconnect_servers() {
         let text = format!("ipv4-network = 10.9.0.0/24\n{auth}\n");
         let files: Vec<_> =
             [("d/ocserv.conf", text.as_str())].into_iter().chain(more.iter().copied()).collect();
-        run(&CHECK, &[(auth, &files, &[wanted])]);
+        let wanted: Vec<&str> = wanted.split(" | ").collect();
+        run(&CHECK, &[(auth, &files, &wanted)]);
     }
 }
 
@@ -202,6 +212,29 @@ fn connections_and_peers() {
             &[],
         )],
     );
+    // Whoever may connect from any address, by a login or a pattern, is remote access, with a pool of addresses or without one.
+    for (name, lines, wanted) in [
+        (
+            "a login from anywhere",
+            "rightauth=eap-mschapv2\n\trightid=desk@gate.example",
+            "fail high d ipsec.conf:1 ipsec.conf:4",
+        ),
+        (
+            "a pattern of identities",
+            "rightauth=pubkey\n\trightid=*@gate.example",
+            "fail medium d ipsec.conf:4",
+        ),
+        (
+            "a pattern of names",
+            "rightauth=pubkey\n\trightid=\"O=Veyholm, CN=*\"",
+            "fail medium d ipsec.conf:4",
+        ),
+        ("one branch without a fixed address", "rightauth=psk\n\trightid=@yard.example", "none d"),
+        ("a login at a fixed address", "right=198.51.100.9\n\trightauth=eap-mschapv2", "none d"),
+    ] {
+        let text = format!("conn c\n\tauto=add\n\tright=%any\n\t{lines}\n");
+        run(&CHECK, &[(name, &[("d/ipsec.conf", &text)], &[wanted])]);
+    }
     let site = "conn c\n\tauto=add\n\tright=198.51.100.9\n\tauthby=secret\n";
     run(&CHECK, &[("a site", &[("d/ipsec.conf", site)], &["none d"])]);
     let peers = "[Interface]\nPrivateKey = k\nAddress = 10.9.0.1/24\nListenPort = 51820\n[Peer]\nPublicKey = a\nAllowedIPs = 10.9.0.2/32\n";

@@ -4,6 +4,7 @@ pub(super) mod certificate_expired;
 pub(super) mod certificate_name_mismatch;
 pub(super) mod certificate_self_signed;
 pub(super) mod certificate_weak;
+pub(super) mod client_key_on_server;
 pub(super) mod dynamic_dns_token;
 pub(super) mod password_logged;
 pub(super) mod password_stored_in_clear;

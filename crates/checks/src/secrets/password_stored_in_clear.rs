@@ -2,12 +2,12 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{LoginList, Origin, Setting};
+use trevlin_model::{Login, LoginDaemon, LoginList, Origin, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -18,18 +18,24 @@ pub(crate) const CHECK: Check = Check {
     why: "Anyone who reads the file, a backup or this export obtains every password in it. Users often reuse them elsewhere.",
     fix: "Store hashes where the protocol permits it (PAP inside TLS, certificates), in one place only. Where MS-CHAP or \
           CHAP need clear text, protect the file and its backups and use generated passwords.",
-    judged: "Fails for each list with an active account whose password is in clear text. Passes for lists of hashes. The \
+    judged: "Fails for each list with an active account whose password is in clear text, one level higher where the accounts administer the device. Passes for lists of hashes. The \
              strength of each password is judged by another check.",
     references: &["NIST SP 800-63B, 5.1.1.2", "RFC 2759, 1"],
     controls: &[Control::grundschutz("CON.1.A4")],
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut lists: BTreeMap<&str, Vec<(bool, Origin)>> = BTreeMap::new();
-        for login in &device.logins {
+        let live = |login: &&Login| !login.expires.is_some_and(|expiry| expiry.has_passed(baseline.day()));
+        let mut administer = BTreeSet::new();
+        for login in device.logins.iter().filter(live) {
+            if login.daemon == Some(LoginDaemon::Administration) {
+                let LoginList::LocalFile(path) = &login.list;
+                administer.insert(path.as_str());
+            }
             let LoginList::LocalFile(path) = &login.list;
             if let Some(held) = &login.secret {
                 let clear = held.kind == SecretKind::LoginPassword && !held.secret.is_withheld();
@@ -55,7 +61,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let verdict = match clear.first() {
                 None => Verdict::Pass,
                 Some(first) => Verdict::Fail(Fail {
-                    rating: CHECK.rated("an attacker must read the file first"),
+                    rating: if administer.contains(path) {
+                        CHECK.rating().raised("the accounts administer the device")
+                    } else {
+                        CHECK.rated("an attacker must read the file first")
+                    },
                     title: match clear.len() {
                         1 => "One password is stored in clear text".to_owned(),
                         count => format!("{count} passwords are stored in clear text"),

@@ -88,4 +88,15 @@ mod tests {
             run(&CHECK, &[(lines, &files, wanted)]);
         }
     }
+
+    #[test]
+    fn the_password_of_an_ike_client_is_no_list_of_users() {
+        let secrets = ("d/etc/ipsec.secrets", "yard : EAP \"sesame\"\n");
+        let dials = "conn c\n\tauto=add\n\tright=198.51.100.9\n\tleftauth=eap-mschapv2\n\teap_identity=yard\n\trightauth=pubkey\n";
+        let asks =
+            "conn c\n\tauto=add\n\tright=%any\n\trightsourceip=10.9.0.0/24\n\trightauth=eap-mschapv2\n";
+        for (text, wanted) in [(dials, &["fail medium d ipsec.secrets:1"][..]), (asks, &[])] {
+            run(&CHECK, &[(text, &[("d/etc/ipsec.conf", text), secrets], wanted)]);
+        }
+    }
 }

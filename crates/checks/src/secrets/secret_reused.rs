@@ -8,7 +8,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::secret::{SecretKind, group_letter, reuse_groups};
-use trevlin_model::{Origin, SecretRecord};
+use trevlin_model::{Login, Origin, SecretRecord};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -27,11 +27,11 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let mut held: Vec<(usize, &Arc<SecretRecord>)> = Vec::new();
     let mut places = BTreeSet::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let opens = of_logins(estate, at);
+        let opens = of_logins(estate, at, baseline.day());
         for one in &device.facts.secrets {
             // A file that another reads in is met twice.
             if in_use(one, &opens) && places.insert(one.origin) {
@@ -74,9 +74,10 @@ fn not_comparable(estate: &EstateMap) -> Vec<Answer> {
 }
 
 /// Places of passwords that permit a login, or that the device uses at other services.
-fn of_logins(estate: &EstateMap, device: usize) -> BTreeSet<Origin> {
+fn of_logins(estate: &EstateMap, device: usize, day: i64) -> BTreeSet<Origin> {
     let device = &estate.devices[device];
-    let logins = device.logins.iter().filter_map(|login| Some(login.secret.as_ref()?.origin));
+    let live = |login: &&Login| !login.expires.is_some_and(|expiry| expiry.has_passed(day));
+    let logins = device.logins.iter().filter(live).filter_map(|login| Some(login.secret.as_ref()?.origin));
     // A line without addresses is a password for dialling out (pppd(8), AUTHENTICATION).
     let out = device.facts.credentials.iter().filter_map(|line| match &line.secret {
         trevlin_model::Setting::Stated { value: Some(secret), .. }
@@ -121,9 +122,9 @@ fn equal_by_design(group: &[(usize, &Arc<SecretRecord>)]) -> bool {
     if devices.len() == 1 && group.iter().all(|(_, one)| one.kind == SecretKind::Community) {
         return true;
     }
-    // A device may keep its key in two files.
+    // A device may keep its key in two files; a key of two WireGuard interfaces is one of two peers.
     if devices.len() == 1 && group.iter().all(|(_, one)| one.kind == SecretKind::PrivateKey) {
-        return true;
+        return owners.len() == 1 || group.iter().any(|(_, one)| one.secret.wireguard_public_key().is_none());
     }
     people && owners.len() == 1 && (devices.len() == 1 || group.len() == 2)
 }
@@ -181,6 +182,7 @@ mod tests {
 
     const SERVER: (&str, &str) = ("d/pptpd.conf", "option /etc/ppp/options\nremoteip 10.4.0.9\n");
     const OPTIONS: (&str, &str) = ("d/ppp/options", "name pptp\nrequire-mschap-v2\n");
+    const WIREGUARD: &str = "[Interface]\nPrivateKey = dwdtCnMYpX08FsFyUbJmRd9ML4frwJkqsXf7pR25LCo=\nAddress = 10.9.0.7/32\n[Peer]\nPublicKey = x=\nEndpoint = 192.0.2.9:51820\nAllowedIPs = 10.4.0.0/24\n";
     const KEY: &str = "client\ndev tun\nremote 192.0.2.9\n<key>\nAAAA\n</key>\n";
 
     #[test]
@@ -264,6 +266,16 @@ mod tests {
                         ("e/clients.conf", "client gate {\n ipaddr = 10.4.0.9\n secret = \"sesame\"\n}\n"),
                     ],
                     &["fail high d chap-secrets:1 clients.conf:3"],
+                ),
+                (
+                    "one key for two clients",
+                    &[("d/clients/a.conf", WIREGUARD), ("d/clients/b.conf", WIREGUARD)],
+                    &["fail high d a.conf:2 b.conf:2"],
+                ),
+                (
+                    "one interface in two files",
+                    &[("d/etc/wireguard/wg0.conf", WIREGUARD), ("d/running/wg0.conf", WIREGUARD)],
+                    &[],
                 ),
                 ("different", &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * other *\n")], &[]),
                 (

@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
           Inform the user, and check the logs for unauthorised logins.",
     judged: "Fails where a password is easier to guess than the baseline permits, considering the names of user, device and \
              organisation, or shorter than 8 characters. Undetermined where the secret is in a file that was not exported. \
-             Entries that grant no access do not apply, and hashes are not judged here.",
+             Entries that grant no access, and accounts that have expired at the date of the audit, do not apply, and hashes are not judged here.",
     references: &["NIST SP 800-63B, 5.1.1", "OWASP ASVS 4.0.3, 2.1"],
     controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Analyses(run),
@@ -35,7 +35,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
         // A list may be long, and guessing takes long.
-        answers.par_extend(device.logins.par_iter().filter_map(|login| {
+        let live = |login: &&Login| !login.expires.is_some_and(|expiry| expiry.has_passed(baseline.day()));
+        answers.par_extend(device.logins.par_iter().filter(live).filter_map(|login| {
             let subject = Subject::of(SubjectKind::Login).with(&login.user).with(&login.service);
             judge(estate, at, login, baseline).map(|verdict| Answer::new(at, subject, verdict))
         }));
@@ -167,7 +168,7 @@ fn shown(user: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{answers, estate_with, run};
+    use crate::testing::{answers, answers_as_of, estate_with, run};
 
     const SERVER: (&str, &str) = ("d/etc/pptpd.conf", "option /etc/ppp/pptpd-options\nremoteip 10.4.0.9\n");
     const OPTIONS: (&str, &str) = ("d/etc/ppp/pptpd-options", "name pptp\nrequire-mschap-v2\n");
@@ -190,6 +191,38 @@ mod tests {
             ("ann * password *\nann pptp vK3!pw9-Zr7_qTx2mL *", &["pass d"]),
         ] {
             run(&CHECK, &[(secrets, &[SERVER, OPTIONS, ("d/etc/ppp/chap-secrets", secrets)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn accounts_that_have_expired_at_the_date_of_the_audit() {
+        for (more, wanted) in [
+            (", Expiration := \"1 Mar 2026\"", &[][..]),
+            (", Expiration := \"Mar 26 2026 10:00:00\"", &["fail critical d users:1"]),
+            (", Expiration := \"1 Mar 2027\"", &["fail critical d users:1"]),
+            (", Expiration := \"soon\"", &["fail critical d users:1"]),
+            ("", &["fail critical d users:1"]),
+        ] {
+            let list = format!("ann Cleartext-Password := \"password\"{more}\n");
+            let estate = estate_with(&[("d/raddb/users", &list)], "");
+            assert_eq!(answers_as_of(&CHECK, &estate, jiff::civil::date(2026, 3, 26)), wanted, "{more}");
+        }
+    }
+
+    #[test]
+    fn accounts_of_the_administration() {
+        let rpcd = |password: &str| {
+            format!(
+                "config login\n\toption username 'purser'\n\toption password '{password}'\n\tlist write '*'\n"
+            )
+        };
+        for (password, wanted) in [
+            ("sesame", &["fail high d rpcd:3"][..]),
+            ("$p$root", &[]),
+            ("$6$salt$abcdefgh", &[]),
+            ("vK3!pw9-Zr7_qTx2mL", &["pass d"]),
+        ] {
+            run(&CHECK, &[(password, &[("d/etc/config/rpcd", &rpcd(password))], wanted)]);
         }
     }
 

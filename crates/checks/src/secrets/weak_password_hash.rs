@@ -7,7 +7,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::account::{HashScheme, StoredPassword};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Device, Origin, SecretRecord};
+use trevlin_model::{Device, Expiry, Origin, SecretRecord};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let hidden = |one: &&trevlin_model::account::Account| {
@@ -43,7 +43,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Verdict::ask(ask, vec![account.origin]).wanting("/etc/shadow"),
             ));
         }
-        for (name, held, origin) in hashes(device) {
+        for (name, held, origin) in hashes(device, baseline.day()) {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Account).with(name),
@@ -54,14 +54,21 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-fn hashes(device: &Device) -> impl Iterator<Item = (&str, &SecretRecord, Origin)> {
+/// Hashes of accounts that have not expired.
+fn hashes(device: &Device, day: i64) -> impl Iterator<Item = (&str, &SecretRecord, Origin)> {
+    let live = move |expires: Option<Expiry>| !expires.is_some_and(|expiry| expiry.has_passed(day));
     let accounts = device.facts.accounts.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
-    let shadow = device.facts.shadow.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
+    let shadow = device
+        .facts
+        .shadow
+        .iter()
+        .filter(move |one| live(one.expires))
+        .map(|one| (one.name.as_str(), &one.password, one.origin));
     let accounts = accounts.chain(shadow).filter_map(|(name, password, origin)| match password {
         StoredPassword::Hash { held, .. } => Some((name, &**held, origin)),
         _ => None,
     });
-    let logins = device.logins.iter().filter_map(|login| {
+    let logins = device.logins.iter().filter(move |login| live(login.expires)).filter_map(|login| {
         let held = login.secret.as_ref().filter(|held| held.kind == SecretKind::PasswordHash)?;
         Some((login.user.as_str(), &**held, login.origin))
     });

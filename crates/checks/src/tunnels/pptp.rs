@@ -85,7 +85,7 @@ fn fail(estate: &Analyses, at: usize, origin: Origin) -> Verdict {
         Reachability::Everybody(_) => {
             (Severity::Critical, reachability_from.phrase(estate).unwrap_or(why_this_severity))
         }
-        Reachability::Some(_) => {
+        Reachability::Some(_) | Reachability::Named(..) => {
             (Severity::High, reachability_from.phrase(estate).unwrap_or(why_this_severity))
         }
         Reachability::Inside => {

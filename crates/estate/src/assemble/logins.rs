@@ -2,9 +2,38 @@
 
 use crate::assemble::Estate;
 use indexmap::IndexMap;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use trevlin_model::{AllowedAddresses, Credential, Login, LoginDaemon, LoginList, SecretsFile, Setting};
+use trevlin_model::ipsec::{AuthRound, IpsecConnection};
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{
+    AllowedAddresses, Credential, Facts, Login, LoginDaemon, LoginList, Origin, SecretsFile, Setting,
+};
+
+/// Takes the EAP and XAuth passwords of a device that only logs in elsewhere for what they are: passwords that it stores, and no list of
+/// its users. Where no connection was exported, the list may be either.
+pub(super) fn settle_ike(facts: &mut Facts) {
+    let rounds = |side: fn(&IpsecConnection) -> &[AuthRound]| {
+        let connections = facts.tunnels.iter().filter_map(|tunnel| tunnel.ipsec.as_deref());
+        connections.flat_map(side).any(AuthRound::is_login)
+    };
+    if !rounds(|one| &one.local) || rounds(|one| &one.remote) {
+        return;
+    }
+    let ike = |login: &Login| login.daemon == Some(LoginDaemon::Ike);
+    let places: BTreeSet<Origin> = facts
+        .logins
+        .iter()
+        .filter(|login| ike(login))
+        .filter_map(|login| Some(login.secret.as_ref()?.origin))
+        .collect();
+    facts.logins.retain(|login| !ike(login));
+    for held in &mut facts.secrets {
+        if held.kind == SecretKind::LoginPassword && places.contains(&held.origin) {
+            *held = Arc::new(held.with_kind(SecretKind::OwnPassword));
+        }
+    }
+}
 
 /// Logins from pppd's secrets files, for each tunnel that would consult them.
 pub(super) fn of(estate: &Estate, device: usize) -> Vec<Login> {
@@ -74,6 +103,7 @@ fn login(one: &Credential, service: &str, certain: bool) -> Login {
         service: service.to_owned(),
         secret,
         certain,
+        expires: None,
         origin: one.origin,
     }
 }

@@ -184,6 +184,7 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     let entry = file.device(&folder).cloned().unwrap_or_default();
     facts.interfaces = merge(std::mem::take(&mut facts.interfaces));
     facts.stored_interfaces = merge(std::mem::take(&mut facts.stored_interfaces));
+    logins::settle_ike(&mut facts);
     // One interface as files have it and as it runs, or as two files have it, is one tunnel.
     let mut seen: BTreeSet<(TunnelFamily, String)> = BTreeSet::new();
     facts.tunnels.retain(|one| {

@@ -212,6 +212,12 @@ impl Baseline {
         Self { as_of, device_baselines }
     }
 
+    /// The date of the audit in days since 1970-01-01.
+    #[must_use]
+    pub fn day(&self) -> i64 {
+        i64::from((self.as_of - Date::constant(1970, 1, 1)).get_days())
+    }
+
     /// The thresholds for a device, by its number in the estate.
     #[must_use]
     pub fn at(&self, device: usize) -> &Thresholds {

@@ -21,6 +21,22 @@ impl Secret {
     }
 }
 
+impl Secret {
+    /// The public key that belongs to it, in Base64, where it is written like a private key of WireGuard: 32 bytes in Base64
+    /// (wg(8), genkey and pubkey; RFC 7748, 5).
+    #[must_use]
+    pub fn wireguard_public_key(&self) -> Option<String> {
+        let text = self.expose().trim();
+        if text.len() != 44 {
+            return None;
+        }
+        let engine = &base64::engine::general_purpose::STANDARD;
+        let bytes = Zeroizing::new(engine.decode(text).ok()?);
+        let key: Zeroizing<[u8; 32]> = Zeroizing::new(bytes.as_slice().try_into().ok()?);
+        Some(engine.encode(x25519_dalek::x25519(*key, x25519_dalek::X25519_BASEPOINT_BYTES)))
+    }
+}
+
 /// Bytes as a secret: as text where they are valid text, otherwise one character for each byte.
 fn from_bytes(bytes: Zeroizing<Vec<u8>>) -> Secret {
     match std::str::from_utf8(&bytes) {
@@ -47,6 +63,17 @@ fn hex(text: &str) -> Option<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_public_key_of_a_private_one() {
+        // The first key of RFC 7748, 6.1.
+        let private = "dwdtCnMYpX08FsFyUbJmRd9ML4frwJkqsXf7pR25LCo=";
+        let public = "hSDwCYkwp1R0i33ctD73Wg2/Og0mOBr066SpjqqbTmo=";
+        assert_eq!(Secret::new(private).wireguard_public_key().as_deref(), Some(public));
+        for text in ["", "sesame", "S0Secret=", &"A".repeat(44)] {
+            assert_eq!(Secret::new(text).wireguard_public_key(), None, "{text}");
+        }
+    }
 
     #[test]
     fn what_is_behind_an_encoding() {

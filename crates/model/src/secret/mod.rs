@@ -221,6 +221,19 @@ pub struct SecretRecord {
     pub origin: Origin,
 }
 
+impl SecretRecord {
+    /// The same secret for another purpose.
+    #[must_use]
+    pub fn with_kind(&self, kind: SecretKind) -> Self {
+        Self {
+            secret: Secret::new(self.secret.expose()),
+            kind,
+            owner: self.owner.clone(),
+            origin: self.origin,
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

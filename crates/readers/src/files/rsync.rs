@@ -183,6 +183,7 @@ fn read_secrets(export: &Export, _: &ReadContext<'_>) -> Reading {
             service: "rsync".into(),
             secret,
             certain: true,
+            expires: None,
             origin,
         });
     }

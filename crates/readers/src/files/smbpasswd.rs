@@ -72,6 +72,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 // With the flag N no password is required.
                 secret: secret.filter(|_| !flags.contains('N')),
                 certain: true,
+                expires: None,
                 origin,
             });
         }

@@ -11,7 +11,7 @@ pub(crate) mod swanctl;
 use crate::addresses;
 use crate::reader::{LineRecorder, Reading};
 use std::net::{IpAddr, Ipv4Addr};
-use trevlin_model::ipsec::{IkeProof, IpsecConnection, Selectors};
+use trevlin_model::ipsec::{AuthRound, IkeProof, IpsecConnection, Selectors};
 use trevlin_model::offer::Offer;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
@@ -129,10 +129,15 @@ fn finish(
         TunnelRole::Server
     } else if asks_for_address {
         TunnelRole::Client
-    } else if connection.names_the_other_end() || connection.remote.iter().any(|round| !round.anybody()) {
+    } else if connection.names_the_other_end() {
         TunnelRole::PointToPoint
-    } else {
+    } else if connection.remote.iter().any(AuthRound::is_login)
+        || connection.remote.iter().all(AuthRound::admits_several)
+    {
+        // Users who log in from any address, or several peers under one pattern, are remote access.
         TunnelRole::Server
+    } else {
+        TunnelRole::PointToPoint
     };
     let mut tunnel =
         Tunnel::new(format!("IPsec connection {}", connection.name), TunnelFamily::Ipsec, role, origin);

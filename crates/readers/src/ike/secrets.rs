@@ -61,6 +61,7 @@ pub(super) fn take(whole: &View<'_, '_>, around: &ReadContext<'_>, export: &Expo
                         daemon: Some(trevlin_model::LoginDaemon::Ike),
                         secret: Some(Arc::clone(&held)),
                         certain: true,
+                        expires: None,
                         origin,
                     });
                 }

@@ -70,6 +70,7 @@ fn read(export: &Export) -> Reading {
                 service: "OpenConnect server".into(),
                 secret: Some(held),
                 certain: true,
+                expires: None,
                 origin,
             });
         }

@@ -2,7 +2,9 @@
 
 use super::sections::bare;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
+use jiff::civil::Date;
 use std::sync::Arc;
+use trevlin_model::Expiry;
 use trevlin_model::radius::RadiusEntry;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, Login, LoginList, Origin, Secret, SecretRecord};
@@ -34,8 +36,8 @@ const PASSWORDS: [(&str, bool); 18] = [
 ];
 
 /// Attributes that limit the rights of a user.
-const LIMITS: [&str; 6] =
-    ["Simultaneous-Use", "Session-Timeout", "Idle-Timeout", "Expiration", "Login-Time", "Calling-Station-Id"];
+const LIMITS: [&str; 5] =
+    ["Simultaneous-Use", "Session-Timeout", "Idle-Timeout", "Login-Time", "Calling-Station-Id"];
 
 /// One item: attribute, operator, value as written.
 struct Item<'a> {
@@ -47,6 +49,31 @@ struct Item<'a> {
 /// Whether an attribute holds a password; names of attributes have no case.
 fn is_password(attribute: &str) -> bool {
     PASSWORDS.iter().any(|(name, _)| name.eq_ignore_ascii_case(attribute))
+}
+
+/// The first day, since 1970-01-01, on which an account with this expiration is refused (rlm_expiration): a date such as `1 Mar 2026`,
+/// `Mar 1 2026` or `2026-03-01`, with a time of day or without.
+fn day_of(text: &str) -> Option<i64> {
+    const MONTHS: [&str; 12] =
+        ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
+    let words: Vec<&str> = text.split([' ', ',', 'T']).filter(|word| !word.is_empty()).collect();
+    let month = |word: &str| {
+        let start = word.get(..3)?.to_ascii_lowercase();
+        MONTHS.iter().position(|name| *name == start).map(|at| at as i8 + 1)
+    };
+    let (date, rest) = match words.as_slice() {
+        [date, rest @ ..] if date.contains('-') => (date.parse::<Date>().ok()?, rest),
+        [day, name, year, rest @ ..] if day.parse::<i8>().is_ok() => {
+            (Date::new(year.parse().ok()?, month(name)?, day.parse().ok()?).ok()?, rest)
+        }
+        [name, day, year, rest @ ..] => {
+            (Date::new(year.parse().ok()?, month(name)?, day.parse().ok()?).ok()?, rest)
+        }
+        _ => return None,
+    };
+    let midnight = rest.iter().all(|word| word.bytes().all(|one| matches!(one, b'0' | b':')));
+    let days = i64::from((date - Date::constant(1970, 1, 1)).get_days());
+    Some(if midnight { days } else { days + 1 })
 }
 
 /// Splits a list of items at its commas; quoted commas stay.
@@ -154,7 +181,7 @@ fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut R
         limits: Vec::new(),
         origin,
     };
-    let mut secret = None;
+    let (mut secret, mut expires) = (None, None);
     for item in items(rest) {
         if let Some((attribute, hashed)) =
             PASSWORDS.iter().find(|(name, _)| name.eq_ignore_ascii_case(item.attribute))
@@ -174,6 +201,10 @@ fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut R
         } else if item.attribute.eq_ignore_ascii_case("Auth-Type") {
             entry.accepts |= bare(item.value).eq_ignore_ascii_case("accept");
             entry.rejects |= bare(item.value).eq_ignore_ascii_case("reject");
+        } else if item.attribute.eq_ignore_ascii_case("Expiration") {
+            entry.limits.push((item.attribute.to_owned(), bare(item.value).to_owned()));
+            expires =
+                day_of(bare(item.value)).map(|day| Expiry { day, origin: export.origin_of(item.value) });
         } else if LIMITS.iter().any(|name| name.eq_ignore_ascii_case(item.attribute)) {
             entry.limits.push((item.attribute.to_owned(), bare(item.value).to_owned()));
         } else if item.operator != ":=" && item.operator != "+=" {
@@ -188,6 +219,7 @@ fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut R
             service: "RADIUS".into(),
             secret,
             certain: true,
+            expires,
             origin,
         });
     }
@@ -207,6 +239,24 @@ mod tests {
             "{text}"
         );
         read(&export, &ReadContext::default())
+    }
+
+    #[test]
+    fn days_of_expiry() {
+        for (text, day) in [
+            ("1 Mar 2026", Some(20513)),
+            ("01 March 2026", Some(20513)),
+            ("Mar 1 2026", Some(20513)),
+            ("2026-03-01", Some(20513)),
+            ("2026-03-01T00:00:00", Some(20513)),
+            ("1 Mar 2026 00:00", Some(20513)),
+            ("1 Mar 2026 12:30:00", Some(20514)),
+            ("1 Smarch 2026", None),
+            ("31 Feb 2026", None),
+            ("", None),
+        ] {
+            assert_eq!(day_of(text), day, "{text}");
+        }
     }
 
     #[test]

@@ -111,6 +111,7 @@ fn take(
         "dhcp" => services::addresses_and_names(package, networks, reading, &mut told),
         "dropbear" => services::dropbear(package, networks, reading),
         "uhttpd" => services::pages(package, reading),
+        "rpcd" => services::administrators(package, export, reading),
         "upnpd" => services::ports_on_request(package, reading),
         "ddns" => services::dynamic_names(package, export, reading),
         "samba" | "samba4" | "ksmbd" => services::shares(package, networks, reading),

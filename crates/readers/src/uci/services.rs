@@ -15,7 +15,9 @@ use trevlin_model::served::{
     AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
     TransportSecurity,
 };
-use trevlin_model::{Export, Families, IpRange, Origin, PortRange, Protocol, Setting};
+use trevlin_model::{
+    Export, Families, IpRange, Login, LoginDaemon, LoginList, Origin, PortRange, Protocol, Setting,
+};
 
 /// Package `dropbear`: one server for each section. Unset options follow dropbear(8): both login methods are enabled, root may log in, port
 /// 22 on every interface.
@@ -101,6 +103,33 @@ pub(super) fn pages(package: &Package, reading: &mut Reading) {
         part.path = section.text("home").map(str::to_owned);
         served.parts.push(part);
         reading.facts.served.push(served);
+    }
+}
+
+/// Package `rpcd`: accounts of the administration besides those of the system, each with what it may read and write. `$p$NAME` stands for the
+/// password of a system account; anything that is no hash is compared as it is written.
+pub(super) fn administrators(package: &Package, export: &Export, reading: &mut Reading) {
+    for section in package.of("login") {
+        let (Some(user), Some(password)) = (section.text("username"), section.get("password")) else {
+            continue;
+        };
+        if password.text.starts_with("$p$") {
+            continue;
+        }
+        let kind =
+            if password.text.starts_with('$') { SecretKind::PasswordHash } else { SecretKind::LoginPassword };
+        let place = export.text_at(password.value);
+        let secret = hold(export, &mut reading.facts, place, kind, user);
+        reading.facts.logins.push(Login {
+            user: user.to_owned(),
+            list: LoginList::LocalFile(export.path().to_owned()),
+            daemon: Some(LoginDaemon::Administration),
+            service: "the web administration".into(),
+            secret,
+            certain: true,
+            expires: None,
+            origin: password.line,
+        });
     }
 }
 

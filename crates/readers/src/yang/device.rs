@@ -189,6 +189,7 @@ impl Reader<'_> {
                 service: "the system".into(),
                 secret,
                 certain: true,
+                expires: None,
                 origin,
             });
             return;
@@ -198,7 +199,12 @@ impl Reader<'_> {
             Some(held) => StoredPassword::Hash { scheme: HashScheme::of(text), held: Arc::clone(&held) },
             None => StoredPassword::Empty,
         };
-        self.reading.facts.shadow.push(ShadowEntry { name: name.to_owned(), password, origin });
+        self.reading.facts.shadow.push(ShadowEntry {
+            name: name.to_owned(),
+            password,
+            expires: None,
+            origin,
+        });
     }
 
     pub(super) fn snmp(&mut self, root: &Item) {

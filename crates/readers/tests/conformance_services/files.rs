@@ -258,7 +258,7 @@ fn vsftpd_lets_in_whom_it_says() {
         let file = write(&folder.path().join("vsftpd.conf"), &text);
         let _running = Running::start(&program, &[&file]).answers(port);
         let served = service(&[("d/etc/vsftpd.conf", &text)]);
-        let one = part(&served, "for anybody");
+        let one = part(&served, "for anonymous users");
         let url = format!("ftp://127.0.0.1:{port}/in/");
         let lists = run("curl", &["-s", "--max-time", "5", &url]);
         let puts = run("curl", &["-s", "--max-time", "5", "-T", "/etc/hostname", &url]);

@@ -1,0 +1,209 @@
+//! Factors that the `auth` stack of a PAM service requires.
+
+use crate::authentication::factors::{Factors, Undecided};
+use crate::authentication::pam_stack::{Entry, EntryKind, MOST_STEPS, Proof, Stack};
+use crate::authentication::pam_walk::{Proved, Walk};
+use std::collections::BTreeSet;
+use trevlin_estate::assemble::Estate;
+use trevlin_model::ssh::matches;
+use trevlin_model::{FactorKind, Origin};
+
+/// Bypassed modules that are cited.
+const SHOWN: usize = 4;
+
+/// Factors of the weakest path through the `auth` stack of a service; none where no path grants access. `of_radius` answers for the RADIUS
+/// server that a module uses, by its line.
+pub(super) fn of_stack(
+    estate: &Estate,
+    device: usize,
+    service: &str,
+    asked_at: Origin,
+    of_radius: &dyn Fn(Origin) -> Factors,
+) -> Option<Factors> {
+    let services = &estate.devices[device].facts.pam_services;
+    let Some(found) = services.iter().find(|one| one.name == service) else {
+        return Some(Factors::undecided(not_exported(service, vec![asked_at])));
+    };
+    let mut stack = Stack::of(services, MOST_STEPS);
+    stack.add(found, 0, 0, &[]);
+    let Stack { mut entries, left, .. } = stack;
+    // One module hands on to a RADIUS server, which may be a device of the estate.
+    let mut radius: Option<(Factors, Origin)> = None;
+    for entry in &mut entries {
+        let EntryKind::Module { line, outcomes } = &mut entry.kind else { continue };
+        if !matches(&line.module, "pam_radius*") {
+            continue;
+        }
+        let (asked, _) = radius.get_or_insert_with(|| (of_radius(line.origin), line.origin));
+        if let Some(kinds) = asked.decided() {
+            let proof = kinds.iter().next().map_or(Proof::Nothing, |kind| Proof::Factor(*kind));
+            for outcome in outcomes.iter_mut().filter(|outcome| outcome.proof == Proof::Elsewhere) {
+                outcome.proof = proof;
+            }
+        }
+    }
+    let ends = Some(&entries).filter(|_| left > 0).and_then(|entries| Walk::through(entries));
+    let Some(ends) = ends else {
+        let ask = format!(
+            "Please state the login methods of the PAM stack `{service}`, which is too long to be analysed"
+        );
+        return Some(Factors::undecided(Undecided {
+            ask,
+            evidence: vec![found.origin, asked_at],
+            file: None,
+        }));
+    };
+    weakest(&ends, &entries, service, asked_at, radius)
+}
+
+/// The request for a file of `pam.d`.
+fn not_exported(service: &str, evidence: Vec<Origin>) -> Undecided {
+    Undecided {
+        ask: format!("Please provide `/etc/pam.d/{service}`, with the files it includes"),
+        evidence,
+        file: Some(format!("/etc/pam.d/{service}")),
+    }
+}
+
+/// The weakest of all paths that grant access.
+fn weakest(
+    ends: &BTreeSet<Proved>,
+    entries: &[Entry<'_>],
+    service: &str,
+    asked_at: Origin,
+    radius: Option<(Factors, Origin)>,
+) -> Option<Factors> {
+    let of_path = |path: &Proved| {
+        let used = path.entries.iter().chain(&path.elsewhere);
+        let mut used: Vec<usize> = used.copied().collect();
+        used.sort_unstable();
+        let mut lines: Vec<Origin> = Vec::new();
+        for line in used.iter().flat_map(|number| entries[*number].lines()) {
+            if !lines.contains(&line) {
+                lines.push(line);
+            }
+        }
+        let mut factors = Factors::known(path.kinds.clone(), lines);
+        let missed = |entry: &&Entry<'_>| {
+            entry.factor().is_some_and(|kind| kind != FactorKind::Knowledge && !path.kinds.contains(&kind))
+        };
+        factors.bypassed = entries.iter().filter(missed).map(|entry| entry.origin).take(SHOWN).collect();
+        if let Some(number) = path.elsewhere.as_ref() {
+            let evidence: Vec<Origin> = factors.lines.iter().copied().chain([asked_at]).collect();
+            factors.undecided = Some(match &entries[*number].kind {
+                EntryKind::Missing(file) => not_exported(file, evidence),
+                EntryKind::Module { line, .. } => Undecided {
+                    ask: format!(
+                        "Please provide the settings of `{}` in the PAM stack of `{service}`",
+                        line.module
+                    ),
+                    evidence,
+                    file: None,
+                },
+                EntryKind::Substack => return None,
+            });
+        }
+        Some(factors)
+    };
+    let mut found = ends.iter().filter_map(of_path).min_by_key(Factors::weakness)?;
+    if let Some((asked, at)) = radius
+        && found.lines.contains(&at)
+    {
+        match (&mut found.undecided, asked.undecided) {
+            // Where the RADIUS server is the reason, its own result is more informative.
+            (Some(mine), Some(theirs)) => {
+                mine.ask = theirs.ask;
+                mine.evidence.extend(theirs.evidence);
+                mine.file = theirs.file;
+            }
+            _ => found.lines.extend(asked.lines),
+        }
+    }
+    Some(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::authentication::factors::tests::kinds;
+    use crate::authentication::service::of_service;
+    use crate::testing::estate;
+
+    #[test]
+    fn stacks() {
+        const UNIX: &str = "auth [success=1 default=ignore] pam_unix.so\nauth requisite pam_deny.so\nauth required pam_permit.so\n";
+        for (sshd, more, wanted) in [
+            ("auth required pam_unix.so\n", None, "Knowledge"),
+            ("auth required pam_oath.so\nauth required pam_unix.so\n", None, "Knowledge+OneTimeCode"),
+            ("# auth required pam_oath.so\nauth required pam_unix.so\n", None, "Knowledge"),
+            ("account required pam_oath.so\nauth required pam_unix.so\n", None, "Knowledge"),
+            ("auth sufficient pam_oath.so\nauth required pam_unix.so\n", None, "Knowledge"),
+            (
+                "auth required pam_phone_authenticator.so nullok\nauth required pam_unix.so\n",
+                None,
+                "Knowledge",
+            ),
+            ("auth required pam_u2f.so nouserok\nauth required pam_unix.so\n", None, "Knowledge"),
+            (
+                "auth required pam_phone_authenticator.so\nauth required pam_unix.so\n",
+                None,
+                "Knowledge+OneTimeCode",
+            ),
+            ("auth required pam_radius_auth.so\n", None, "?"),
+            ("auth sufficient pam_radius_auth.so\nauth required pam_unix.so\n", None, "Knowledge"),
+            ("auth required pam_radius_auth.so\nauth required pam_unix.so\n", None, "Knowledge+?"),
+            ("auth optional pam_oath.so\nauth required pam_unix.so\n", None, "Knowledge"),
+            ("@include common-auth\n", Some(UNIX), "Knowledge"),
+            ("@include common-auth\nauth required pam_oath.so\n", Some(UNIX), "Knowledge+OneTimeCode"),
+            ("auth required pam_oath.so\n@include common-auth\n", Some(UNIX), "Knowledge+OneTimeCode"),
+            ("@include common-auth\n", None, "?"),
+            ("auth required pam_permit.so\n", None, ""),
+            (
+                "auth [success=2 default=ignore] pam_localuser.so\nauth required pam_oath.so\nauth required pam_unix.so\nauth required pam_unix.so\n",
+                None,
+                "Knowledge",
+            ),
+            ("auth required pam_faillock.so preauth\nauth required pam_unix.so\n", None, "Knowledge"),
+            ("auth required pam_deny.so\n", None, "closed"),
+            // Files of the other facilities decide nothing.
+            (
+                "auth required pam_unix.so\n@include common-account\n@include common-session\n",
+                None,
+                "Knowledge",
+            ),
+            // Accounts without a code are ignored, and what nothing counts for is no success.
+            ("auth required pam_phone_authenticator.so nullok\n", None, "OneTimeCode"),
+            ("auth required pam_phone_authenticator.so nullok\nauth required pam_permit.so\n", None, ""),
+            ("auth required pam_oath.so\n", None, "OneTimeCode"),
+            // A result that has an action of its own, and a jump that leaves the stack.
+            (
+                "auth [success=ok user_unknown=ignore default=die] pam_oath.so\nauth required pam_unix.so\n",
+                None,
+                "Knowledge",
+            ),
+            ("auth [success=3 default=ignore] pam_unix.so\nauth required pam_permit.so\n", None, ""),
+            ("auth [success=2 default=die] pam_unix.so\nauth required pam_permit.so\n", None, "closed"),
+            // A substack ends by itself; an included file ends the whole stack.
+            (
+                "auth substack common-auth\nauth required pam_oath.so\n",
+                Some("auth sufficient pam_unix.so\nauth requisite pam_deny.so\n"),
+                "Knowledge+OneTimeCode",
+            ),
+            (
+                "auth include common-auth\nauth required pam_oath.so\n",
+                Some("auth sufficient pam_unix.so\nauth requisite pam_deny.so\n"),
+                "Knowledge",
+            ),
+            // A control that cannot be parsed fails whatever its module says.
+            ("auth perhaps pam_permit.so\nauth required pam_unix.so\n", None, "closed"),
+            ("auth required pam_oath.so\n@include common-auth\n", None, "OneTimeCode+?"),
+            ("auth substack common-auth\nauth required pam_u2f.so\n", Some(UNIX), "Knowledge+Possession"),
+        ] {
+            let mut files = vec![("d/etc/pam.d/sshd", sshd)];
+            files.extend(more.map(|text| ("d/etc/pam.d/common-auth", text)));
+            let estate = estate(&files);
+            let asked_at = estate.devices[0].facts.pam_services[0].origin;
+            let found = of_service(&estate, 0, "sshd", asked_at);
+            assert_eq!(found.as_ref().map_or_else(|| "closed".to_owned(), kinds), wanted, "{sshd}");
+        }
+    }
+}

@@ -1,0 +1,110 @@
+//! Accounts that are not enrolled pass a PAM module for a second factor.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::authentication::optional_factor;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::FactorKind;
+use trevlin_model::pam::{PamFacility, PamLine};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/second-factor-optional",
+    area: Area::Logins,
+    title: "Second factor not required of every account",
+    severity: Severity::Medium,
+    why: "An option that eases the introduction of a second factor exempts every account without one. New accounts, service \
+          accounts and users who never enrolled log in with the first factor alone, without notice.",
+    fix: "Enrol every account that may log in, remove the option (`nullok`, `nouserok`, `alwaysok`), and test with an account \
+          that is not enrolled.",
+    judged: "Fails for each module for one-time codes or tokens in an `auth` stack with an option that accepts accounts \
+             without one. Passes for such a module without the option. Comments, and modules outside the `auth` stack, are \
+             not judged.",
+    references: &["pam_google_authenticator(8), nullok", "pam_u2f(8), nouserok", "NIST SP 800-63B, 4.2"],
+    controls: &[Control::grundschutz("ORP.4.A21"), Control::sp800_53("IA-2(1)")],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for service in &device.facts.pam_services {
+            let auth = |line: &&PamLine| line.facility == Some(PamFacility::Auth) && !line.module.is_empty();
+            for line in service.lines.iter().filter(auth) {
+                let Some(verdict) = judge(&service.name, line) else { continue };
+                let subject = Subject::of(SubjectKind::PamStack).with(&service.name).with(&line.module);
+                answers.push(Answer::new(at, subject, verdict));
+            }
+        }
+    }
+    // A module that a stack asks twice is one subject.
+    answers.dedup_by(|b, a| (a.device, &a.subject) == (b.device, &b.subject));
+    answers
+}
+
+/// The verdict on a module; none for modules that verify no further factor.
+fn judge(service: &str, line: &PamLine) -> Option<Verdict> {
+    let Some((kind, argument)) = optional_factor(line) else {
+        return second_factor(line).then_some(Verdict::Pass);
+    };
+    let factor = match kind {
+        FactorKind::OneTimeCode => "one-time code",
+        _ => "token",
+    };
+    let (rating, title, detail) = if argument == "alwaysok" {
+        (
+            CHECK.rated_at(Severity::High, "the module accepts any code"),
+            format!("`{}` accepts any code in the PAM stack `{service}`", line.module),
+            format!("`{argument}` makes the module succeed whatever is entered."),
+        )
+    } else {
+        (
+            CHECK.rated("accounts that are enrolled are asked"),
+            format!("PAM stack `{service}` exempts accounts without a {factor}"),
+            format!(
+                "`{argument}` of `{}` lets accounts that are not enrolled log in without the second factor.",
+                line.module
+            ),
+        )
+    };
+    Some(Verdict::Fail(Fail {
+        rating,
+        title: title.into(),
+        detail: detail.into(),
+        evidence: vec![line.origin],
+    }))
+}
+
+/// Whether a module verifies a further factor, asked as if it had every option.
+fn second_factor(line: &PamLine) -> bool {
+    let mut every = line.clone();
+    every.arguments.extend(["nullok", "nouserok", "alwaysok"].map(str::to_owned));
+    optional_factor(&every).is_some()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (text, wanted) in [
+            (
+                "auth required pam_unix.so\nauth required pam_phone_authenticator.so nullok\n",
+                &["fail medium d sshd:2"][..],
+            ),
+            ("auth required pam_u2f.so nouserok cue\n", &["fail medium d sshd:1"]),
+            ("auth required pam_oath.so alwaysok usersfile=/etc/oath/users\n", &["fail high d sshd:1"]),
+            ("auth required pam_phone_authenticator.so\n", &["pass d"]),
+            ("auth required pam_oath.so usersfile=/etc/oath/users\n", &["pass d"]),
+            ("auth required pam_unix.so nullok\n", &[]),
+            ("#auth required pam_phone_authenticator.so nullok\n", &[]),
+            ("account required pam_phone_authenticator.so nullok\n", &[]),
+        ] {
+            run(&CHECK, &[(text, &[("d/etc/pam.d/sshd", text)], wanted)]);
+        }
+    }
+}
