@@ -1,9 +1,15 @@
 //! Accounts of a device, and whether a password can be right for them.
 
-use trevlin_estate::identities::People;
+use std::collections::BTreeMap;
 use trevlin_model::account::{Account, StoredPassword};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Setting};
+
+/// Accounts with their passwords, to be asked about many names.
+pub struct Passwords<'a> {
+    accounts: BTreeMap<&'a str, &'a Account>,
+    shadow: BTreeMap<&'a str, &'a StoredPassword>,
+}
 
 /// State of an account's password.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -16,38 +22,41 @@ enum PasswordState {
     NotKnown,
 }
 
-fn password(device: &Device, account: &Account) -> PasswordState {
-    let state = |stored: &StoredPassword| match stored {
-        StoredPassword::Locked => PasswordState::Locked,
-        StoredPassword::Empty | StoredPassword::Hash { .. } => PasswordState::Usable,
-        StoredPassword::Elsewhere => PasswordState::NotKnown,
-    };
-    match &account.password {
-        StoredPassword::Elsewhere => device
-            .facts
-            .shadow
-            .iter()
-            .find(|one| one.name == account.name)
-            .map_or(PasswordState::NotKnown, |one| state(&one.password)),
-        stored => state(stored),
+impl<'a> Passwords<'a> {
+    /// Those of a device. The first line of a name counts.
+    #[must_use]
+    pub fn of(device: &'a Device) -> Self {
+        let accounts = device.facts.accounts.iter().rev().map(|one| (one.name.as_str(), one));
+        let shadow = device.facts.shadow.iter().rev().map(|one| (one.name.as_str(), &one.password));
+        Self { accounts: accounts.collect(), shadow: shadow.collect() }
+    }
+
+    fn state(&self, account: &Account) -> PasswordState {
+        let state = |stored: &StoredPassword| match stored {
+            StoredPassword::Locked => PasswordState::Locked,
+            StoredPassword::Empty | StoredPassword::Hash { .. } => PasswordState::Usable,
+            StoredPassword::Elsewhere => PasswordState::NotKnown,
+        };
+        match &account.password {
+            StoredPassword::Elsewhere => {
+                self.shadow.get(account.name.as_str()).map_or(PasswordState::NotKnown, |stored| state(stored))
+            }
+            stored => state(stored),
+        }
+    }
+
+    /// Whether a name could log in to a shell with a password, as far as the exports show: it is not locked, and has a shell.
+    #[must_use]
+    pub fn may_use(&self, name: &str) -> bool {
+        let account = self.accounts.get(name);
+        account.is_none_or(|one| one.has_shell() && self.state(one) != PasswordState::Locked)
     }
 }
 
-/// Whether a name could log in to a shell with a password, as far as the exports show: it is not locked, and has a shell.
-#[must_use]
-pub fn may_use_password(device: &Device, name: &str) -> bool {
-    device
-        .facts
-        .accounts
-        .iter()
-        .find(|one| one.name == name)
-        .is_none_or(|one| one.has_shell() && password(device, one) != PasswordState::Locked)
-}
-
-/// Whether the exports show that no account that an SSH server permits for a connection has a password: every one of them is locked.
+/// Whether the exports show that no account can log in to a shell with a password over SSH: each one is locked, or root without the
+/// permission. Accounts that the server excludes count as well, so that a single one with a password leaves it open.
 #[must_use]
 pub fn all_locked(device: &Device, server: &SshServer, connection: &SshConnection<'_>) -> bool {
-    let people = People::of(device);
     let permits_root = |account: &Account| {
         let connection = SshConnection { user: Some(&account.name), ..connection.clone() };
         match server.effective("permitrootlogin", &connection) {
@@ -55,18 +64,15 @@ pub fn all_locked(device: &Device, server: &SshServer, connection: &SshConnectio
             _ => false,
         }
     };
-    let mut candidates = device
-        .facts
-        .accounts
-        .iter()
-        .filter(|one| connection.user.is_none_or(|user| user == one.name) && one.has_shell())
-        .filter(|one| one.uid != 0 || permits_root(one))
-        .filter(|one| {
-            let groups = people.groups_of(&one.name);
-            let listed =
-                connection.groups.is_empty() || connection.groups.iter().any(|group| groups.contains(group));
-            listed && server.excluded_by(&one.name, &groups).is_none()
-        })
-        .peekable();
-    candidates.peek().is_some() && candidates.all(|one| password(device, one) == PasswordState::Locked)
+    let passwords = Passwords::of(device);
+    let about = |one: &&Account| connection.user.is_none_or(|user| user == one.name) && one.has_shell();
+    let mut seen = false;
+    for account in device.facts.accounts.iter().filter(about) {
+        let locked = passwords.state(account) == PasswordState::Locked;
+        if !locked && (account.uid != 0 || permits_root(account)) {
+            return false;
+        }
+        seen = true;
+    }
+    seen
 }

@@ -2,10 +2,11 @@
 
 use ipnet::IpNet;
 use std::net::IpAddr;
+use trevlin_estate::identities::People;
 use trevlin_model::ssh::{SshBlock, SshConnection, SshCriterion, SshServer};
-use trevlin_model::{Device, IpRange, IpRangeSet, Origin};
+use trevlin_model::{Device, IpRange, IpRangeSet, Origin, Setting};
 
-use crate::authentication::accounts::may_use_password;
+use crate::authentication::accounts::Passwords;
 
 /// Keywords that decide which methods a login requires.
 pub const METHODS: [&str; 6] = [
@@ -16,6 +17,9 @@ pub const METHODS: [&str; 6] = [
     "permitrootlogin",
     "pubkeyauthentication",
 ];
+
+/// Names of one condition that are tried.
+const MOST_NAMES: usize = 16;
 
 /// A condition, with a connection that meets it.
 #[derive(Debug, Clone)]
@@ -63,6 +67,20 @@ impl ShellCondition {
         holds.then_some(self)
     }
 
+    /// Whether its user cannot log in whatever the method: excluded by name or group, or an account without a shell, for which no command
+    /// is forced.
+    #[must_use]
+    pub fn is_barred(&self, people: &People<'_>, device: &Device, server: &SshServer) -> bool {
+        let Some(user) = &self.user else { return false };
+        let groups = people.groups_of(user);
+        if server.excluded_by(user, &groups).is_some() {
+            return true;
+        }
+        let forced = matches!(server.effective("forcecommand", &self.connection()), Setting::Stated { .. });
+        let account = device.facts.accounts.iter().find(|one| one.name == *user);
+        account.is_some_and(|one| !one.has_shell()) && !forced
+    }
+
     /// The users and sources as a key: the names and addresses as written.
     #[must_use]
     pub fn key(&self) -> String {
@@ -102,17 +120,24 @@ impl ShellCondition {
 /// addresses the first; a condition that no connection is found for is left out.
 #[must_use]
 pub fn conditions(device: &Device, server: &SshServer, keywords: &[&str]) -> Vec<ShellCondition> {
+    let (people, passwords) = (People::of(device), Passwords::of(device));
     let blocks = server.blocks.iter().filter(|block| !block.criteria.is_empty());
     blocks
         .take(server.conditions_judged())
         .filter_map(|block| {
             let about = block.statements.iter().find(|one| keywords.contains(&one.keyword.as_str()));
-            condition(device, block, about?.origin)
+            condition(&people, &passwords, server, block, about?.origin)
         })
         .collect()
 }
 
-fn condition(device: &Device, block: &SshBlock, origin: Origin) -> Option<ShellCondition> {
+fn condition(
+    people: &People<'_>,
+    passwords: &Passwords<'_>,
+    server: &SshServer,
+    block: &SshBlock,
+    origin: Origin,
+) -> Option<ShellCondition> {
     let of = |wanted: SshCriterion| {
         block.criteria.iter().find(|(criterion, _)| *criterion == wanted).map(|(_, pattern)| pattern.as_str())
     };
@@ -124,7 +149,8 @@ fn condition(device: &Device, block: &SshBlock, origin: Origin) -> Option<ShellC
     let sources = [address, of(SshCriterion::Host)].into_iter().flatten();
     let sources: Vec<String> = sources.flat_map(|list| list.split(',')).map(str::to_owned).collect();
     let named = |list: &str| {
-        let usable = wanted(list).find(|name| may_use_password(device, name));
+        let permitted = |name: &&str| server.excluded_by(name, &people.groups_of(name)).is_none();
+        let usable = wanted(list).take(MOST_NAMES).find(|name| passwords.may_use(name) && permitted(name));
         usable.or_else(|| wanted(list).next()).map(str::to_owned)
     };
     let found = ShellCondition {

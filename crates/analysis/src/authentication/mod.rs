@@ -12,7 +12,7 @@ mod sources;
 mod ssh;
 pub mod tunnels;
 
-pub use accounts::{all_locked, may_use_password};
+pub use accounts::{Passwords, all_locked};
 pub use conditions::{METHODS, ShellCondition, conditions};
 pub use factors::{Factors, Undecided};
 pub use pam_stack::{MissingService, lines_of_service, optional_factor};

@@ -219,10 +219,11 @@ pub(super) fn outcomes(line: &PamLine) -> Vec<Outcome> {
 }
 
 /// Whether a module may accept passwords of accounts that are not in passwd(5): a directory, another file, an unknown module.
-pub(super) fn is_remote_knowledge(module: &str) -> bool {
+pub(super) fn is_remote_knowledge(line: &PamLine) -> bool {
+    let module = line.module.as_str();
     let known = MODULES.modules.iter().find(|row| row.names.iter().any(|name| matches(module, name)));
     match known {
-        _ if module.is_empty() || module == "pam_unix" => false,
+        _ if module.is_empty() || module == "pam_unix" || line.facility != Some(PamFacility::Auth) => false,
         Some(row) => row.proves == Some(FactorKind::Knowledge),
         None => true,
     }

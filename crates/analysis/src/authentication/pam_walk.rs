@@ -1,12 +1,12 @@
 //! Every path through a PAM stack, walked as libpam does.
 
 use crate::authentication::pam_stack::{Entry, EntryKind, MOST_STEPS, Outcome, Proof};
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::FactorKind;
 use trevlin_model::pam::PamAction;
 
 /// Factors proved on one path through a stack.
-#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Proved {
     pub(super) kinds: BTreeSet<FactorKind>,
     /// The first entry whose requirement is not known.
@@ -35,7 +35,7 @@ impl Proved {
 }
 
 /// libpam's view of a stack so far (`_pam_dispatch_aux`): no result yet, an agreed result, or failure.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Impression {
     #[default]
     Undefined,
@@ -45,7 +45,7 @@ pub(super) enum Impression {
 }
 
 /// State of a walk.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct State {
     impression: Impression,
     /// Level of the entry before, and the impression at the beginning of each substack.
@@ -78,7 +78,7 @@ impl<'a> Walk<'a> {
         let mut walk = Self { entries, ends: BTreeSet::new(), open: Vec::new() };
         walk.open.push((0, State::default(), Proved::default()));
         // The same state is reached in several ways, and goes on the same from there.
-        let mut seen = HashSet::new();
+        let mut seen = BTreeSet::new();
         while let Some(next) = walk.open.pop() {
             if seen.contains(&next) {
                 continue;

@@ -32,10 +32,8 @@ pub fn ssh_login_paths(
     let place = |keyword: &str| server.effective(keyword, connection).origin();
     let facts = &estate.devices[device];
     // Modules that verify passwords of other accounts than those of passwd(5).
-    let local_only = || {
-        lines_of_service(facts, "sshd")
-            .is_ok_and(|lines| !lines.iter().any(|line| is_remote_knowledge(&line.module)))
-    };
+    let local_only =
+        || lines_of_service(facts, "sshd").is_ok_and(|lines| !lines.into_iter().any(is_remote_knowledge));
     let locked = || all_locked(facts, server, connection);
     let one = |kind: FactorKind, keyword: &str| {
         Factors::known(BTreeSet::from([kind]), place(keyword).into_iter().collect())

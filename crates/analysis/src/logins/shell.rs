@@ -13,7 +13,11 @@ use trevlin_model::{Device, Origin, Protocol, Setting};
 pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<LoginPath> {
     let mut rows = vec![shell(estate, at, server, &SshConnection::default(), None, server.origin)];
     rows.extend(superuser(estate, at, server));
-    for condition in conditions(&estate.devices[at], server, &METHODS) {
+    let device = &estate.devices[at];
+    let people = identities::People::of(device);
+    for condition in
+        conditions(device, server, &METHODS).into_iter().filter(|one| !one.is_barred(&people, device, server))
+    {
         let mut row =
             shell(estate, at, server, &condition.connection(), condition.who.clone(), condition.origin);
         if !condition.sources.is_empty() {

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use trevlin_analysis::authentication::may_use_password;
+use trevlin_analysis::authentication::Passwords;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -26,13 +26,15 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        let passwords = Passwords::of(device);
+        let root = device.facts.accounts.iter().find(|one| one.uid == 0 && one.name == "root");
         for account in device.facts.accounts.iter().filter(|one| one.uid == 0) {
             let subject = Subject::of(SubjectKind::Account).with(&account.name);
             if account.name == "root" {
                 answers.push(Answer::new(at, subject, Verdict::Pass));
                 continue;
             }
-            let rating = if may_use_password(device, &account.name) {
+            let rating = if passwords.may_use(&account.name) {
                 CHECK.rated("the account may log in")
             } else {
                 CHECK.rated_at(
@@ -40,7 +42,6 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     "the account is locked or has no shell; keys and programs may use it",
                 )
             };
-            let root = device.facts.accounts.iter().find(|one| one.uid == 0 && one.name == "root");
             answers.push(Answer::new(
                 at,
                 subject,

@@ -10,7 +10,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
+use trevlin_model::{CertificateRequirement, Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -24,8 +24,8 @@ pub(crate) const CHECK: Check = Check {
           VPN.",
     judged: "Fails where an SSH server sets neither AllowUsers nor AllowGroups, its PAM stack does not restrict users, and \
              more than one account with a shell was exported; one level higher where it is reachable from the Internet. \
-             Fails where a VPN uses PAM and the stack does not restrict users by name or group. Undetermined where the stack \
-             was not exported.",
+             Fails where a VPN uses PAM and the stack does not restrict users by name or group, lower with a client certificate. \
+             Undetermined where the stack was not exported.",
     references: &["sshd_config(5), AllowGroups", "pam_succeed_if(8)", "pam_access(8)"],
     controls: &[Control::grundschutz("SYS.1.3.A8"), Control::sp800_53("AC-6")],
     run: Run::Analyses(run),
@@ -107,6 +107,8 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
                 .wanting(format!("/etc/pam.d/{missing}"));
         }
     };
+    let certificate = tunnel.proof.certificate.as_ref().and_then(Setting::value);
+    let required = certificate == Some(&CertificateRequirement::Required);
     let sorts = lines.iter().any(|line| sorts(line));
     // A remote list decides there, which these files do not show.
     let elsewhere = lines.iter().any(|line| line.module.starts_with("pam_radius"));
@@ -114,7 +116,11 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(Severity::Medium, "the VPN gives access to internal networks"),
+        rating: if required && tunnel.proof.alternatives.iter().all(|way| way.certificate) {
+            CHECK.rated("a client certificate is required as well")
+        } else {
+            CHECK.rated_at(Severity::Medium, "the VPN gives access to internal networks")
+        },
         title: format!("{} accepts every account", tunnel.name).into(),
         detail: format!("The PAM stack of `{service}` does not restrict users by name or group.").into(),
         evidence: vec![asked_at, tunnel.origin],

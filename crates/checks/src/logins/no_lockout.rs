@@ -3,12 +3,14 @@
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::provide_pam;
-use trevlin_analysis::authentication::lines_of_service;
+use trevlin_analysis::authentication::{lines_of_service, ssh_login_paths};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ssh::SshConnection;
-use trevlin_model::{Device, Origin, PasswordSource, Setting, Tunnel, TunnelFamily};
+use trevlin_model::{
+    CertificateRequirement, Device, FactorKind, Origin, PasswordSource, Setting, Tunnel, TunnelFamily,
+};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -21,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Lock or delay accounts after repeated failures (`pam_faillock`, `max-ban-score` of ocserv, `reject_delay` of \
           FreeRADIUS). Keep the lockout short enough that attackers cannot lock out legitimate users for long.",
     judged: "Fails where the ban score of the OpenConnect server is disabled, where a RADIUS server rejects without delay, \
-             and where a VPN or SSH accepts passwords through a PAM stack that does not count failures. Limits of other \
+             and where a VPN or SSH accepts passwords through a PAM stack that does not count failures; one level lower where a \
+             certificate or another factor is required as well. Limits of other \
              programs do not appear in these files. Undetermined where the stack was not exported.",
     references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "ocserv(8), max-ban-score"],
     controls: &[Control::grundschutz("ORP.4.A22")],
@@ -41,10 +44,23 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let connection = SshConnection::default();
-            let yes = |keyword: &str| server.may_be_on(keyword, &connection);
-            if yes("passwordauthentication") && yes("usepam") {
-                let said = server.effective("passwordauthentication", &connection).origin();
-                let verdict = by_pam(device, "sshd", "SSH", said.unwrap_or(server.origin));
+            // Paths that take a password; where every one of them requires a further factor, guessing is not enough.
+            let paths = ssh_login_paths(estate, at, server, &connection);
+            let by_password =
+                || paths.iter().filter(|path| path.factors.kinds.contains(&FactorKind::Knowledge));
+            if by_password().next().is_some() && server.may_be_on("usepam", &connection) {
+                let said = |keyword: &str| server.effective(keyword, &connection).origin();
+                let switch = if server.may_be_on("passwordauthentication", &connection) {
+                    "passwordauthentication"
+                } else {
+                    "kbdinteractiveauthentication"
+                };
+                let asked_at = said(switch)
+                    .or_else(|| said("usepam"))
+                    .or_else(|| by_password().find_map(|path| path.factors.lines.first().copied()))
+                    .unwrap_or(server.origin);
+                let more = by_password().all(|path| path.factors.kinds.len() > 1);
+                let verdict = with_more(by_pam(device, "sshd", "SSH", asked_at), more);
                 answers.push(Answer::new(at, Subject::ssh(), verdict));
             }
         }
@@ -63,6 +79,17 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// A lower severity where the password alone grants no access.
+fn with_more(verdict: Verdict, more: bool) -> Verdict {
+    match verdict {
+        Verdict::Fail(fail) if more => Verdict::Fail(Fail {
+            rating: fail.rating.lowered("every login requires a further factor"),
+            ..fail
+        }),
+        other => other,
+    }
 }
 
 fn fail(title: &str, detail: &str, why: &str, origin: Origin) -> Verdict {
@@ -88,9 +115,18 @@ fn by_tunnel(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
         };
     }
     tunnel.proof.passwords.iter().find_map(|check| match &check.source {
-        PasswordSource::Pam(service) => Some(by_pam(device, service, &tunnel.name, check.origin)),
+        PasswordSource::Pam(service) => {
+            Some(with_more(by_pam(device, service, &tunnel.name, check.origin), requires_certificate(tunnel)))
+        }
         _ => None,
     })
+}
+
+/// Whether every client needs a certificate, with which alone the password can be tried.
+fn requires_certificate(tunnel: &Tunnel) -> bool {
+    let required = Some(&CertificateRequirement::Required);
+    tunnel.proof.certificate.as_ref().and_then(Setting::value) == required
+        && tunnel.proof.alternatives.iter().all(|way| way.certificate)
 }
 
 fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdict {
@@ -131,7 +167,18 @@ mod tests {
             ("d/etc/pam.d/sshd", "auth required pam_faillock.so preauth\nauth required pam_unix.so\n");
         const COMMENTED: (&str, &str) =
             ("d/etc/pam.d/sshd", "#auth required pam_faillock.so preauth\nauth required pam_unix.so\n");
-        const KEYS: (&str, &str) = ("d/etc/ssh/sshd_config", "UsePAM yes\nPasswordAuthentication no\n");
+        const KEYS: (&str, &str) = (
+            "d/etc/ssh/sshd_config",
+            "UsePAM yes\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n",
+        );
+        const OTHER: (&str, &str) = ("d/etc/ssh/sshd_config", "UsePAM yes\nPasswordAuthentication no\n");
+        const BOTH: (&str, &str) =
+            ("d/etc/ssh/sshd_config", "UsePAM yes\nAuthenticationMethods publickey,keyboard-interactive\n");
+        const VPN: (&str, &str) = ("d/etc/pam.d/vpn", "auth required pam_unix.so\n");
+        const TUNNEL: (&str, &str) = (
+            "d/s.conf",
+            "dev tun\nserver 10.8.0.0 255.255.255.0\nca c\ncert c\nkey k\ndh none\nplugin /usr/lib/openvpn/openvpn-plugin-auth-pam.so vpn\n",
+        );
         run(
             &CHECK,
             &[
@@ -140,6 +187,9 @@ mod tests {
                 ("in comments", &[SSH, COMMENTED], &["fail medium d sshd_config:2"]),
                 ("no stack", &[SSH], &["ask d"]),
                 ("no passwords", &[KEYS, PLAIN], &[]),
+                ("passwords by the other method", &[OTHER, PLAIN], &["fail medium d sshd_config:1"]),
+                ("a key as well", &[BOTH, PLAIN], &["fail low d sshd_config:1"]),
+                ("a certificate as well", &[TUNNEL, VPN], &["fail low d s.conf:7"]),
             ],
         );
         for (line, wanted) in [

@@ -4,12 +4,13 @@ use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::authentication::{
-    METHODS, ShellCondition, Undecided, conditions, ssh_login_paths, weakest_path,
+    METHODS, ShellCondition, Undecided, all_locked, conditions, ssh_login_paths, weakest_path,
 };
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_estate::identities::People;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{FactorKind, Origin, Protocol, Setting};
 
@@ -48,7 +49,9 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             answers.extend(open.map(|open| Answer::new(at, stack(), ask(&open))));
             // Conditions are judged where they are weaker than the general login.
             let general = weakness(estate, at, server, &SshConnection::default());
-            for condition in conditions(device, server, &METHODS) {
+            let people = People::of(device);
+            let open = |one: &ShellCondition| !one.is_barred(&people, device, server);
+            for condition in conditions(device, server, &METHODS).into_iter().filter(open) {
                 if weakness(estate, at, server, &condition.connection()) < general {
                     let subject = Subject::ssh().with(condition.key());
                     let (verdict, open) = judge(estate, at, server, Some(&condition));
@@ -104,7 +107,7 @@ fn judge(
     // A password that the file itself switches on counts, whatever the stack may require beside it; otherwise another login path
     // with a single factor makes the finding certain.
     let way = match &open {
-        Some(_) if weakest.methods == ["password"] => weakest,
+        Some(_) if weakest.methods == ["password"] && !weakest.factors.kinds.is_empty() => weakest,
         Some(undecided) => {
             let single = ways.iter().filter(|way| way.factors.is_single());
             match single.min_by_key(|way| way.factors.weakness()) {
@@ -118,7 +121,8 @@ fn judge(
         return (Verdict::Pass, None);
     }
     // Where the stack was not exported at all, its login counts as a password, which it is unless it was changed (pam_unix(8)).
-    let stack = open.as_ref().filter(|undecided| undecided.file.is_some());
+    let locked = all_locked(&estate.devices[at], server, &connection);
+    let stack = open.as_ref().filter(|undecided| undecided.file.is_some() && !locked);
     let kind = match stack {
         Some(_) if !way.factors.kinds.is_empty() => Some(FactorKind::Knowledge),
         _ => way.factors.kinds.first().copied(),
@@ -313,6 +317,12 @@ mod tests {
                 "pass d",
             ),
             (
+                "every account is locked, with a stack",
+                "UsePAM yes\nPasswordAuthentication yes\nPubkeyAuthentication no\n",
+                Some(("d/etc/pam.d/sshd", "auth required pam_unix.so\nsession required pam_limits.so\n")),
+                "pass d",
+            ),
+            (
                 "one account is not locked",
                 "UsePAM no\nPasswordAuthentication yes\n",
                 Some((
@@ -326,6 +336,9 @@ mod tests {
         ] {
             let mut files = vec![("d/etc/ssh/sshd_config", config)];
             files.extend(more);
+            if name.ends_with("with a stack") {
+                files.push(("d/etc/passwd", "ann:!:1000:1000::/home/ann:/bin/sh\n"));
+            }
             let wanted: Vec<&str> = wanted.split(" | ").collect();
             run(&CHECK, &[(name, &files, &wanted)]);
         }
@@ -353,6 +366,11 @@ mod tests {
                 &["pass d", "fail medium d sshd_config:5"],
             ),
             ("Match User ann\nBanner none\n", &["pass d"]),
+            ("DenyUsers ann\nMatch User ann\nAuthenticationMethods password\n", &["pass d"]),
+            (
+                "AllowUsers bo\nMatch User ann,bo\nAuthenticationMethods password\n",
+                &["pass d", "fail medium d sshd_config:6"],
+            ),
             ("#Match User ann\n#AuthenticationMethods password\n", &["pass d"]),
         ] {
             run(&CHECK, &[(lines, &[("d/etc/ssh/sshd_config", &format!("{TWO}{lines}"))], wanted)]);

@@ -1,11 +1,14 @@
 //! A RADIUS server accepts an EAP method that reveals the password hash.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::logins::capital;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::ipsec::IkeProof;
 use trevlin_model::radius::EapSettings;
+use trevlin_model::{Setting, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -16,10 +19,11 @@ pub(crate) const CHECK: Check = Check {
     why: "EAP-MD5 sends an MD5 value of a challenge and the password. An attacker who records one login can crack the \
           password offline, and the client cannot verify the server.",
     fix: "Remove the section `md5` from the EAP module and set `tls`, `ttls` or `peap` as the default. Inside the TLS tunnel \
-          of the latter two a password method is acceptable.",
-    judged: "Fails where the EAP module of a RADIUS server defines the method MD5, which any client may then request; one \
-             level higher where it is the default method. Files that are available but not enabled are not judged.",
-    references: &["RFC 3748, 5.4 and 7.2", "RFC 4017, 2.2"],
+          of the latter two a password method is acceptable. In IPsec connections, require `eap-tls` or a certificate.",
+    judged: "Fails where an IPsec connection demands EAP-MD5, and where the EAP module of a RADIUS server defines the \
+             method MD5, which any client may then request: medium where it is the default method, low otherwise. Files \
+             that are available but not enabled are not judged.",
+    references: &["RFC 3748, 5.4 and 7.2", "RFC 4017, 2.2", "RFC 7296, 2.16"],
     controls: &[Control::grundschutz("NET.2.1.A12")],
     run: Run::Map(run),
 };
@@ -45,8 +49,32 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for settings in &device.facts.eap_settings {
             answers.push(Answer::new(at, Subject::of(SubjectKind::Eap), judge(settings)));
         }
+        for tunnel in &device.facts.tunnels {
+            answers
+                .extend(of_tunnel(tunnel).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)));
+        }
     }
     answers
+}
+
+/// The method that an IPsec connection demands of its users; none where it demands no EAP (swanctl.conf(5), remote.auth; ipsec.conf(5),
+/// rightauth).
+fn of_tunnel(tunnel: &Tunnel) -> Option<Verdict> {
+    let mut methods =
+        tunnel.ipsec.iter().flat_map(|one| &one.remote).filter_map(|round| match &round.proof {
+            Setting::Stated { value: IkeProof::Eap(method), origin } => Some((method.as_str(), *origin)),
+            _ => None,
+        });
+    let (method, origin) = methods.next()?;
+    if !method.eq_ignore_ascii_case("md5") {
+        return Some(Verdict::Pass);
+    }
+    Some(Verdict::Fail(Fail {
+        rating: CHECK.rated("it is the method that the connection demands"),
+        title: format!("{} demands EAP-MD5", capital(&tunnel.name)).into(),
+        detail: "The password is proved by an MD5 value, and the method makes no key that binds the login to the connection (RFC 7296, 2.16).".into(),
+        evidence: vec![origin],
+    }))
 }
 
 fn judge(settings: &EapSettings) -> Verdict {
@@ -77,6 +105,17 @@ mod tests {
                 "d/mods-enabled/eap",
                 "eap {\n default_eap_type = md5\n md5 {\n }\n}\n",
                 &["fail medium d eap:3 eap:2"][..],
+            ),
+            (
+                "d/ipsec.conf",
+                "conn c\n\tauto=add\n\tright=%any\n\trightauth=eap-md5\n",
+                &["fail medium d ipsec.conf:4"],
+            ),
+            ("d/ipsec.conf", "conn c\n\tauto=add\n\tright=%any\n\trightauth=eap-mschapv2\n", &["pass d"]),
+            (
+                "d/ipsec.conf",
+                "conn c\n\tauto=add\n\tright=%any\n\t#rightauth=eap-md5\n\trightauth=pubkey\n",
+                &[],
             ),
             (
                 "d/mods-enabled/eap",
