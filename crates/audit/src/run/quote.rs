@@ -74,10 +74,14 @@ pub(super) fn finding(
 
 /// A title with a capital first letter. A name of a tunnel or service that is in small letters is preceded by its kind.
 fn headline(device: &Device, title: &str) -> String {
+    // Most titles begin with a capital; long lists of services are looked through for the others only.
+    if !title.starts_with(char::is_lowercase) {
+        return capitalized(title);
+    }
     let begins_with = |name: &str| {
-        capitalized(name) == name
-            && name.starts_with(char::is_lowercase)
-            && title.strip_prefix(name).is_some_and(|rest| rest.starts_with([' ', ',', ':']))
+        title.strip_prefix(name).is_some_and(|rest| rest.starts_with([' ', ',', ':']))
+            && capitalized(name) == name
+            && !name.is_empty()
     };
     let facts = &device.facts;
     let tunnel =
