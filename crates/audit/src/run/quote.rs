@@ -79,14 +79,15 @@ fn headline(device: &Device, title: &str) -> String {
         return capitalized(title);
     }
     let begins_with = |name: &str| {
-        title.strip_prefix(name).is_some_and(|rest| rest.starts_with([' ', ',', ':']))
-            && capitalized(name) == name
-            && !name.is_empty()
+        !name.is_empty() && title.strip_prefix(name).is_some_and(|rest| rest.starts_with([' ', ',', ':']))
     };
+    // A name that begins with a common word gets a capital, like any sentence.
+    let proper = |name: &str| capitalized(name) == name;
     let facts = &device.facts;
-    let tunnel =
-        facts.tunnels.iter().find(|one| begins_with(&one.name)).map(|one| (&one.name, one.kind_name()));
+    let tunnel = facts.tunnels.iter().find(|one| begins_with(&one.name)).filter(|one| proper(&one.name));
+    let tunnel = tunnel.map(|one| (&one.name, one.kind_name()));
     let service = facts.served.iter().find(|one| begins_with(&one.name) && one.name != one.program);
+    let service = service.filter(|one| proper(&one.name));
     match tunnel.or_else(|| service.map(|one| (&one.name, one.kind.words().to_owned()))) {
         Some((name, kind)) if !name.starts_with(&kind) => uppercase(&format!("{kind} {title}")),
         _ => capitalized(title),
