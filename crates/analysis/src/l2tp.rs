@@ -4,9 +4,7 @@ use crate::context::Analyses;
 use crate::exposure::Reachable;
 use crate::ways::without_filter;
 use trevlin_estate::special::{is_public, public_ranges};
-use trevlin_model::{
-    CertificateRequirement, Family, IpRange, Origin, PortRange, Protocol, Setting, Tunnel, TunnelFamily,
-};
+use trevlin_model::{Family, IpRange, Origin, PortRange, Protocol, Tunnel, TunnelFamily};
 use trevlin_packets::way::{Host, Sent, Verdict, Walker};
 
 /// The port of L2TP (RFC 2661, 8.1).
@@ -46,9 +44,7 @@ pub fn around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'
 
 /// The same, where it requires a certificate.
 pub fn certificate_around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'a Tunnel> {
-    around(estate, at, tunnel).filter(|one| {
-        one.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateRequirement::Required)
-    })
+    around(estate, at, tunnel).filter(|one| one.requires_certificate())
 }
 
 /// Whether a connection is only there for L2TP to pass through.

@@ -1,10 +1,12 @@
 //! From where a service is reached, with the reason and the lines that prove it.
 
+use crate::authentication::ShellCondition;
 use crate::context::Analyses;
 use crate::exposure::Reachable;
 use crate::ways::{deciding, some_ranges};
 use trevlin_estate::assemble::Estate;
 use trevlin_estate::special;
+use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, IpRangeSet, Origin, PortForward, Protocol};
 
 /// From where a service is reached, as far as the exports tell.
@@ -45,9 +47,21 @@ impl<'a> Reachability<'a> {
         }
     }
 
+    /// From where an SSH server is reached, by the connections of a condition where one is given.
+    pub fn of_ssh(
+        estate: &'a Analyses,
+        device: usize,
+        server: &SshServer,
+        condition: Option<&ShellCondition>,
+    ) -> Self {
+        let connection = condition.map_or_else(SshConnection::default, ShellCondition::connection);
+        Self::of(estate, device, Protocol::TCP, server.port(&connection))
+            .limited_to(condition.and_then(|condition| condition.addresses.as_ref()))
+    }
+
     /// The same for a login that the service limits to sources: public addresses among them count as Internet addresses.
     #[must_use]
-    pub fn limited_to(self, sources: Option<&IpRangeSet>) -> Self {
+    fn limited_to(self, sources: Option<&IpRangeSet>) -> Self {
         let Some(sources) = sources else { return self };
         let public = sources.intersection(&special::public_ranges());
         match self {

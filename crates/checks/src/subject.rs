@@ -57,6 +57,8 @@ pub enum SubjectKind {
     Interface,
     /// All interfaces.
     Interfaces,
+    /// A system that verifies the login to a tunnel and was not exported, by the tunnel's name.
+    LoginDecider,
     /// A PAM stack, by its service.
     PamStack,
     /// The log.

@@ -70,6 +70,14 @@ pub struct ShadowEntry {
     pub origin: Origin,
 }
 
+impl ShadowEntry {
+    /// Whether the account is refused on a day, in days since 1970-01-01.
+    #[must_use]
+    pub fn has_expired(&self, day: i64) -> bool {
+        self.expires.is_some_and(|expiry| expiry.has_passed(day))
+    }
+}
+
 /// One line of group(5).
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

@@ -101,3 +101,11 @@ pub struct Login {
     /// Its line.
     pub origin: Origin,
 }
+
+impl Login {
+    /// Whether it is refused on a day, in days since 1970-01-01.
+    #[must_use]
+    pub fn has_expired(&self, day: i64) -> bool {
+        self.expires.is_some_and(|expiry| expiry.has_passed(day))
+    }
+}

@@ -130,6 +130,15 @@ impl SshServer {
             })
     }
 
+    /// The effective value for a connection where a line states it, with the line.
+    #[must_use]
+    pub fn stated(&self, keyword: &str, connection: &SshConnection<'_>) -> Option<(Vec<String>, Origin)> {
+        match self.effective(keyword, connection) {
+            Setting::Stated { value, origin } => Some((value, origin)),
+            _ => None,
+        }
+    }
+
     /// Whether a keyword is `yes` for a connection, or may be where its default depends on the version.
     #[must_use]
     pub fn may_be_on(&self, keyword: &str, connection: &SshConnection<'_>) -> bool {
@@ -171,10 +180,7 @@ impl SshServer {
     #[must_use]
     pub fn excluded_by(&self, user: &str, groups: &[String]) -> Option<Origin> {
         let connection = SshConnection { user: Some(user), groups, ..SshConnection::default() };
-        let stated = |keyword: &str| match self.effective(keyword, &connection) {
-            Setting::Stated { value, origin } => Some((value, origin)),
-            _ => None,
-        };
+        let stated = |keyword: &str| self.stated(keyword, &connection);
         let is_user = |pattern: &String| matches(user, pattern.split('@').next().unwrap_or(pattern));
         let is_group = |pattern: &String| groups.iter().any(|group| matches(group, pattern));
         // With a host in it a denial is about some of the places only.
@@ -186,13 +192,12 @@ impl SshServer {
         denied.map(|(_, origin)| origin)
     }
 
-    /// The first port it listens on.
+    /// The port that a connection came to, or the first that it listens on.
     #[must_use]
     pub fn port(&self, connection: &SshConnection<'_>) -> u16 {
-        self.effective("port", connection)
-            .possible()
-            .find_map(|ports| ports.first()?.parse().ok())
-            .unwrap_or(22)
+        let first =
+            || self.effective("port", connection).possible().find_map(|ports| ports.first()?.parse().ok());
+        connection.local_port.or_else(first).unwrap_or(22)
     }
 }
 

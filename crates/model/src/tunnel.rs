@@ -327,6 +327,18 @@ impl Tunnel {
         self.missing.iter().find(|one| one.configuration && !one.unsaid)
     }
 
+    /// Whether the other end must show a certificate on the main login path.
+    #[must_use]
+    pub fn requires_certificate(&self) -> bool {
+        self.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateRequirement::Required)
+    }
+
+    /// Whether it must on every login path, so that nothing can be tried without one.
+    #[must_use]
+    pub fn always_requires_certificate(&self) -> bool {
+        self.requires_certificate() && self.proof.alternatives.iter().all(|way| way.certificate)
+    }
+
     /// Whether clients other than the device itself are accepted.
     #[must_use]
     pub fn accepts_clients(&self) -> bool {

@@ -1,6 +1,7 @@
 //! Files of `pam.d` (pam.d(5)).
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
+use std::collections::BTreeMap;
 use trevlin_model::pam::{PamAction, PamControl, PamFacility, PamLine, PamService};
 use trevlin_model::{Export, Origin};
 
@@ -174,31 +175,24 @@ const RESULTS: [&str; 31] = [
     "conv_again",
 ];
 
+/// The pairs that a control stands for, where it is a word (pam.conf(5)).
+fn pairs(word: &str) -> Option<&str> {
+    match word {
+        "required" => Some("success=ok new_authtok_reqd=ok ignore=ignore default=bad"),
+        "requisite" => Some("success=ok new_authtok_reqd=ok ignore=ignore default=die"),
+        "sufficient" => Some("success=done new_authtok_reqd=done default=ignore"),
+        "optional" => Some("success=ok new_authtok_reqd=ok default=ignore"),
+        _ => word.strip_prefix('[')?.strip_suffix(']'),
+    }
+}
+
 /// The actions of a control: a word, or pairs in brackets.
 fn actions(word: &str) -> Option<PamControl> {
-    // The words stand for pairs of results and actions (pam.conf(5)).
-    let of_word = |success: PamAction, failure: PamAction| {
-        let others = [("new_authtok_reqd", success), ("ignore", PamAction::Ignore)];
-        let others = others.into_iter().filter(|(_, action)| *action != failure);
-        Some(PamControl::Actions {
-            success,
-            failure,
-            others: others.map(|(name, action)| (name.to_owned(), action)).collect(),
-        })
-    };
-    match word {
-        "required" => return of_word(PamAction::Ok, PamAction::Bad),
-        "requisite" => return of_word(PamAction::Ok, PamAction::Die),
-        "sufficient" => return of_word(PamAction::Done, PamAction::Ignore),
-        "optional" => return of_word(PamAction::Ok, PamAction::Ignore),
-        _ => {}
-    }
-    let inside = word.strip_prefix('[')?.strip_suffix(']')?;
-    let mut default = None;
-    let mut stated: Vec<(&str, PamAction)> = Vec::new();
     // Spaces around the equals sign are permitted.
-    let spaced = inside.replace('=', " = ");
+    let spaced = pairs(word)?.replace('=', " = ");
     let mut words = spaced.split_whitespace();
+    let mut default = None;
+    let mut stated: BTreeMap<&str, PamAction> = BTreeMap::new();
     while let Some(result) = words.next() {
         if words.next()? != "=" {
             return None;
@@ -212,39 +206,20 @@ fn actions(word: &str) -> Option<PamControl> {
             "reset" => PamAction::Reset,
             number => PamAction::Jump(number.parse().ok().filter(|count| *count > 0)?),
         };
-        let result = RESULTS
-            .iter()
-            .find(|name| **name == result)
-            .copied()
-            .or((result == "default").then_some("default"))?;
         if result == "default" {
             // A second one finds no result without an action.
             default.get_or_insert(action);
+        } else if RESULTS.contains(&result) {
+            stated.insert(result, action);
         } else {
-            stated.retain(|(name, _)| *name != result);
-            stated.push((result, action));
+            return None;
         }
     }
-    let default = default.unwrap_or(PamAction::Bad);
-    let of = |result: &str| stated.iter().find(|(name, _)| *name == result).map(|(_, action)| *action);
-    let success = of("success").unwrap_or(default);
-    let failure = of("auth_err").unwrap_or(default);
-    // Results that are not named have the default's action.
-    let mut others: Vec<(String, PamAction)> = Vec::new();
-    if failure == default {
-        let named = stated
-            .iter()
-            .filter(|(name, action)| !matches!(*name, "success" | "auth_err") && *action != failure);
-        others.extend(named.map(|(name, action)| ((*name).to_owned(), *action)));
-    } else {
-        for result in RESULTS.iter().filter(|name| !matches!(**name, "success" | "auth_err")) {
-            let action = of(result).unwrap_or(default);
-            if action != failure {
-                others.push(((*result).to_owned(), action));
-            }
-        }
-    }
-    Some(PamControl::Actions { success, failure, others })
+    let of = |result: &str| stated.get(result).copied().or(default).unwrap_or(PamAction::Bad);
+    let (success, failure) = (of("success"), of("auth_err"));
+    let others = RESULTS.iter().filter(|name| !matches!(**name, "success" | "auth_err"));
+    let others = others.map(|name| ((*name).to_owned(), of(name))).filter(|(_, action)| *action != failure);
+    Some(PamControl::Actions { success, failure, others: others.collect() })
 }
 
 #[cfg(test)]

@@ -1,9 +1,9 @@
 //! Accounts of a device, and whether a password can be right for them.
 
 use std::collections::BTreeMap;
+use trevlin_model::Device;
 use trevlin_model::account::{Account, StoredPassword};
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Device, Setting};
 
 /// Accounts with their passwords, to be asked about many names.
 pub struct Passwords<'a> {
@@ -45,6 +45,11 @@ impl<'a> Passwords<'a> {
         }
     }
 
+    /// Whether a name has a shell, as far as the exports show.
+    pub(super) fn has_shell(&self, name: &str) -> bool {
+        self.accounts.get(name).is_none_or(|account| account.has_shell())
+    }
+
     /// Whether a name could log in to a shell with a password, as far as the exports show: it is not locked, and has a shell.
     #[must_use]
     pub fn may_use(&self, name: &str) -> bool {
@@ -59,10 +64,8 @@ impl<'a> Passwords<'a> {
 pub fn all_locked(device: &Device, server: &SshServer, connection: &SshConnection<'_>) -> bool {
     let permits_root = |account: &Account| {
         let connection = SshConnection { user: Some(&account.name), ..connection.clone() };
-        match server.effective("permitrootlogin", &connection) {
-            Setting::Stated { value, .. } => value.first().is_some_and(|word| word == "yes"),
-            _ => false,
-        }
+        let stated = server.stated("permitrootlogin", &connection);
+        stated.is_some_and(|(value, _)| value.first().is_some_and(|word| word == "yes"))
     };
     let passwords = Passwords::of(device);
     let about = |one: &&Account| connection.user.is_none_or(|user| user == one.name) && one.has_shell();

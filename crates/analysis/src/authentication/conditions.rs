@@ -1,12 +1,11 @@
 //! Conditions of an SSH server (`Match` blocks) under which the required authentication differs.
 
+use crate::authentication::accounts::Passwords;
 use ipnet::IpNet;
 use std::net::IpAddr;
 use trevlin_estate::identities::People;
 use trevlin_model::ssh::{SshBlock, SshConnection, SshCriterion, SshServer};
-use trevlin_model::{Device, IpRange, IpRangeSet, Origin, Setting};
-
-use crate::authentication::accounts::Passwords;
+use trevlin_model::{Device, IpRange, IpRangeSet, Origin};
 
 /// Keywords that decide which methods a login requires.
 pub const METHODS: [&str; 6] = [
@@ -32,6 +31,9 @@ pub struct ShellCondition {
     local_port: Option<u16>,
     /// Whether it names a group.
     by_group: bool,
+    /// Whether its user cannot log in whatever the method: excluded by name or group, or an account without a shell, for which no command
+    /// is forced.
+    pub barred: bool,
     /// The users it applies to; `None` where it depends on addresses and ports alone.
     pub who: Option<String>,
     /// Addresses and host names that it is about, as written.
@@ -67,52 +69,30 @@ impl ShellCondition {
         holds.then_some(self)
     }
 
-    /// Whether its user cannot log in whatever the method: excluded by name or group, or an account without a shell, for which no command
-    /// is forced.
-    #[must_use]
-    pub fn is_barred(&self, people: &People<'_>, device: &Device, server: &SshServer) -> bool {
-        let Some(user) = &self.user else { return false };
-        let groups = people.groups_of(user);
-        if server.excluded_by(user, &groups).is_some() {
-            return true;
-        }
-        let forced = matches!(server.effective("forcecommand", &self.connection()), Setting::Stated { .. });
-        let account = device.facts.accounts.iter().find(|one| one.name == *user);
-        account.is_some_and(|one| !one.has_shell()) && !forced
-    }
-
     /// The users and sources as a key: the names and addresses as written.
     #[must_use]
     pub fn key(&self) -> String {
-        let mut key = self.who.clone().unwrap_or_else(|| "users".to_owned());
-        if !self.sources.is_empty() {
-            key = format!("{key} from {}", self.sources.join(", "));
-        }
-        if let Some(port) = self.local_port {
-            key = format!("{key} on port {port}");
-        }
-        key
+        self.with_sources(self.who.as_deref().unwrap_or("users"))
     }
 
     /// The users and sources in words: "user ann from 10.4.0.0/24", "users on port 2222".
     #[must_use]
     pub fn words(&self) -> String {
-        let mut words = match &self.who {
+        let who = match &self.who {
             Some(who) if self.by_group => who.clone(),
             Some(who) if who.contains([',', '*', '?']) => format!("users {who}"),
             Some(who) => format!("user {who}"),
             None => "users".to_owned(),
         };
-        if !self.sources.is_empty() {
-            words = format!("{words} from {}", self.sources.join(", "));
-        }
-        if let Some(port) = self.local_port {
-            words = format!("{words} on port {port}");
-        }
-        if let Some(address) = self.local_address {
-            words = format!("{words} at {address}");
-        }
-        words
+        let at = self.local_address.map(|address| format!(" at {address}"));
+        self.with_sources(&who) + &at.unwrap_or_default()
+    }
+
+    /// Users with the sources and the port.
+    fn with_sources(&self, who: &str) -> String {
+        let from = (!self.sources.is_empty()).then(|| format!(" from {}", self.sources.join(", ")));
+        let port = self.local_port.map(|port| format!(" on port {port}"));
+        format!("{who}{}{}", from.unwrap_or_default(), port.unwrap_or_default())
     }
 }
 
@@ -153,7 +133,7 @@ fn condition(
         let usable = wanted(list).take(MOST_NAMES).find(|name| passwords.may_use(name) && permitted(name));
         usable.or_else(|| wanted(list).next()).map(str::to_owned)
     };
-    let found = ShellCondition {
+    let mut found = ShellCondition {
         user: user.and_then(named),
         groups: group.and_then(|list| wanted(list).next()).map(str::to_owned).into_iter().collect(),
         host: of(SshCriterion::Host).and_then(|list| wanted(list).next()).map(str::to_owned),
@@ -161,12 +141,20 @@ fn condition(
         local_address: of(SshCriterion::LocalAddress).and_then(|list| wanted(list).find_map(sample)),
         local_port: of(SshCriterion::LocalPort).and_then(|port| port.parse().ok()),
         by_group: group.is_some(),
+        barred: false,
         who: (!who.is_empty()).then_some(who),
         sources,
         addresses: address.map(ranges),
         origin,
     };
-    block.holds(&found.connection()).then_some(found)
+    if !block.holds(&found.connection()) {
+        return None;
+    }
+    found.barred = found.user.as_ref().is_some_and(|user| {
+        let forced = server.stated("forcecommand", &found.connection()).is_some();
+        server.excluded_by(user, &people.groups_of(user)).is_some() || (!passwords.has_shell(user) && !forced)
+    });
+    Some(found)
 }
 
 /// The patterns of a list that are not negated.

@@ -56,13 +56,15 @@ pub(super) fn of_stack(
     weakest(&ends, &entries, service, asked_at, radius)
 }
 
+/// The beginning of a request for a PAM stack.
+#[must_use]
+pub fn provide_pam(service: &str) -> String {
+    format!("Please provide `/etc/pam.d/{service}`, with the files it includes")
+}
+
 /// The request for a file of `pam.d`.
 fn not_exported(service: &str, evidence: Vec<Origin>) -> Undecided {
-    Undecided {
-        ask: format!("Please provide `/etc/pam.d/{service}`, with the files it includes"),
-        evidence,
-        file: Some(format!("/etc/pam.d/{service}")),
-    }
+    Undecided { ask: provide_pam(service), evidence, file: Some(format!("/etc/pam.d/{service}")) }
 }
 
 /// The weakest of all paths that grant access.
@@ -73,39 +75,8 @@ fn weakest(
     asked_at: Origin,
     radius: Option<(Factors, Origin)>,
 ) -> Option<Factors> {
-    let of_path = |path: &Proved| {
-        let used = path.entries.iter().chain(&path.elsewhere);
-        let mut used: Vec<usize> = used.copied().collect();
-        used.sort_unstable();
-        let mut lines: Vec<Origin> = Vec::new();
-        for line in used.iter().flat_map(|number| entries[*number].lines()) {
-            if !lines.contains(&line) {
-                lines.push(line);
-            }
-        }
-        let mut factors = Factors::known(path.kinds.clone(), lines);
-        let missed = |entry: &&Entry<'_>| {
-            entry.factor().is_some_and(|kind| kind != FactorKind::Knowledge && !path.kinds.contains(&kind))
-        };
-        factors.bypassed = entries.iter().filter(missed).map(|entry| entry.origin).take(SHOWN).collect();
-        if let Some(number) = path.elsewhere.as_ref() {
-            let evidence: Vec<Origin> = factors.lines.iter().copied().chain([asked_at]).collect();
-            factors.undecided = Some(match &entries[*number].kind {
-                EntryKind::Missing(file) => not_exported(file, evidence),
-                EntryKind::Module { line, .. } => Undecided {
-                    ask: format!(
-                        "Please provide the settings of `{}` in the PAM stack of `{service}`",
-                        line.module
-                    ),
-                    evidence,
-                    file: None,
-                },
-                EntryKind::Substack => return None,
-            });
-        }
-        Some(factors)
-    };
-    let mut found = ends.iter().filter_map(of_path).min_by_key(Factors::weakness)?;
+    let of_path = |path: &Proved| of_path(path, entries, service, asked_at);
+    let mut found = ends.iter().map(of_path).min_by_key(Factors::weakness)?;
     if let Some((asked, at)) = radius
         && found.lines.contains(&at)
     {
@@ -120,6 +91,33 @@ fn weakest(
         }
     }
     Some(found)
+}
+
+/// Factors that one path requires.
+fn of_path(path: &Proved, entries: &[Entry<'_>], service: &str, asked_at: Origin) -> Factors {
+    let used: BTreeSet<usize> = path.entries.iter().chain(&path.elsewhere).copied().collect();
+    let mut lines: Vec<Origin> = Vec::new();
+    for line in used.iter().flat_map(|number| entries[*number].lines()) {
+        if !lines.contains(&line) {
+            lines.push(line);
+        }
+    }
+    let mut factors = Factors::known(path.kinds.clone(), lines);
+    let missed = |entry: &&Entry<'_>| {
+        entry.factor().is_some_and(|kind| kind != FactorKind::Knowledge && !path.kinds.contains(&kind))
+    };
+    factors.bypassed = entries.iter().filter(missed).map(|entry| entry.origin).take(SHOWN).collect();
+    let evidence = || factors.lines.iter().copied().chain([asked_at]).collect();
+    factors.undecided = path.elsewhere.and_then(|number| match &entries[number].kind {
+        EntryKind::Missing(file) => Some(not_exported(file, evidence())),
+        EntryKind::Module { line, .. } => Some(Undecided {
+            ask: format!("Please provide the settings of `{}` in the PAM stack of `{service}`", line.module),
+            evidence: evidence(),
+            file: None,
+        }),
+        EntryKind::Substack => None,
+    });
+    factors
 }
 
 #[cfg(test)]

@@ -9,14 +9,14 @@ use trevlin_model::{Device, FactorKind, Origin};
 /// Modules whose results are known.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct Modules {
+struct Modules {
     modules: Vec<Module>,
 }
 
 /// Results of a module.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct Module {
+struct Module {
     names: Vec<String>,
     /// An argument without which the row does not apply.
     argument: Option<String>,
@@ -125,21 +125,21 @@ pub fn lines_of_service<'a>(device: &'a Device, service: &str) -> Result<Vec<&'a
     Ok(lines)
 }
 
-pub(super) fn file_name(path: &str) -> &str {
+fn file_name(path: &str) -> &str {
     path.rsplit('/').next().unwrap_or(path)
 }
 
 /// Whether a file that is included may hold lines of the `auth` facility, by its name.
-pub(super) fn may_hold_auth(name: &str) -> bool {
+fn may_hold_auth(name: &str) -> bool {
     !OTHER_FACILITIES.iter().any(|ending| name.ends_with(ending))
 }
 
 /// A stack with everything taken over.
 pub(super) struct Stack<'a> {
-    pub(super) services: &'a [PamService],
+    services: &'a [PamService],
     pub(super) entries: Vec<Entry<'a>>,
     /// The first entry of each module with its arguments.
-    pub(super) first: BTreeMap<(&'a str, &'a [String]), usize>,
+    first: BTreeMap<(&'a str, &'a [String]), usize>,
     /// Lines that may still be looked at: files may include each other many times.
     pub(super) left: usize,
 }
@@ -181,33 +181,42 @@ impl<'a> Stack<'a> {
         }
     }
 
-    pub(super) fn push(&mut self, level: usize, kind: EntryKind<'a>, line: &'a PamLine, through: &[Origin]) {
+    fn push(&mut self, level: usize, kind: EntryKind<'a>, line: &'a PamLine, through: &[Origin]) {
         let number = self.entries.len();
         let first = *self.first.entry((line.module.as_str(), line.arguments.as_slice())).or_insert(number);
         self.entries.push(Entry { level, kind, origin: line.origin, first, through: through.to_vec() });
     }
 }
 
-/// The argument that lets accounts pass a module for a further factor without that factor, and the factor
+impl Module {
+    fn is_named(&self, module: &str) -> bool {
+        self.names.iter().any(|name| matches(module, name))
+    }
+
+    /// Whether the argument that the row depends on is in a line.
+    fn is_asked_for(&self, line: &PamLine) -> bool {
+        self.argument.as_ref().is_some_and(|wanted| line.arguments.contains(wanted))
+    }
+}
+
+/// Rows of a module, in order.
+fn rows(module: &str) -> impl Iterator<Item = &'static Module> {
+    MODULES.modules.iter().filter(move |row| row.is_named(module))
+}
+
+/// The further factor that a module verifies and that an argument can make optional, with that argument where the line has it
 /// (pam_google_authenticator(8), nullok; pam_u2f(8), nouserok; pam_oath(8), alwaysok).
 #[must_use]
-pub fn optional_factor(line: &PamLine) -> Option<(FactorKind, &'static str)> {
-    let named = |row: &&Module| row.names.iter().any(|name| matches(&line.module, name));
-    let row = MODULES
-        .modules
-        .iter()
-        .filter(named)
-        .find(|row| row.argument.as_ref().is_some_and(|wanted| line.arguments.contains(wanted)))?;
-    let kind = MODULES.modules.iter().filter(named).find_map(|row| row.proves)?;
-    Some((kind, row.argument.as_deref()?)).filter(|_| kind != FactorKind::Knowledge)
+pub fn further_factor(line: &PamLine) -> Option<(FactorKind, Option<&'static str>)> {
+    let kind = rows(&line.module).find_map(|row| row.proves).filter(|kind| *kind != FactorKind::Knowledge)?;
+    let mut optional = rows(&line.module).filter(|row| row.argument.is_some()).peekable();
+    optional.peek()?;
+    Some((kind, optional.find(|row| row.is_asked_for(line)).and_then(|row| row.argument.as_deref())))
 }
 
 /// Every result that a module may have, by what the user proves with it.
-pub(super) fn outcomes(line: &PamLine) -> Vec<Outcome> {
-    let known = MODULES.modules.iter().find(|row| {
-        row.names.iter().any(|name| matches(&line.module, name))
-            && row.argument.as_ref().is_none_or(|wanted| line.arguments.contains(wanted))
-    });
+fn outcomes(line: &PamLine) -> Vec<Outcome> {
+    let known = rows(&line.module).find(|row| row.argument.is_none() || row.is_asked_for(line));
     let one = |result: &str, proof| Outcome { result: result.to_owned(), proof };
     match known {
         None => vec![one("success", Proof::Elsewhere), one("auth_err", Proof::Nothing)],
@@ -218,13 +227,9 @@ pub(super) fn outcomes(line: &PamLine) -> Vec<Outcome> {
     }
 }
 
-/// Whether a module may accept passwords of accounts that are not in passwd(5): a directory, another file, an unknown module.
+/// Whether a line may accept passwords of accounts that are not in passwd(5): a directory, another file, an unknown module.
 pub(super) fn is_remote_knowledge(line: &PamLine) -> bool {
     let module = line.module.as_str();
-    let known = MODULES.modules.iter().find(|row| row.names.iter().any(|name| matches(module, name)));
-    match known {
-        _ if module.is_empty() || module == "pam_unix" || line.facility != Some(PamFacility::Auth) => false,
-        Some(row) => row.proves == Some(FactorKind::Knowledge),
-        None => true,
-    }
+    let asked = line.facility == Some(PamFacility::Auth) && !module.is_empty() && module != "pam_unix";
+    asked && rows(module).next().is_none_or(|row| row.proves == Some(FactorKind::Knowledge))
 }

@@ -15,20 +15,32 @@ pub(super) struct Proved {
     pub(super) entries: Vec<usize>,
     /// Results that depend on the user alone, by the first entry with this module and these arguments: the same line answers the same
     /// again.
-    pub(super) fixed: BTreeMap<usize, usize>,
+    fixed: BTreeMap<usize, usize>,
 }
 
 impl Proved {
     /// With a factor; the first module that verifies it is the one to cite.
-    pub(super) fn with(mut self, kind: FactorKind, entry: usize) -> Self {
+    fn with(mut self, kind: FactorKind, entry: usize) -> Self {
         if self.kinds.insert(kind) {
             self.entries.push(entry);
         }
         self
     }
 
+    /// With one of the results of a line; none where it contradicts an earlier result of the same line. Whether a credential is right may
+    /// differ from one prompt to the next; whether a user is enrolled, or meets a condition, may not.
+    fn with_result(mut self, first: usize, number: usize, outcomes: &[Outcome]) -> Option<Self> {
+        let verifies =
+            outcomes.iter().any(|outcome| matches!(outcome.proof, Proof::Factor(_) | Proof::Elsewhere));
+        let outcome = &outcomes[number];
+        // The number of the result, or for a module that verifies something whether it is one for users without it.
+        let exempt = outcome.proof == Proof::Nothing && outcome.result != "auth_err";
+        let answer = if verifies { usize::from(exempt) } else { number };
+        (*self.fixed.entry(first).or_insert(answer) == answer).then_some(self)
+    }
+
     /// With a requirement that is not known; the first is the one to ask about.
-    pub(super) fn with_unknown(mut self, entry: usize) -> Self {
+    fn with_unknown(mut self, entry: usize) -> Self {
         self.elsewhere.get_or_insert(entry);
         self
     }
@@ -36,7 +48,7 @@ impl Proved {
 
 /// libpam's view of a stack so far (`_pam_dispatch_aux`): no result yet, an agreed result, or failure.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Impression {
+enum Impression {
     #[default]
     Undefined,
     /// Agreed: with success, or with another result whose action is `ok`.
@@ -46,28 +58,16 @@ pub(super) enum Impression {
 
 /// State of a walk.
 #[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct State {
+struct State {
     impression: Impression,
     /// Level of the entry before, and the impression at the beginning of each substack.
-    pub(super) level: usize,
+    level: usize,
     saved: Vec<Impression>,
-}
-
-/// Whether a result agrees with an earlier one of the same line. Whether a credential is right may differ from one prompt to the next;
-/// whether a user is enrolled, or meets a condition, may not.
-pub(super) fn fits_before(proved: &mut Proved, first: usize, number: usize, outcomes: &[Outcome]) -> bool {
-    let verifies =
-        outcomes.iter().any(|outcome| matches!(outcome.proof, Proof::Factor(_) | Proof::Elsewhere));
-    let outcome = &outcomes[number];
-    // The number of the result, or for a module that verifies something whether it is one for users without it.
-    let exempt = outcome.proof == Proof::Nothing && outcome.result != "auth_err";
-    let answer = if verifies { usize::from(exempt) } else { number };
-    *proved.fixed.entry(first).or_insert(answer) == answer
 }
 
 /// A walk along every path through a stack.
 pub(super) struct Walk<'a> {
-    pub(super) entries: &'a [Entry<'a>],
+    entries: &'a [Entry<'a>],
     ends: BTreeSet<Proved>,
     open: Vec<(usize, State, Proved)>,
 }
@@ -111,13 +111,11 @@ impl<'a> Walk<'a> {
                 self.act(at, PamAction::Ok, true, &state, proved.with_unknown(at));
             }
             EntryKind::Module { line, outcomes } => {
-                let first = entry.first;
                 for (number, outcome) in outcomes.iter().enumerate() {
                     let Some(action) = line.control.action(&outcome.result) else { continue };
-                    let mut proved = proved.clone();
-                    if !fits_before(&mut proved, first, number, outcomes) {
+                    let Some(proved) = proved.clone().with_result(entry.first, number, outcomes) else {
                         continue;
-                    }
+                    };
                     let proved = match outcome.proof {
                         Proof::Factor(kind) => proved.with(kind, at),
                         Proof::Elsewhere => proved.with_unknown(at),

@@ -2,9 +2,9 @@
 
 use crate::authentication::accounts::all_locked;
 use crate::authentication::factors::Factors;
-use crate::authentication::pam_stack::is_remote_knowledge;
-use crate::authentication::pam_stack::lines_of_service;
+use crate::authentication::pam_stack::{is_remote_knowledge, lines_of_service};
 use crate::authentication::service::of_service;
+use std::cell::LazyCell;
 use std::collections::BTreeSet;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::FactorKind;
@@ -34,24 +34,29 @@ pub fn ssh_login_paths(
     // Modules that verify passwords of other accounts than those of passwd(5).
     let local_only =
         || lines_of_service(facts, "sshd").is_ok_and(|lines| !lines.into_iter().any(is_remote_knowledge));
-    let locked = || all_locked(facts, server, connection);
+    let locked = LazyCell::new(|| all_locked(facts, server, connection));
     let one = |kind: FactorKind, keyword: &str| {
         Factors::known(BTreeSet::from([kind]), place(keyword).into_iter().collect())
     };
+    // Both methods that use PAM have the same stack.
+    let pam = LazyCell::new(|| {
+        let factors = of_service(estate, device, "sshd", place("usepam").unwrap_or(server.origin))?;
+        let closed = factors.kinds.contains(&FactorKind::Knowledge) && local_only() && *locked;
+        (!closed).then_some(factors)
+    });
     // The method's own line is cited; the modules' lines prove the factors.
     let stack = |keyword: &str| {
         if !on("usepam") {
-            return (!locked()).then(|| one(FactorKind::Knowledge, keyword));
+            return (!*locked).then(|| one(FactorKind::Knowledge, keyword));
         }
-        let mut factors = of_service(estate, device, "sshd", place("usepam").unwrap_or(server.origin))?;
+        let mut factors = pam.clone()?;
         factors.lines.splice(0..0, place(keyword));
-        let closed = factors.kinds.contains(&FactorKind::Knowledge) && local_only() && locked();
-        (!closed).then_some(factors)
+        Some(factors)
     };
     // A password is what this method transports, whatever else the stack requires (RFC 4252, 8).
     let password = || {
         let mut factors = stack("passwordauthentication")?;
-        if factors.undecided.is_some() && factors.kinds.is_empty() && !locked() {
+        if factors.undecided.is_some() && factors.kinds.is_empty() && !*locked {
             factors.kinds.insert(FactorKind::Knowledge);
         }
         Some(factors)

@@ -6,8 +6,8 @@ use std::collections::BTreeSet;
 use trevlin_estate::assemble::{DialIn, Estate};
 use trevlin_model::ipsec::{AuthRound, IkeProof};
 use trevlin_model::{
-    AlternativeLogin, CertificateRequirement, Device, FactorKind, Login, Origin, PasswordSource, Reference,
-    Setting, Tunnel, TunnelFamily,
+    AlternativeLogin, Device, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel,
+    TunnelFamily,
 };
 
 /// Authentication that a PPP tunnel requires, with the deciding line.
@@ -80,11 +80,9 @@ pub fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTree
 /// Every login path of a tunnel that requires certificates, passwords or shared keys, with the line that enables it: the main one, and each
 /// alternative.
 pub fn login_paths(estate: &Estate, at: usize, tunnel: &Tunnel) -> Vec<(Factors, Origin)> {
-    let asked = tunnel.proof.certificate.as_ref();
-    let required = asked.and_then(Setting::value) == Some(&CertificateRequirement::Required);
-    let stated = asked.and_then(Setting::origin);
+    let stated = tunnel.proof.certificate.as_ref().and_then(Setting::origin);
     let main = AlternativeLogin {
-        certificate: required,
+        certificate: tunnel.requires_certificate(),
         passwords: tunnel.proof.passwords.clone(),
         origin: stated.unwrap_or(tunnel.origin),
     };

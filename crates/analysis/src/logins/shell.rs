@@ -13,11 +13,8 @@ use trevlin_model::{Device, Origin, Protocol, Setting};
 pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<LoginPath> {
     let mut rows = vec![shell(estate, at, server, &SshConnection::default(), None, server.origin)];
     rows.extend(superuser(estate, at, server));
-    let device = &estate.devices[at];
-    let people = identities::People::of(device);
-    for condition in
-        conditions(device, server, &METHODS).into_iter().filter(|one| !one.is_barred(&people, device, server))
-    {
+    let conditions = conditions(&estate.devices[at], server, &METHODS);
+    for condition in conditions.into_iter().filter(|one| !one.barred) {
         let mut row =
             shell(estate, at, server, &condition.connection(), condition.who.clone(), condition.origin);
         if !condition.sources.is_empty() {
@@ -79,7 +76,7 @@ fn shell(
     if easiest.is_some_and(|way| way.factors.undecided.is_some() && shown(&way.factors).is_some()) {
         limits.insert(0, "PAM may require more".into());
     }
-    let port = connection.local_port.unwrap_or_else(|| server.port(connection));
+    let port = server.port(connection);
     let people = identities::People::of(device);
     let administrators = people.administrators().into_keys().filter(|name| name != "root");
     let about = connection.user.is_none_or(|user| user != "root");

@@ -9,10 +9,7 @@ use std::collections::BTreeSet;
 use trevlin_estate::assemble::DialIn;
 use trevlin_estate::identities;
 use trevlin_model::radius::RadiusAsker;
-use trevlin_model::{
-    CertificateRequirement, FactorKind, LoginDaemon, PasswordSource, Setting, Tunnel, TunnelFamily,
-    TunnelRole,
-};
+use trevlin_model::{FactorKind, LoginDaemon, PasswordSource, Tunnel, TunnelFamily, TunnelRole};
 
 /// Permitted users of a tunnel, and the required authentication.
 pub(super) struct Proof {
@@ -143,8 +140,7 @@ fn radius_words(estate: &Analyses, at: usize, family: TunnelFamily) -> String {
 }
 
 fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
-    let certificate =
-        tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateRequirement::Required);
+    let certificate = tunnel.requires_certificate();
     let mut lists: Vec<String> = tunnel
         .proof
         .passwords

@@ -2,16 +2,17 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeMap;
 use trevlin_analysis::authentication::{ShellCondition, conditions};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::identities::People;
-use trevlin_model::account::{Account, StoredPassword};
+use trevlin_model::account::{Account, ShadowEntry, StoredPassword};
 use trevlin_model::radius::RadiusEntry;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Device, Origin, Protocol, Setting};
+use trevlin_model::{Device, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -26,7 +27,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an account with a shell has an empty password field, and where a RADIUS users file accepts a name \
              with any password; one level higher where SSH permits empty passwords, for all connections or in a `Match` \
              block, and where the account is root. `PermitEmptyPasswords yes` alone is a separate finding where no such \
-             account was exported: low where the passwords were, high where it is set for named users. Passes for locked accounts and accounts without a \
+             account was exported: low where the passwords were, high where it is set for named users. Passes for locked \
+             accounts and accounts without a \
              shell.",
     references: &["shadow(5)", "sshd_config(5), PermitEmptyPasswords", "pam_unix(8), nullok"],
     controls: &[Control::grundschutz("ORP.4.A22")],
@@ -38,14 +40,19 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         let people = People::of(device);
         let permissions = permissions(device);
+        let permitted = |permission: &Permission<'_>, account: &Account| {
+            permission.holds_for(&account.name, &people.groups_of(&account.name))
+        };
+        let shadow = shadow(device);
+        let mut usable = Vec::new();
         for account in &device.facts.accounts {
-            let permitted = || {
-                let groups = people.groups_of(&account.name);
-                permissions.iter().find(|one| one.holds_for(&account.name, &groups))
-            };
-            let verdict = match empty_at(device, account) {
-                Some(origin) if account.has_shell() => fail(estate, at, account, origin, permitted()),
-                _ => Verdict::Pass,
+            let verdict = match empty_at(account, &shadow) {
+                Some(origin) => {
+                    usable.push(account);
+                    let permission = permissions.iter().find(|one| permitted(one, account));
+                    fail(estate, at, account, origin, permission)
+                }
+                None => Verdict::Pass,
             };
             answers.push(Answer::new(at, Subject::of(SubjectKind::Account).with(&account.name), verdict));
         }
@@ -64,13 +71,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             ));
         }
         for permission in &permissions {
-            let empty = device.facts.accounts.iter().any(|one| {
-                let groups = || people.groups_of(&one.name);
-                one.has_shell()
-                    && empty_at(device, one).is_some()
-                    && permission.holds_for(&one.name, &groups())
-            });
-            if !empty {
+            if !usable.iter().any(|account| permitted(permission, account)) {
                 answers.push(switched_on(estate, at, permission));
             }
         }
@@ -92,11 +93,7 @@ impl Permission<'_> {
     }
 
     fn reachability<'e>(&self, estate: &'e Analyses, at: usize) -> Reachability<'e> {
-        let connection =
-            self.condition.as_ref().map_or_else(SshConnection::default, ShellCondition::connection);
-        let port = connection.local_port.unwrap_or_else(|| self.server.port(&connection));
-        let sources = self.condition.as_ref().and_then(|one| one.addresses.as_ref());
-        Reachability::of(estate, at, Protocol::TCP, port).limited_to(sources)
+        Reachability::of_ssh(estate, at, self.server, self.condition.as_ref())
     }
 }
 
@@ -104,22 +101,18 @@ impl Permission<'_> {
 fn permissions(device: &Device) -> Vec<Permission<'_>> {
     let mut found = Vec::new();
     for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
-        let stated =
-            |connection: &SshConnection<'_>| match server.effective("permitemptypasswords", connection) {
-                Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => {
-                    Some(origin).filter(|_| {
-                        let on = |keyword: &str| server.may_be_on(keyword, connection);
-                        on("passwordauthentication") || (on("kbdinteractiveauthentication") && on("usepam"))
-                    })
-                }
-                _ => None,
-            };
-        if let Some(origin) = stated(&SshConnection::default()) {
+        let permitted = |connection: &SshConnection<'_>| {
+            let on = |keyword: &str| server.may_be_on(keyword, connection);
+            let taken = on("passwordauthentication") || (on("kbdinteractiveauthentication") && on("usepam"));
+            let (value, origin) = server.stated("permitemptypasswords", connection)?;
+            Some(origin).filter(|_| taken && value.first().is_some_and(|word| word == "yes"))
+        };
+        if let Some(origin) = permitted(&SshConnection::default()) {
             found.push(Permission { server, condition: None, origin });
             continue;
         }
         for condition in conditions(device, server, &["permitemptypasswords"]) {
-            if let Some(origin) = stated(&condition.connection()) {
+            if let Some(origin) = permitted(&condition.connection()) {
                 found.push(Permission { server, condition: Some(condition), origin });
             }
         }
@@ -187,12 +180,18 @@ fn named_radius(device: &Device) -> Option<Verdict> {
     }))
 }
 
-/// Where the account's password is empty.
-fn empty_at(device: &Device, account: &Account) -> Option<Origin> {
+/// Lines of shadow(5) by name; the first of a name counts.
+fn shadow(device: &Device) -> BTreeMap<&str, &ShadowEntry> {
+    device.facts.shadow.iter().rev().map(|one| (one.name.as_str(), one)).collect()
+}
+
+/// Where the password of an account with a shell is empty.
+fn empty_at(account: &Account, shadow: &BTreeMap<&str, &ShadowEntry>) -> Option<Origin> {
     match account.password {
+        _ if !account.has_shell() => None,
         StoredPassword::Empty => Some(account.origin),
         StoredPassword::Elsewhere => {
-            let entry = device.facts.shadow.iter().find(|one| one.name == account.name)?;
+            let entry = shadow.get(account.name.as_str())?;
             matches!(entry.password, StoredPassword::Empty).then_some(entry.origin)
         }
         _ => None,

@@ -2,15 +2,14 @@
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::provide_pam;
-use trevlin_analysis::authentication::lines_of_service;
+use trevlin_analysis::authentication::{lines_of_service, provide_pam};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{CertificateRequirement, Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
+use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -107,8 +106,6 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
                 .wanting(format!("/etc/pam.d/{missing}"));
         }
     };
-    let certificate = tunnel.proof.certificate.as_ref().and_then(Setting::value);
-    let required = certificate == Some(&CertificateRequirement::Required);
     let sorts = lines.iter().any(|line| sorts(line));
     // A remote list decides there, which these files do not show.
     let elsewhere = lines.iter().any(|line| line.module.starts_with("pam_radius"));
@@ -116,7 +113,7 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        rating: if required && tunnel.proof.alternatives.iter().all(|way| way.certificate) {
+        rating: if tunnel.always_requires_certificate() {
             CHECK.rated("a client certificate is required as well")
         } else {
             CHECK.rated_at(Severity::Medium, "the VPN gives access to internal networks")

@@ -2,15 +2,12 @@
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::provide_pam;
-use trevlin_analysis::authentication::{lines_of_service, ssh_login_paths};
+use trevlin_analysis::authentication::{lines_of_service, provide_pam, ssh_login_paths};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ssh::SshConnection;
-use trevlin_model::{
-    CertificateRequirement, Device, FactorKind, Origin, PasswordSource, Setting, Tunnel, TunnelFamily,
-};
+use trevlin_model::{Device, FactorKind, Origin, PasswordSource, Setting, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -115,18 +112,12 @@ fn by_tunnel(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
         };
     }
     tunnel.proof.passwords.iter().find_map(|check| match &check.source {
-        PasswordSource::Pam(service) => {
-            Some(with_more(by_pam(device, service, &tunnel.name, check.origin), requires_certificate(tunnel)))
-        }
+        PasswordSource::Pam(service) => Some(with_more(
+            by_pam(device, service, &tunnel.name, check.origin),
+            tunnel.always_requires_certificate(),
+        )),
         _ => None,
     })
-}
-
-/// Whether every client needs a certificate, with which alone the password can be tried.
-fn requires_certificate(tunnel: &Tunnel) -> bool {
-    let required = Some(&CertificateRequirement::Required);
-    tunnel.proof.certificate.as_ref().and_then(Setting::value) == required
-        && tunnel.proof.alternatives.iter().all(|way| way.certificate)
 }
 
 fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdict {

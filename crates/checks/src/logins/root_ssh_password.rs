@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::rated::rated_from;
-use std::collections::BTreeSet;
+use crate::support::{each_once, without_effect};
 use trevlin_analysis::authentication::{METHODS, ShellCondition, SshLoginPath, conditions, ssh_login_paths};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
@@ -12,7 +12,7 @@ use trevlin_estate::baseline::Baseline;
 use trevlin_estate::identities;
 use trevlin_model::account::StoredPassword;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Device, FactorKind, Origin, Protocol, Setting};
+use trevlin_model::{Device, FactorKind};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -71,14 +71,13 @@ fn judge(
     }
     let root = SshConnection { user: Some("root"), groups, ..SshConnection::default() };
     let connection = condition.map_or(root, ShellCondition::connection);
-    let origin = match server.effective("permitrootlogin", &connection) {
-        Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => origin,
-        _ => {
-            return match server.missing_configuration() {
-                Some(missing) => Verdict::ask_reference(missing, "whether root may log in"),
-                None => Verdict::Pass,
-            };
-        }
+    let stated = server.stated("permitrootlogin", &connection);
+    let Some((_, origin)) = stated.filter(|(value, _)| value.first().is_some_and(|word| word == "yes"))
+    else {
+        return match server.missing_configuration() {
+            Some(missing) => Verdict::ask_reference(missing, "whether root may log in"),
+            None => Verdict::Pass,
+        };
     };
     let ways = ssh_login_paths(estate, at, server, &connection);
     // A stack that was not exported is no protection.
@@ -87,27 +86,14 @@ fn judge(
         kinds.contains(&FactorKind::Knowledge) || kinds.is_empty()
     };
     let Some(way) = ways.iter().find(by_password).filter(|_| !locked(device)) else { return Verdict::Pass };
-    let port = connection.local_port.unwrap_or_else(|| server.port(&connection));
-    let from = Reachability::of(estate, at, Protocol::TCP, port)
-        .limited_to(condition.and_then(|condition| condition.addresses.as_ref()));
+    let from = Reachability::of_ssh(estate, at, server, condition);
     let rating = rated_from(CHECK.rated("a password is among the accepted methods"), &from, estate);
-    let (place, more) = match condition {
-        Some(condition) if !condition.sources.is_empty() => {
-            (format!(" from {}", condition.sources.join(", ")), Some(condition.origin))
-        }
-        Some(condition) => (String::new(), Some(condition.origin)),
-        None => (String::new(), None),
-    };
+    let sources = condition.map(|condition| condition.sources.join(", ")).filter(|words| !words.is_empty());
+    let place = sources.map(|words| format!(" from {words}")).unwrap_or_default();
     let void = if condition.is_none() { server.without_effect("permitrootlogin") } else { Vec::new() };
-    let note = if void.is_empty() {
-        ""
-    } else {
-        " Later lines that set another value have no effect, as the first one wins (cited)."
-    };
-    let evidence = [origin].into_iter().chain(more).chain(way.factors.lines.iter().copied()).chain(void);
-    let mut evidence: Vec<Origin> = evidence.chain(from.evidence()).collect();
-    let mut seen = BTreeSet::new();
-    evidence.retain(|line| seen.insert((line.export, line.start)));
+    let note = without_effect(&void);
+    let more = condition.map(|condition| condition.origin).into_iter();
+    let lines = [origin].into_iter().chain(more).chain(way.factors.lines.iter().copied()).chain(void);
     Verdict::Fail(Fail {
         rating,
         title: format!("SSH permits root login with a password{place}").into(),
@@ -116,7 +102,7 @@ fn judge(
             device.name
         )
         .into(),
-        evidence,
+        evidence: each_once(lines.chain(from.evidence())),
     })
 }
 

@@ -2,7 +2,8 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use trevlin_analysis::authentication::optional_factor;
+use std::collections::BTreeMap;
+use trevlin_analysis::authentication::further_factor;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -31,24 +32,34 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for service in &device.facts.pam_services {
-            let auth = |line: &&PamLine| line.facility == Some(PamFacility::Auth) && !line.module.is_empty();
-            for line in service.lines.iter().filter(auth) {
-                let Some(verdict) = judge(&service.name, line) else { continue };
-                let subject = Subject::of(SubjectKind::PamStack).with(&service.name).with(&line.module);
+            // A module that a stack asks twice is one subject; a line with the option decides.
+            let mut modules: BTreeMap<&str, Verdict> = BTreeMap::new();
+            for line in service.lines.iter().filter(|line| line.facility == Some(PamFacility::Auth)) {
+                let Some((kind, argument)) = further_factor(line) else { continue };
+                match argument {
+                    Some(argument) => {
+                        let fail = fail(&service.name, line, kind, argument);
+                        let told = modules.entry(&line.module).or_insert(Verdict::Pass);
+                        if matches!(told, Verdict::Pass) {
+                            *told = Verdict::Fail(fail);
+                        }
+                    }
+                    None => {
+                        modules.entry(&line.module).or_insert(Verdict::Pass);
+                    }
+                }
+            }
+            for (module, verdict) in modules {
+                let subject = Subject::of(SubjectKind::PamStack).with(&service.name).with(module);
                 answers.push(Answer::new(at, subject, verdict));
             }
         }
     }
-    // A module that a stack asks twice is one subject.
-    answers.dedup_by(|b, a| (a.device, &a.subject) == (b.device, &b.subject));
     answers
 }
 
-/// The verdict on a module; none for modules that verify no further factor.
-fn judge(service: &str, line: &PamLine) -> Option<Verdict> {
-    let Some((kind, argument)) = optional_factor(line) else {
-        return second_factor(line).then_some(Verdict::Pass);
-    };
+/// The fault of a line that accepts accounts without the factor.
+fn fail(service: &str, line: &PamLine, kind: FactorKind, argument: &str) -> Fail {
     let factor = match kind {
         FactorKind::OneTimeCode => "one-time code",
         _ => "token",
@@ -69,19 +80,7 @@ fn judge(service: &str, line: &PamLine) -> Option<Verdict> {
             ),
         )
     };
-    Some(Verdict::Fail(Fail {
-        rating,
-        title: title.into(),
-        detail: detail.into(),
-        evidence: vec![line.origin],
-    }))
-}
-
-/// Whether a module verifies a further factor, asked as if it had every option.
-fn second_factor(line: &PamLine) -> bool {
-    let mut every = line.clone();
-    every.arguments.extend(["nullok", "nouserok", "alwaysok"].map(str::to_owned));
-    optional_factor(&every).is_some()
+    Fail { rating, title: title.into(), detail: detail.into(), evidence: vec![line.origin] }
 }
 
 #[cfg(test)]
@@ -98,6 +97,10 @@ mod tests {
             ),
             ("auth required pam_u2f.so nouserok cue\n", &["fail medium d sshd:1"]),
             ("auth required pam_oath.so alwaysok usersfile=/etc/oath/users\n", &["fail high d sshd:1"]),
+            (
+                "auth sufficient pam_phone_authenticator.so\nauth required pam_phone_authenticator.so nullok\n",
+                &["fail medium d sshd:2"],
+            ),
             ("auth required pam_phone_authenticator.so\n", &["pass d"]),
             ("auth required pam_oath.so usersfile=/etc/oath/users\n", &["pass d"]),
             ("auth required pam_unix.so nullok\n", &[]),

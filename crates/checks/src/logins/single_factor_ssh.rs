@@ -1,18 +1,18 @@
 //! A shell login has one factor only.
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
+use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
-use std::collections::BTreeSet;
+use crate::support::{each_once, without_effect};
 use trevlin_analysis::authentication::{
-    METHODS, ShellCondition, Undecided, all_locked, conditions, ssh_login_paths, weakest_path,
+    METHODS, ShellCondition, SshLoginPath, Undecided, all_locked, conditions, ssh_login_paths, weakest_path,
 };
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_estate::identities::People;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{FactorKind, Origin, Protocol, Setting};
+use trevlin_model::{FactorKind, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -43,19 +43,17 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 answers.push(Answer::new(at, Subject::ssh(), verdict));
                 continue;
             }
-            let (verdict, open) = judge(estate, at, server, None);
-            answers.push(Answer::new(at, Subject::ssh(), verdict));
             let stack = || Subject::of(SubjectKind::PamStack).with("sshd");
+            let general = ssh_login_paths(estate, at, server, &SshConnection::default());
+            let (verdict, open) = judge(estate, at, server, None, &general);
+            answers.push(Answer::new(at, Subject::ssh(), verdict));
             answers.extend(open.map(|open| Answer::new(at, stack(), ask(&open))));
             // Conditions are judged where they are weaker than the general login.
-            let general = weakness(estate, at, server, &SshConnection::default());
-            let people = People::of(device);
-            let open = |one: &ShellCondition| !one.is_barred(&people, device, server);
-            for condition in conditions(device, server, &METHODS).into_iter().filter(open) {
-                if weakness(estate, at, server, &condition.connection()) < general {
-                    let subject = Subject::ssh().with(condition.key());
-                    let (verdict, open) = judge(estate, at, server, Some(&condition));
-                    answers.push(Answer::new(at, subject, verdict));
+            for condition in conditions(device, server, &METHODS).into_iter().filter(|one| !one.barred) {
+                let paths = ssh_login_paths(estate, at, server, &condition.connection());
+                if weakness(&paths) < weakness(&general) {
+                    let (verdict, open) = judge(estate, at, server, Some(&condition), &paths);
+                    answers.push(Answer::new(at, Subject::ssh().with(condition.key()), verdict));
                     let stack = || stack().with(condition.key());
                     answers.extend(open.map(|open| Answer::new(at, stack(), ask(&open))));
                 }
@@ -85,10 +83,9 @@ fn ask(undecided: &Undecided) -> Verdict {
 }
 
 /// Rank of the weakest login path: the lower, the weaker; the highest where there is none.
-fn weakness(estate: &Analyses, at: usize, server: &SshServer, connection: &SshConnection<'_>) -> (usize, u8) {
-    let ways = ssh_login_paths(estate, at, server, connection);
-    weakest_path(&ways).map_or((usize::MAX, 0), |way| {
-        let (kinds, guessable, _) = way.factors.weakness();
+fn weakness(paths: &[SshLoginPath]) -> (usize, u8) {
+    weakest_path(paths).map_or((usize::MAX, 0), |path| {
+        let (kinds, guessable, _) = path.factors.weakness();
         (kinds, guessable)
     })
 }
@@ -99,37 +96,92 @@ fn judge(
     at: usize,
     server: &SshServer,
     condition: Option<&ShellCondition>,
+    paths: &[SshLoginPath],
 ) -> (Verdict, Option<Undecided>) {
-    let connection = condition.map_or_else(SshConnection::default, ShellCondition::connection);
-    let ways = ssh_login_paths(estate, at, server, &connection);
-    let Some(weakest) = weakest_path(&ways) else { return (Verdict::Pass, None) };
+    let Some(weakest) = weakest_path(paths) else { return (Verdict::Pass, None) };
     let open = weakest.factors.undecided.clone();
     // A password that the file itself switches on counts, whatever the stack may require beside it; otherwise another login path
     // with a single factor makes the finding certain.
-    let way = match &open {
+    let path = match &open {
         Some(_) if weakest.methods == ["password"] && !weakest.factors.kinds.is_empty() => weakest,
         Some(undecided) => {
-            let single = ways.iter().filter(|way| way.factors.is_single());
-            match single.min_by_key(|way| way.factors.weakness()) {
-                Some(way) => way,
+            let single = paths.iter().filter(|path| path.factors.is_single());
+            match single.min_by_key(|path| path.factors.weakness()) {
+                Some(path) => path,
                 None => return (ask(undecided), None),
             }
         }
         None => weakest,
     };
-    if way.factors.kinds.len() > 1 {
+    if path.factors.kinds.len() > 1 {
         return (Verdict::Pass, None);
     }
+    let connection = condition.map_or_else(SshConnection::default, ShellCondition::connection);
     // Where the stack was not exported at all, its login counts as a password, which it is unless it was changed (pam_unix(8)).
-    let locked = all_locked(&estate.devices[at], server, &connection);
-    let stack = open.as_ref().filter(|undecided| undecided.file.is_some() && !locked);
-    let kind = match stack {
-        Some(_) if !way.factors.kinds.is_empty() => Some(FactorKind::Knowledge),
-        _ => way.factors.kinds.first().copied(),
+    let unseen = open.as_ref().is_some_and(|undecided| undecided.file.is_some())
+        && !all_locked(&estate.devices[at], server, &connection);
+    let kind = match path.factors.kinds.first() {
+        Some(_) if unseen => Some(FactorKind::Knowledge),
+        kind => kind.copied(),
     };
-    let port = connection.local_port.unwrap_or_else(|| server.port(&connection));
-    let from = Reachability::of(estate, at, Protocol::TCP, port)
-        .limited_to(condition.and_then(|condition| condition.addresses.as_ref()));
+    let from = Reachability::of_ssh(estate, at, server, condition);
+    let forced = server
+        .stated("forcecommand", &connection)
+        .filter(|(words, _)| words.first().is_some_and(|word| word != "none"));
+    let methods = server.stated("authenticationmethods", &connection).map(|(_, origin)| origin);
+    let switch =
+        if path.methods == ["password"] { "passwordauthentication" } else { "authenticationmethods" };
+    let void = if condition.is_none() { server.without_effect(switch) } else { Vec::new() };
+
+    let mut rating = rating(estate, kind, &from);
+    let words = kind.map_or("nothing", |kind| kind.words());
+    let unless = if unseen { ", unless the PAM stack requires more" } else { "" };
+    let mut detail = match methods {
+        _ if unseen => "The PAM stack `sshd` decides about the login and was not exported; unless it was changed, it requires \
+                        the password of the account and nothing else."
+            .to_owned(),
+        Some(_) => by_path(path, "as listed in AuthenticationMethods"),
+        None => by_path(
+            path,
+            "any one enabled method is sufficient; methods not set are at the default of the daemon",
+        ),
+    };
+    if let Some((command, _)) = &forced {
+        rating = rating.lowered("the login is limited to a forced command");
+        detail.push_str(&format!(" The login starts `{}`.", command.join(" ")));
+    }
+    if !path.factors.bypassed.is_empty() {
+        detail.push_str(" The stack grants access without its module for a further factor (cited).");
+    }
+    detail.push_str(without_effect(&void));
+
+    let deciding = condition.map(|condition| condition.origin).into_iter().chain(methods);
+    let undecided = open.iter().flat_map(|_| &weakest.factors.lines).copied();
+    let mut lines: Vec<Origin> =
+        deciding.chain(undecided).chain(path.factors.lines.iter().copied()).collect();
+    if lines.is_empty() {
+        // Defaults stand nowhere: the line that switches passwords off decides, or else the file.
+        let off = server.stated("passwordauthentication", &connection).map(|(_, origin)| origin);
+        lines.push(off.unwrap_or(server.origin));
+    }
+    let more = path.factors.bypassed.iter().copied().chain(void).chain(from.evidence());
+    let who = condition.map(|condition| format!(" {} with", condition.words()));
+    let verdict = Verdict::Fail(Fail {
+        rating,
+        title: format!("SSH accepts{} a single factor: {words}{unless}", who.unwrap_or_default()).into(),
+        detail: detail.into(),
+        evidence: each_once(lines.into_iter().chain(more)),
+    });
+    (verdict, open)
+}
+
+/// The login path in a sentence, with the reason why it suffices.
+fn by_path(path: &SshLoginPath, why: &str) -> String {
+    format!("The weakest accepted login is by {} ({why}).", path.methods.join(" and "))
+}
+
+/// The rating of a login with one factor or none.
+fn rating(estate: &Analyses, kind: Option<FactorKind>, from: &Reachability<'_>) -> Rating {
     let what = match kind {
         None => "no authentication is required",
         Some(FactorKind::Knowledge) => "a password alone is required",
@@ -137,7 +189,7 @@ fn judge(
         Some(_) => "a key alone is required, which cannot be guessed",
     };
     let guessable = matches!(kind, Some(FactorKind::Knowledge | FactorKind::OneTimeCode));
-    let severity = match (kind, &from) {
+    let severity = match (kind, from) {
         (None, Reachability::Inside) => Severity::High,
         (None, _) => Severity::Critical,
         _ if guessable && from.is_open() => Severity::High,
@@ -146,93 +198,7 @@ fn judge(
     };
     let reached =
         from.phrase(estate).unwrap_or_else(|| "no port forward from the Internet was found".to_owned());
-    let mut rating = CHECK.rated_at(severity, format!("{what}; {reached}"));
-    let forced = stated(server, "forcecommand", &connection).filter(|(words, _)| words[0] != "none");
-    if forced.is_some() {
-        rating = rating.lowered("the login is limited to a forced command");
-    }
-    let methods = stated(server, "authenticationmethods", &connection);
-    let methods_stated = methods.is_some();
-    let words = kind.map_or("nothing", |kind| kind.words());
-    let unless = if stack.is_some() { ", unless the PAM stack requires more" } else { "" };
-    let mut detail = if unless.is_empty() {
-        format!(
-            "The weakest accepted login is by {} ({}).",
-            way.methods.join(" and "),
-            if methods.is_some() {
-                "as listed in AuthenticationMethods"
-            } else {
-                "any one enabled method is sufficient; methods not set are at the default of the daemon"
-            }
-        )
-    } else {
-        "The PAM stack `sshd` decides about the login and was not exported; unless it was changed, it requires the password of \
-         the account and nothing else."
-            .to_owned()
-    };
-    if let Some((words, _)) = &forced {
-        detail.push_str(&format!(" The login starts `{}`.", words.join(" ")));
-    }
-    if !way.factors.bypassed.is_empty() {
-        detail.push_str(" The stack grants access without its module for a further factor (cited).");
-    }
-    let switch = if way.methods == ["password"] { "passwordauthentication" } else { "authenticationmethods" };
-    let void = if condition.is_none() { server.without_effect(switch) } else { Vec::new() };
-    if !void.is_empty() {
-        detail.push_str(" Later lines that set another value have no effect, as the first one wins (cited).");
-    }
-    let evidence: Vec<Origin> = condition
-        .map(|condition| condition.origin)
-        .into_iter()
-        .chain(methods.map(|(_, origin)| origin))
-        .chain(open.iter().flat_map(|_| &weakest.factors.lines).copied())
-        .chain(way.factors.lines.iter().copied())
-        .chain(way.factors.bypassed.iter().copied())
-        .chain(void)
-        .chain(from.evidence())
-        .collect();
-    // Defaults stand nowhere: the line that switches passwords off decides, or else the file.
-    let off = stated(server, "passwordauthentication", &connection).map(|(_, origin)| origin);
-    let stands = |lines: &[Origin]| !lines.is_empty();
-    let by_other = open.is_some() && stands(&weakest.factors.lines);
-    let evidence = if condition.is_some() || methods_stated || by_other || stands(&way.factors.lines) {
-        evidence
-    } else {
-        [off.unwrap_or(server.origin)].into_iter().chain(evidence).collect()
-    };
-    let evidence = each_once(evidence);
-    let verdict = Verdict::Fail(Fail {
-        rating,
-        title: match condition {
-            Some(condition) => {
-                format!("SSH accepts {} with a single factor: {words}{unless}", condition.words())
-            }
-            None => format!("SSH accepts a single factor: {words}{unless}"),
-        }
-        .into(),
-        detail: detail.into(),
-        evidence,
-    });
-    (verdict, open)
-}
-
-/// Lines without repetitions, in order.
-fn each_once(mut lines: Vec<Origin>) -> Vec<Origin> {
-    let mut seen = BTreeSet::new();
-    lines.retain(|line| seen.insert((line.export, line.start)));
-    lines
-}
-
-/// A stated value, with its line.
-fn stated(
-    server: &SshServer,
-    keyword: &str,
-    connection: &SshConnection<'_>,
-) -> Option<(Vec<String>, Origin)> {
-    match server.effective(keyword, connection) {
-        Setting::Stated { value, origin } if !value.is_empty() => Some((value, origin)),
-        _ => None,
-    }
+    CHECK.rated_at(severity, format!("{what}; {reached}"))
 }
 
 #[cfg(test)]

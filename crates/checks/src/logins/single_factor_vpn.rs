@@ -1,8 +1,8 @@
 //! A tunnel login has one factor only.
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
-use crate::subject::Subject;
-use std::collections::BTreeSet;
+use crate::subject::{Subject, SubjectKind};
+use crate::support::each_once;
 use trevlin_analysis::authentication::{
     PppAuthentication, Undecided, login_paths, of_source, of_tls_based, server_names,
 };
@@ -13,10 +13,7 @@ use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{
-    CertificateRequirement, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel,
-    TunnelFamily,
-};
+use trevlin_model::{FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -70,7 +67,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             answers.extend(open.map(|open| {
                 Answer::new(
                     at,
-                    Subject::tunnel(tunnel).with("verified elsewhere"),
+                    Subject::of(SubjectKind::LoginDecider).with(&tunnel.name),
                     ask_factors(tunnel, &open),
                 )
             }));
@@ -265,15 +262,12 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> (Verdict, Optio
         .chain(weakest.lines.iter().copied())
         .chain(certain.lines.iter().copied())
         .chain(certain.bypassed.iter().copied());
-    let mut evidence: Vec<Origin> = evidence.collect();
-    let mut seen = BTreeSet::new();
-    evidence.retain(|line| seen.insert((line.export, line.start)));
     let verdict = Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
         title: format!("Single factor is sufficient at the {}: {words}", tunnel.name).into(),
         detail: format!("The weakest login accepted by the {} requires one factor: {words}.", tunnel.name)
             .into(),
-        evidence,
+        evidence: each_once(evidence),
     });
     (verdict, weakest.undecided.clone())
 }
@@ -290,7 +284,7 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         return not_exported(tunnel, missing);
     }
     let Some(certificate) = &tunnel.proof.certificate else { return Verdict::DoesNotApply };
-    let required = certificate.value() == Some(&CertificateRequirement::Required);
+    let required = tunnel.requires_certificate();
     let stated = match certificate {
         Setting::Stated { origin, .. } => Some(*origin),
         _ => None,

@@ -18,8 +18,8 @@ pub(crate) const CHECK: Check = Check {
     why: "Anyone who reads the file, a backup or this export obtains every password in it. Users often reuse them elsewhere.",
     fix: "Store hashes where the protocol permits it (PAP inside TLS, certificates), in one place only. Where MS-CHAP or \
           CHAP need clear text, protect the file and its backups and use generated passwords.",
-    judged: "Fails for each list with an active account whose password is in clear text, one level higher where the accounts administer the device. Passes for lists of hashes. The \
-             strength of each password is judged by another check.",
+    judged: "Fails for each list with an active account whose password is in clear text, one level higher where the accounts \
+             administer the device. Passes for lists of hashes. The strength of each password is judged by another check.",
     references: &["NIST SP 800-63B, 5.1.1.2", "RFC 2759, 1"],
     controls: &[Control::grundschutz("CON.1.A4")],
     run: Run::Map(run),
@@ -29,7 +29,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut lists: BTreeMap<&str, Vec<(bool, Origin)>> = BTreeMap::new();
-        let live = |login: &&Login| !login.expires.is_some_and(|expiry| expiry.has_passed(baseline.day()));
+        let live = |login: &&Login| !login.has_expired(baseline.day());
         let mut administer = BTreeSet::new();
         for login in device.logins.iter().filter(live) {
             if login.daemon == Some(LoginDaemon::Administration) {

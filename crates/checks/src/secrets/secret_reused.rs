@@ -8,7 +8,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::secret::{SecretKind, group_letter, reuse_groups};
-use trevlin_model::{Login, Origin, SecretRecord};
+use trevlin_model::{Origin, SecretRecord};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -76,8 +76,8 @@ fn not_comparable(estate: &EstateMap) -> Vec<Answer> {
 /// Places of passwords that permit a login, or that the device uses at other services.
 fn of_logins(estate: &EstateMap, device: usize, day: i64) -> BTreeSet<Origin> {
     let device = &estate.devices[device];
-    let live = |login: &&Login| !login.expires.is_some_and(|expiry| expiry.has_passed(day));
-    let logins = device.logins.iter().filter(live).filter_map(|login| Some(login.secret.as_ref()?.origin));
+    let live = device.logins.iter().filter(|login| !login.has_expired(day));
+    let logins = live.filter_map(|login| Some(login.secret.as_ref()?.origin));
     // A line without addresses is a password for dialling out (pppd(8), AUTHENTICATION).
     let out = device.facts.credentials.iter().filter_map(|line| match &line.secret {
         trevlin_model::Setting::Stated { value: Some(secret), .. }

@@ -35,7 +35,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
         // A list may be long, and guessing takes long.
-        let live = |login: &&Login| !login.expires.is_some_and(|expiry| expiry.has_passed(baseline.day()));
+        let live = |login: &&Login| !login.has_expired(baseline.day());
         answers.par_extend(device.logins.par_iter().filter(live).filter_map(|login| {
             let subject = Subject::of(SubjectKind::Login).with(&login.user).with(&login.service);
             judge(estate, at, login, baseline).map(|verdict| Answer::new(at, subject, verdict))

@@ -7,7 +7,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::account::{HashScheme, StoredPassword};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Device, Expiry, Origin, SecretRecord};
+use trevlin_model::{Device, Origin, SecretRecord};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -56,19 +56,18 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
 
 /// Hashes of accounts that have not expired.
 fn hashes(device: &Device, day: i64) -> impl Iterator<Item = (&str, &SecretRecord, Origin)> {
-    let live = move |expires: Option<Expiry>| !expires.is_some_and(|expiry| expiry.has_passed(day));
     let accounts = device.facts.accounts.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
     let shadow = device
         .facts
         .shadow
         .iter()
-        .filter(move |one| live(one.expires))
+        .filter(move |one| !one.has_expired(day))
         .map(|one| (one.name.as_str(), &one.password, one.origin));
     let accounts = accounts.chain(shadow).filter_map(|(name, password, origin)| match password {
         StoredPassword::Hash { held, .. } => Some((name, &**held, origin)),
         _ => None,
     });
-    let logins = device.logins.iter().filter(move |login| live(login.expires)).filter_map(|login| {
+    let logins = device.logins.iter().filter(move |login| !login.has_expired(day)).filter_map(|login| {
         let held = login.secret.as_ref().filter(|held| held.kind == SecretKind::PasswordHash)?;
         Some((login.user.as_str(), &**held, login.origin))
     });

@@ -6,7 +6,9 @@ pub(crate) mod serving;
 
 use crate::check::Answer;
 use rayon::prelude::*;
+use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
+use trevlin_model::Origin;
 
 /// Devices that one core is given at a time: few, so that none is left with many while the others wait.
 const AT_A_TIME: usize = 16;
@@ -24,9 +26,19 @@ pub(crate) fn provide_filter(device: &str) -> String {
     format!("Please provide `nft list ruleset`, or `iptables-save` and `ip6tables-save`, of {device}")
 }
 
-/// The beginning of a request for a PAM stack.
-pub(crate) fn provide_pam(service: &str) -> String {
-    format!("Please provide `/etc/pam.d/{service}`, with the files it includes")
+/// Lines without repetitions, in order.
+pub(crate) fn each_once(lines: impl IntoIterator<Item = Origin>) -> Vec<Origin> {
+    let mut seen = BTreeSet::new();
+    lines.into_iter().filter(|line| seen.insert((line.export, line.start))).collect()
+}
+
+/// The remark about later lines of an SSH server that set another value, where there are any (sshd_config(5): the first one wins).
+pub(crate) fn without_effect(lines: &[Origin]) -> &'static str {
+    if lines.is_empty() {
+        ""
+    } else {
+        " Later lines that set another value have no effect, as the first one wins (cited)."
+    }
 }
 
 /// A few of many names, with the number of the others.

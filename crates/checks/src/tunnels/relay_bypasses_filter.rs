@@ -8,7 +8,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{CertificateRequirement, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Origin, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -59,11 +59,10 @@ fn elsewhere(tunnel: &Tunnel) -> Option<(&str, Origin)> {
 }
 
 fn of_relay(tunnel: &Tunnel) -> Verdict {
-    let certificate = tunnel.proof.certificate.as_ref().and_then(Setting::value);
     let Some((target, origin)) = elsewhere(tunnel).filter(|_| tunnel.accepts_clients()) else {
         return Verdict::Pass;
     };
-    if certificate == Some(&CertificateRequirement::Required) || tunnel.proof.shared_key.is_some() {
+    if tunnel.requires_certificate() || tunnel.proof.shared_key.is_some() {
         return Verdict::Pass;
     }
     let accept = tunnel.stated("accept").map(|(_, origin)| origin);

@@ -7,7 +7,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ipsec::{AuthRound, IkeProof, IpsecConnection};
-use trevlin_model::{CertificateRequirement, Setting, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -85,8 +85,7 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
 
 /// A relay in client mode verifies no certificate by default (stunnel(8), verifyChain).
 fn of_relay(tunnel: &Tunnel) -> Verdict {
-    let required =
-        tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateRequirement::Required);
+    let required = tunnel.requires_certificate();
     let yes = |key: &str| tunnel.stated(key).is_some_and(|(value, _)| value.eq_ignore_ascii_case("yes"));
     let named = ["checkHost", "checkIP", "checkEmail"].iter().any(|key| tunnel.setting(key).is_some());
     if tunnel.proof.shared_key.is_some() || (required && (named || yes("verifyPeer"))) {

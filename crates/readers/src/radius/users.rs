@@ -3,6 +3,7 @@
 use super::sections::bare;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use jiff::civil::Date;
+use jiff::fmt::strtime::BrokenDownTime;
 use std::sync::Arc;
 use trevlin_model::Expiry;
 use trevlin_model::radius::RadiusEntry;
@@ -54,24 +55,15 @@ fn is_password(attribute: &str) -> bool {
 /// The first day, since 1970-01-01, on which an account with this expiration is refused (rlm_expiration): a date such as `1 Mar 2026`,
 /// `Mar 1 2026` or `2026-03-01`, with a time of day or without.
 fn day_of(text: &str) -> Option<i64> {
-    const MONTHS: [&str; 12] =
-        ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
-    let words: Vec<&str> = text.split([' ', ',', 'T']).filter(|word| !word.is_empty()).collect();
-    let month = |word: &str| {
-        let start = word.get(..3)?.to_ascii_lowercase();
-        MONTHS.iter().position(|name| *name == start).map(|at| at as i8 + 1)
-    };
-    let (date, rest) = match words.as_slice() {
-        [date, rest @ ..] if date.contains('-') => (date.parse::<Date>().ok()?, rest),
-        [day, name, year, rest @ ..] if day.parse::<i8>().is_ok() => {
-            (Date::new(year.parse().ok()?, month(name)?, day.parse().ok()?).ok()?, rest)
-        }
-        [name, day, year, rest @ ..] => {
-            (Date::new(year.parse().ok()?, month(name)?, day.parse().ok()?).ok()?, rest)
-        }
-        _ => return None,
-    };
-    let midnight = rest.iter().all(|word| word.bytes().all(|one| matches!(one, b'0' | b':')));
+    const FORMATS: [&str; 5] = ["%Y-%m-%d", "%d %b %Y", "%d %B %Y", "%b %d %Y", "%B %d %Y"];
+    let text = text.replace(',', " ");
+    let (date, rest) = FORMATS.iter().find_map(|format| {
+        let (parts, read) = BrokenDownTime::parse_prefix(format, text.trim()).ok()?;
+        let rest = text.trim().get(read..)?;
+        let ends = rest.is_empty() || rest.starts_with([' ', 'T']);
+        Some((parts.to_date().ok()?, rest)).filter(|_| ends)
+    })?;
+    let midnight = rest.bytes().all(|one| matches!(one, b'0' | b':' | b'T' | b' '));
     let days = i64::from((date - Date::constant(1970, 1, 1)).get_days());
     Some(if midnight { days } else { days + 1 })
 }
