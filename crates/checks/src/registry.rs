@@ -102,6 +102,7 @@ pub const CHECKS: &[&Check] = &[
     &logins::single_factor_vpn::CHECK,
     &logins::snmp_any_source::CHECK,
     &logins::snmp_write::CHECK,
+    &logins::sudo_escape::CHECK,
     &logins::sudo_without_password::CHECK,
     &logins::weak_eap_method::CHECK,
     &logins::weak_ppp_authentication::CHECK,

@@ -70,7 +70,7 @@ struct WhoList<'a> {
 
 /// A name in a user list (sudoers(5), User_List).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Who<'a> {
+pub(crate) enum Who<'a> {
     All,
     Name(&'a str),
     Group(&'a str),
@@ -102,16 +102,12 @@ impl<'a> People<'a> {
         }
         let rules = facts.sudo_rules.iter().enumerate().rev();
         let mut seen = BTreeSet::new();
-        for (rule, said) in rules.filter(|(_, rule)| rule.all_commands && rule.as_root) {
+        for (rule, said) in rules.filter(|(_, rule)| (rule.all_commands || rule.revokes_all) && rule.as_root)
+        {
             if !seen.insert(Arc::as_ptr(&said.who)) {
                 continue;
             }
-            let mut last = BTreeMap::new();
-            for (place, name) in said.who.iter().enumerate() {
-                let (name, left_out) =
-                    name.strip_prefix('!').map_or((name.as_str(), false), |name| (name, true));
-                last.insert(Who::of(name), (place, left_out));
-            }
+            let last = Who::last_of(&said.who);
             for who in last.keys() {
                 made.naming.entry(*who).or_default().push(made.lists.len());
             }
@@ -126,30 +122,52 @@ impl<'a> People<'a> {
         self.groups(name).into_iter().map(|at| self.device.facts.groups[at].name.clone()).collect()
     }
 
+    pub(crate) fn device(&self) -> &'a Device {
+        self.device
+    }
+
+    /// What a rule may call a user by: a name, `%group`, `#number` or `ALL`, as in a rule.
+    pub(crate) fn identities<'b>(&'b self, user: &'b str) -> Vec<Who<'b>> {
+        let user = Who::of(user);
+        let mut own = vec![Who::All];
+        match user {
+            Who::Name(name) => {
+                own.extend([
+                    user,
+                    Who::Number(self.accounts.get(name).map_or(u32::MAX, |account| account.uid)),
+                ]);
+                own.extend(
+                    self.groups(name).into_iter().map(|at| Who::Group(&self.device.facts.groups[at].name)),
+                );
+            }
+            Who::Group(_) | Who::Number(_) => own.push(user),
+            Who::All => {}
+        }
+        own
+    }
+
     fn groups(&self, name: &str) -> BTreeSet<usize> {
         let listed = self.by_member.get(name).into_iter().flatten();
         let own = self.accounts.get(name).and_then(|account| self.by_number.get(&account.gid));
         listed.chain(own.into_iter().flatten()).copied().collect()
     }
 
-    /// The rule that decides whether an account may run everything as root: the last matching one (sudoers(5), SUDOERS FILE FORMAT).
+    /// The rule that grants an account everything as root: the last matching one (sudoers(5), SUDOERS FILE FORMAT), unless it
+    /// revokes that.
     #[must_use]
     pub fn sudo_rule(&self, name: &str) -> Option<&'a SudoRule> {
-        let number = self.accounts.get(name).map_or(u32::MAX, |account| account.uid);
-        let groups = self.groups(name);
-        let mut own = vec![Who::Name(name), Who::Number(number)];
-        own.extend(groups.iter().map(|at| Who::Group(&self.device.facts.groups[*at].name)));
-        let is_about = |list: &usize| {
-            let named = own.iter().chain([&Who::All]).filter_map(|who| self.lists[*list].last.get(who));
-            named.max_by_key(|(place, _)| *place).is_some_and(|(_, left_out)| !left_out)
-        };
-        let by_name = own.iter().flat_map(|who| self.naming.get(who).into_iter().flatten());
+        let own = self.identities(name);
+        let is_about = |list: &usize| Who::is_named(&own, &self.lists[*list].last);
+        let by_name = own
+            .iter()
+            .filter(|who| **who != Who::All)
+            .flat_map(|who| self.naming.get(who).into_iter().flatten());
         let by_name = by_name.copied().filter(|list| is_about(list)).min();
         // Lists of all users are examined from the last one, up to the one that was found.
         let of_all = self.naming.get(&Who::All).into_iter().flatten().copied();
         let of_all = of_all.take_while(|list| by_name.is_none_or(|known| *list < known)).find(is_about);
         let list = of_all.or(by_name)?;
-        Some(&self.device.facts.sudo_rules[self.lists[list].rule])
+        Some(&self.device.facts.sudo_rules[self.lists[list].rule]).filter(|rule| !rule.revokes_all)
     }
 
     /// Administrators of the device, by name, with the line for each.
@@ -184,6 +202,22 @@ impl<'a> People<'a> {
 }
 
 impl<'a> Who<'a> {
+    /// The last position of each name of a list, and whether it is excluded there.
+    pub(crate) fn last_of(names: &'a [String]) -> BTreeMap<Self, (usize, bool)> {
+        let mut last = BTreeMap::new();
+        for (place, name) in names.iter().enumerate() {
+            let (name, excluded) = name.strip_prefix('!').map_or((name.as_str(), false), |name| (name, true));
+            last.insert(Who::of(name), (place, excluded));
+        }
+        last
+    }
+
+    /// Whether a list is about one who has these identities: the last that it names decides.
+    pub(crate) fn is_named(own: &[Who<'_>], last: &BTreeMap<Who<'_>, (usize, bool)>) -> bool {
+        let named = own.iter().filter_map(|who| last.get(who));
+        named.max_by_key(|(place, _)| *place).is_some_and(|(_, excluded)| !excluded)
+    }
+
     fn of(name: &'a str) -> Self {
         let number = || name.strip_prefix('#')?.parse().ok().map(Self::Number);
         match name {

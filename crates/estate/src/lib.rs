@@ -4,6 +4,7 @@ pub mod area;
 pub mod assemble;
 pub mod baseline;
 pub mod config;
+pub mod delegations;
 pub mod evidence;
 pub mod identities;
 pub mod layout;

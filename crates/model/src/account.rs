@@ -37,6 +37,9 @@ pub struct Account {
     pub uid: u32,
     /// Number of its first group.
     pub gid: u32,
+    /// Home folder, where it is known.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub home: String,
     /// Login shell; empty means `/bin/sh`.
     pub shell: String,
     /// Password field.

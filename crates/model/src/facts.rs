@@ -16,7 +16,7 @@ use crate::radius::{
 use crate::served::Served;
 use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
-use crate::sudo::SudoRule;
+use crate::sudo::{SudoDefault, SudoRule};
 use crate::{
     Credential, DeviceKind, Filter, Interface, Login, MalformedAddress, Origin, PortForward, PppProfile,
     Reference, Route, SecretRecord, Tunnel,
@@ -114,6 +114,8 @@ pub struct Facts {
     pub ssh_keys: Vec<SshKey>,
     /// Users that may run commands as another user, in the order of the rules.
     pub sudo_rules: Vec<SudoRule>,
+    /// Defaults of these rules for users, in their order.
+    pub sudo_defaults: Vec<SudoDefault>,
     /// Accounts.
     pub accounts: Vec<Account>,
     /// Their password hashes, where they are kept apart.
@@ -170,7 +172,7 @@ macro_rules! each_list {
         $run! {
             interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
             forwards kernel sockets port_mappers dynamic_names served log_keepers clock_keepers radios
-            units tunnels ssh_servers ssh_keys sudo_rules accounts shadow groups pam_services
+            units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
             radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
             secrets announced masked_places missing unreadable_blocks files not_analysed
@@ -259,6 +261,7 @@ macro_rules! each_section {
             ssh_servers = "ssh-servers",
             ssh_keys = "ssh-keys",
             sudo_rules = "sudo-rules",
+            sudo_defaults = "sudo-defaults",
             accounts = "accounts",
             shadow = "shadow",
             groups = "groups",

@@ -126,9 +126,11 @@ fn passwd(export: &Export, fields: &[&str], reading: &mut Reading) -> Result<(),
     let number = |text: &str| text.parse().map_err(|_| "a number is none");
     let (uid, gid) = (number(fields[2])?, number(fields[3])?);
     let password = password(export, fields[0], fields[1], reading);
-    let (name, shell) = (fields[0].to_owned(), fields[6].trim().to_owned());
+    let (name, home, shell) =
+        (fields[0].to_owned(), fields[5].trim().to_owned(), fields[6].trim().to_owned());
     reading.facts.accounts.push(Account {
         name,
+        home,
         uid,
         gid,
         shell,

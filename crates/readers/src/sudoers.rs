@@ -4,9 +4,9 @@
 
 use crate::growth::may_grow;
 use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::sync::Arc;
-use trevlin_model::sudo::SudoRule;
+use trevlin_model::sudo::{SudoCommand, SudoDefault, SudoRule, SudoSetting};
 use trevlin_model::{Export, Limit, LineClass, Origin, Reference};
 
 /// The reader.
@@ -321,19 +321,30 @@ fn recognise(export: &Export) -> Recognition {
 /// Content of the lines so far.
 #[derive(Default)]
 struct State {
-    aliases: BTreeMap<String, Vec<String>>,
-    rules: Vec<(Vec<String>, Specification, Origin)>,
-    /// `Defaults !authenticate`, and the users it applies to.
-    no_password: Vec<(Option<String>, Origin)>,
+    aliases: Aliases,
+    rules: Vec<(Vec<String>, String, Origin)>,
+    defaults: Vec<DefaultLine>,
     missing: Vec<Reference>,
 }
 
-/// The right side of a rule.
-struct Specification {
-    all_commands: bool,
-    as_root: bool,
-    /// Whether the tags require a password; `None` where they leave it to the defaults.
-    asks: Option<bool>,
+/// Members of aliases, by the first letter of their kind and their name.
+type Aliases = BTreeMap<String, Vec<String>>;
+
+/// A setting of a `Defaults` line that changes what a rule grants.
+struct DefaultLine {
+    scope: Scope,
+    setting: SudoSetting,
+    on: bool,
+    origin: Origin,
+}
+
+/// What a `Defaults` line applies to (sudoers(5), "Defaults"). Lines for hosts apply, as the name of the host is not in the file.
+#[derive(Clone)]
+enum Scope {
+    Everything,
+    Users(Vec<String>),
+    Commands(Vec<String>),
+    As(Vec<String>),
 }
 
 /// Files that one line of another export includes.
@@ -364,7 +375,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     // A file that the main one reads in is judged there, in its place.
     if !around.reads_in(export, included) {
         reading.facts.missing.append(&mut state.missing);
-        reading.facts.sudo_rules = rules(state, &mut book);
+        (reading.facts.sudo_rules, reading.facts.sudo_defaults) = rules(state, &mut book);
     }
     reading
 }
@@ -403,21 +414,33 @@ fn take(
         let (first, rest) = text.split_once([' ', '\t']).unwrap_or((text, ""));
         match first {
             "User_Alias" | "Cmnd_Alias" | "Host_Alias" | "Runas_Alias" | "Cmd_Alias" => {
-                for part in rest.split(':') {
+                for part in definitions(rest) {
                     match part.split_once('=') {
                         Some((name, members)) => {
                             let key = format!("{}{}", &first[..1], name.trim());
-                            state.aliases.insert(key, list(members));
+                            let members = if first.starts_with('C') { parts(members) } else { list(members) };
+                            state.aliases.insert(key, members);
                         }
                         None => book.not_understood(line.origin, "expected `NAME = member, member`"),
                     }
                 }
             }
             _ if first.starts_with("Defaults") => {
-                let about = first.strip_prefix("Defaults:").map(str::to_owned);
-                let off = list(rest).iter().any(|one| one.replace(' ', "") == "!authenticate");
-                if off {
-                    state.no_password.push((about, line.origin));
+                let (scope, rest) = scope(first, rest);
+                for part in list(rest) {
+                    let (name, on) =
+                        part.strip_prefix('!').map_or((part.as_str(), true), |name| (name.trim(), false));
+                    let setting = match name {
+                        "authenticate" => SudoSetting::Authenticate,
+                        "noexec" => SudoSetting::Noexec,
+                        _ => continue,
+                    };
+                    state.defaults.push(DefaultLine {
+                        scope: scope.clone(),
+                        setting,
+                        on,
+                        origin: line.origin,
+                    });
                 }
                 // `Defaults@HOST`, `Defaults:USER`, `Defaults!COMMAND` and `Defaults>RUNAS` may have a list with blanks.
                 if let Some(name) = settings(rest).find(|name| !DEFAULTS.contains(name)) {
@@ -429,8 +452,7 @@ fn take(
             }
             _ => match sides(text) {
                 Some((who, _, right)) => {
-                    let specification = specification(right, &state.aliases);
-                    state.rules.push((list(who), specification, line.origin));
+                    state.rules.push((list(who), right.to_owned(), line.origin));
                 }
                 None => book.not_understood(line.origin, "expected `who hosts = (as whom) commands`"),
             },
@@ -458,90 +480,293 @@ fn list(text: &str) -> Vec<String> {
     text.split(',').map(|one| one.trim().trim_matches('"').to_owned()).filter(|one| !one.is_empty()).collect()
 }
 
-fn specification(right: &str, aliases: &BTreeMap<String, Vec<String>>) -> Specification {
-    let mut one = Specification { all_commands: false, as_root: true, asks: None };
-    // Tags hold for the commands behind them until the opposite comes.
-    let mut asks = None;
-    for part in right.split(',') {
-        let mut rest = part.trim();
-        if let Some(after) = rest.strip_prefix('(') {
-            let (whom, after) = after.split_once(')').unwrap_or((after, ""));
-            let users = list(whom.split(':').next().unwrap_or_default());
-            one.as_root = users.is_empty() && !whom.contains(':')
-                || users.iter().any(|user| {
-                    matches!(user.as_str(), "ALL" | "root" | "#0")
-                        || aliases
-                            .get(&format!("R{user}"))
-                            .is_some_and(|all| all.iter().any(|one| one == "ALL" || one == "root"))
-                });
-            rest = after.trim_start();
-        }
-        while let Some((tag, after)) = rest.split_once(':').filter(|(tag, _)| TAGS.contains(&tag.trim())) {
-            match tag.trim() {
-                "NOPASSWD" => asks = Some(false),
-                "PASSWD" => asks = Some(true),
-                _ => {}
-            }
-            rest = after.trim_start();
-        }
-        let all = rest == "ALL"
-            || aliases.get(&format!("C{rest}")).is_some_and(|all| all.iter().any(|one| one == "ALL"));
-        if all {
-            one.all_commands = true;
-            one.asks = asks;
+/// Definitions of an alias line: a colon separates them where a name and `=` follow.
+fn definitions(text: &str) -> Vec<&str> {
+    let named = |rest: &str| {
+        rest.split_once('=').is_some_and(|(name, _)| {
+            let name = name.trim();
+            !name.is_empty()
+                && name.bytes().all(|sign| sign.is_ascii_uppercase() || sign.is_ascii_digit() || sign == b'_')
+        })
+    };
+    let mut found = Vec::new();
+    let mut start = 0;
+    for (at, _) in text.match_indices(':') {
+        if !text[..at].ends_with('\\') && named(&text[at + 1..]) {
+            found.push(&text[start..at]);
+            start = at + 1;
         }
     }
-    one
+    found.push(&text[start..]);
+    found
 }
 
-/// Rules with their aliases resolved and the defaults applied. Equal lists are resolved once, and shared.
-fn rules(state: State, book: &mut LineRecorder<'_>) -> Vec<SudoRule> {
-    let State { aliases, rules, no_password, .. } = state;
-    let everybody = no_password.iter().any(|(about, _)| about.is_none());
-    let exempt: BTreeSet<String> = no_password
-        .iter()
-        .filter_map(|(about, _)| about.as_deref())
-        .flat_map(|names| resolve(&list(names), &aliases).unwrap_or_default())
-        .collect();
-    let mut known: BTreeMap<Vec<String>, (Arc<Vec<String>>, bool)> = BTreeMap::new();
+/// The scope of a `Defaults` line and its settings. The list behind the sign may have blanks after its commas.
+fn scope<'a>(first: &str, rest: &'a str) -> (Scope, &'a str) {
+    let sign = first["Defaults".len()..].chars().next();
+    let Some(sign) = sign else { return (Scope::Everything, rest) };
+    let mut names = list(&first["Defaults".len() + sign.len_utf8()..]);
+    let (mut more, mut rest) = (first.ends_with(','), rest);
+    while more || rest.starts_with(',') {
+        let (word, after) =
+            rest.trim_start_matches([',', ' ', '\t']).split_once([' ', '\t']).unwrap_or((rest, ""));
+        names.extend(list(word));
+        (more, rest) = (word.ends_with(','), after.trim_start());
+    }
+    let scope = match sign {
+        ':' => Scope::Users(names),
+        '!' => Scope::Commands(names),
+        '>' => Scope::As(names),
+        _ => Scope::Everything,
+    };
+    (scope, rest)
+}
+
+/// Parts of the right side of a rule between its commas. A comma in an argument has a backslash before it, one between the
+/// names in brackets does not end a part.
+fn parts(right: &str) -> Vec<String> {
+    let mut found = vec![String::new()];
+    let (mut escaped, mut bracket) = (false, false);
+    for sign in right.chars() {
+        let ends = sign == ',' && !escaped && !bracket;
+        bracket = !escaped
+            && (bracket && sign != ')'
+                || sign == '(' && found.last().is_some_and(|part| part.trim().is_empty()));
+        if ends {
+            found.push(String::new());
+        } else if let Some(part) = found.last_mut() {
+            part.push(sign);
+        }
+        escaped = sign == '\\' && !escaped;
+    }
+    found.into_iter().map(|part| part.trim().to_owned()).filter(|part| !part.is_empty()).collect()
+}
+
+/// Commands of the right side of a rule, aliases resolved; none where they exceed what the file may grow to.
+fn commands(right: &str, aliases: &Aliases) -> Option<Vec<SudoCommand>> {
     let mut found = Vec::new();
-    for (who, specification, origin) in rules {
-        let (who, off) = match known.get(&who) {
+    // Who the command runs as, and its tags, hold for the commands behind them until others come (sudoers(5), "Tag_Spec").
+    let (mut as_root, mut asks, mut noexec) = (true, None, None);
+    for part in parts(right) {
+        let mut rest = part.as_str();
+        loop {
+            if let Some(after) = rest.strip_prefix('(') {
+                let (whom, after) = after.split_once(')').unwrap_or((after, ""));
+                as_root = is_root(whom, aliases);
+                rest = after.trim_start();
+            } else if let Some((tag, after)) =
+                rest.split_once(':').filter(|(tag, _)| TAGS.contains(&tag.trim()))
+            {
+                match tag.trim() {
+                    "NOPASSWD" => asks = Some(false),
+                    "PASSWD" => asks = Some(true),
+                    "NOEXEC" => noexec = Some(true),
+                    "EXEC" => noexec = Some(false),
+                    _ => {}
+                }
+                rest = after.trim_start();
+            } else if let Some((_, after)) = rest.split_once([' ', '\t']).filter(|(word, _)| is_option(word))
+            {
+                rest = after.trim_start();
+            } else {
+                break;
+            }
+        }
+        for (excluded, command) in members(rest, 'C', aliases)? {
+            let (path, arguments) = command_line(&command);
+            found.push(SudoCommand { path, arguments, excluded, as_root, asks_password: asks, noexec });
+        }
+    }
+    Some(found)
+}
+
+/// Whether a word is an option before a command, such as `CWD=/srv` (sudoers(5), "Option_Spec").
+fn is_option(word: &str) -> bool {
+    let name = word.split_once('=').map(|(name, _)| name);
+    name.is_some_and(|name| {
+        matches!(
+            name,
+            "ROLE"
+                | "TYPE"
+                | "PRIVS"
+                | "LIMITPRIVS"
+                | "NOTBEFORE"
+                | "NOTAFTER"
+                | "TIMEOUT"
+                | "CWD"
+                | "CHROOT"
+                | "APPARMOR_PROFILE"
+        )
+    })
+}
+
+/// Whether a list of users and groups to run as includes root: none at all is root (sudoers(5), "Runas_Spec").
+fn is_root(whom: &str, aliases: &Aliases) -> bool {
+    let users = list(whom.split(':').next().unwrap_or_default());
+    if users.is_empty() {
+        return !whom.contains(':');
+    }
+    let mut root = false;
+    for user in users {
+        for (excluded, user) in members(&user, 'R', aliases).unwrap_or_default() {
+            if matches!(user.as_str(), "ALL" | "root" | "#0") {
+                root = !excluded;
+            }
+        }
+    }
+    root
+}
+
+/// A command split into its path and arguments. A digest before it (`sha256:…`) only narrows which file it may be.
+fn command_line(text: &str) -> (String, Option<String>) {
+    let digest = |word: &str| word.split_once(':').is_some_and(|(kind, _)| kind.starts_with("sha"));
+    let text = match text.split_once([' ', '\t']) {
+        Some((word, rest)) if digest(word) => rest.trim_start(),
+        _ => text,
+    };
+    let (path, arguments) =
+        text.split_once([' ', '\t']).map_or((text, None), |(path, rest)| (path, Some(rest.trim())));
+    let arguments =
+        arguments.map(|arguments| if arguments == "\"\"" { String::new() } else { unescaped(arguments) });
+    (unescaped(path), arguments)
+}
+
+/// Without the backslashes that the file needs; a wildcard behind one is that sign itself.
+fn unescaped(text: &str) -> String {
+    let mut found = String::new();
+    let mut signs = text.chars();
+    while let Some(sign) = signs.next() {
+        match sign {
+            '\\' => match signs.next() {
+                Some(wildcard @ ('*' | '?' | '[')) => found.extend(['[', wildcard, ']']),
+                Some(other) => found.push(other),
+                None => {}
+            },
+            _ => found.push(sign),
+        }
+    }
+    found
+}
+
+/// How deep aliases may have others as members.
+const ALIASES_DEEP: usize = 16;
+
+/// A name, or the members of its alias, and whether each is excluded; none where they exceed what the file may grow to.
+fn members(name: &str, kind: char, aliases: &Aliases) -> Option<Vec<(bool, String)>> {
+    fn add(
+        name: &str,
+        out: bool,
+        kind: char,
+        aliases: &Aliases,
+        depth: usize,
+        found: &mut Vec<(bool, String)>,
+    ) -> Option<()> {
+        let bare = name.trim_start_matches('!').trim();
+        let out = out ^ (name.chars().take_while(|sign| *sign == '!').count() % 2 == 1);
+        match aliases.get(&format!("{kind}{bare}")).filter(|_| depth < ALIASES_DEEP) {
+            Some(members) => {
+                members.iter().try_for_each(|one| add(one, out, kind, aliases, depth + 1, found))
+            }
+            None => {
+                // What one name makes of itself is in the file; only copies are charged.
+                if depth > 0 && !may_grow(size_of::<SudoCommand>() + bare.len()) {
+                    return None;
+                }
+                found.push((out, bare.to_owned()));
+                Some(())
+            }
+        }
+    }
+    let mut found = Vec::new();
+    add(name, false, kind, aliases, 0, &mut found)?;
+    Some(found)
+}
+
+/// Rules with their aliases resolved, and the defaults for users. Equal lists are resolved once, and shared.
+fn rules(state: State, book: &mut LineRecorder<'_>) -> (Vec<SudoRule>, Vec<SudoDefault>) {
+    let State { aliases, rules, defaults, .. } = state;
+    let defaults = resolved(defaults, &aliases);
+    let mut lists: BTreeMap<Vec<String>, (Arc<Vec<String>>, bool)> = BTreeMap::new();
+    let mut known: BTreeMap<String, Arc<Vec<SudoCommand>>> = BTreeMap::new();
+    let mut found = Vec::new();
+    for (who, right, origin) in rules {
+        let (who, asks) = match lists.get(&who) {
             Some(known) => known.clone(),
             None => {
                 let Some(all) = resolve(&who, &aliases) else {
                     book.cut(origin, Limit::Expansion, "aliases");
                     continue;
                 };
-                let off = everybody || all.iter().any(|name| exempt.contains(name));
-                known.entry(who).or_insert((Arc::new(all), off)).clone()
+                let asks = asks_unless_stated(&defaults, &all);
+                lists.entry(who).or_insert((Arc::new(all), asks)).clone()
             }
         };
+        let commands = match known.get(&right) {
+            Some(commands) => Arc::clone(commands),
+            None => {
+                let Some(commands) = commands(&right, &aliases) else {
+                    book.cut(origin, Limit::Expansion, "aliases");
+                    continue;
+                };
+                Arc::clone(known.entry(right).or_insert(Arc::new(commands)))
+            }
+        };
+        let every = commands.iter().rev().find(|command| command.is_all() && command.as_root);
+        let every = every.or_else(|| commands.iter().rev().find(|command| command.is_all()));
+        let as_root = |command: &SudoCommand| command.as_root;
         found.push(SudoRule {
             who,
-            all_commands: specification.all_commands,
-            as_root: specification.as_root,
-            asks_password: specification.asks.unwrap_or(true) && !off,
+            all_commands: every.is_some_and(|command| !command.excluded),
+            as_root: every.map_or_else(|| commands.iter().any(as_root), as_root),
+            asks_password: every.and_then(|command| command.asks_password).unwrap_or(asks),
+            revokes_all: every.is_some_and(|command| command.excluded),
+            commands,
             origin,
         });
+    }
+    (found, defaults)
+}
+
+/// Whether the users of a list are required to enter a password where a rule does not state it; not, where one of them is not.
+fn asks_unless_stated(defaults: &[SudoDefault], who: &[String]) -> bool {
+    let is_meant =
+        |default: &&SudoDefault| default.setting == SudoSetting::Authenticate && default.commands.is_empty();
+    let authenticate = || defaults.iter().rev().filter(is_meant);
+    let is_about =
+        |default: &&SudoDefault, name: &str| default.who.iter().any(|one| one == name || one == "ALL");
+    let of = |name: &String| {
+        authenticate().find(|default| is_about(default, name)).is_none_or(|default| default.on)
+    };
+    authenticate().next().is_none() || who.iter().all(of)
+}
+
+/// Defaults with their aliases resolved. Those for commands that run as root apply to all users, as no other commands matter here.
+fn resolved(lines: Vec<DefaultLine>, aliases: &Aliases) -> Vec<SudoDefault> {
+    let all = Arc::new(vec!["ALL".to_owned()]);
+    let mut found = Vec::new();
+    for DefaultLine { scope, setting, on, origin } in lines {
+        let (who, commands) = match scope {
+            Scope::Everything => (Some(Arc::clone(&all)), Vec::new()),
+            Scope::As(names) if names.iter().any(|name| is_root(name, aliases)) => {
+                (Some(Arc::clone(&all)), Vec::new())
+            }
+            Scope::As(_) => continue,
+            Scope::Users(names) => (resolve(&names, aliases).map(Arc::new), Vec::new()),
+            Scope::Commands(names) => {
+                (Some(Arc::clone(&all)), commands(&names.join(", "), aliases).unwrap_or_default())
+            }
+        };
+        found.extend(who.map(|who| SudoDefault { who, commands: Arc::new(commands), setting, on, origin }));
     }
     found
 }
 
 /// Names with the members of aliases in their places; none where that is more than the file may grow to.
-fn resolve(names: &[String], aliases: &BTreeMap<String, Vec<String>>) -> Option<Vec<String>> {
+fn resolve(names: &[String], aliases: &Aliases) -> Option<Vec<String>> {
     let mut found = Vec::new();
     for name in names {
-        let (negated, bare) = name.strip_prefix('!').map_or(("", name.as_str()), |rest| ("!", rest.trim()));
-        match aliases.get(&format!("U{bare}")) {
-            Some(members) => {
-                let size = members.iter().map(|member| size_of::<String>() + member.len() + 1).sum();
-                if !may_grow(size) {
-                    return None;
-                }
-                found.extend(members.iter().map(|member| format!("{negated}{member}")));
-            }
-            None => found.push(format!("{negated}{bare}")),
+        for (excluded, name) in members(name, 'U', aliases)? {
+            found.push(if excluded { format!("!{name}") } else { name });
         }
     }
     Some(found)

@@ -31,6 +31,7 @@ pub(super) mod single_factor_ssh;
 pub(super) mod single_factor_vpn;
 pub(super) mod snmp_any_source;
 pub(super) mod snmp_write;
+pub(super) mod sudo_escape;
 pub(super) mod sudo_without_password;
 pub(super) mod weak_eap_method;
 pub(super) mod weak_ppp_authentication;

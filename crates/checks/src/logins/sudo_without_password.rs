@@ -7,8 +7,10 @@ use std::sync::Arc;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_estate::delegations::Delegations;
 use trevlin_estate::identities;
-use trevlin_model::sudo::SudoRule;
+use trevlin_model::Origin;
+use trevlin_model::account::Account;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -19,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     why: "An attacker who takes over the account, by a stolen key or through a program that runs under it, is root at once. \
           The password prompt that would stop this is disabled.",
     fix: "Remove NOPASSWD, or limit it to the few commands that must run unattended.",
-    judged: "Fails where the last matching rule for an account with a shell grants every command as root without a password; \
+    judged: "Fails where the last matching rule for an account with a shell, or for one that the rule names, grants every \
+             command as root without a password; \
              one level higher where the name is also a VPN login. Passes for rules that are limited to single commands, and \
              for root itself. Where no accounts were exported, the rule itself is judged.",
     references: &["sudoers(5), NOPASSWD"],
@@ -32,13 +35,21 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         estate.devices.iter().flat_map(|device| &device.logins).map(|login| login.user.as_str()).collect();
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let shells: Vec<_> =
-            device.facts.accounts.iter().filter(|one| one.has_shell() && one.uid != 0).collect();
+        // An account without a shell can use a rule from the program that runs under it, where the rule names it.
+        let direct = device.facts.sudo_rules.iter().filter(|rule| rule.who.len() <= MOST_NAMED);
+        let direct: BTreeSet<&str> = direct.flat_map(|rule| rule.who.iter()).map(String::as_str).collect();
+        let may_act =
+            |one: &&Account| one.uid != 0 && (one.has_shell() || direct.contains(one.name.as_str()));
+        let shells: Vec<_> = device.facts.accounts.iter().filter(may_act).collect();
         let people = identities::People::of(device);
+        let delegations = Delegations::of(&people);
         for account in &shells {
-            if let Some(rule) = people.sudo_rule(&account.name) {
-                let verdict =
-                    judge(&format!("`{}`", account.name), rule, dials_in.contains(account.name.as_str()));
+            if let Some(decision) =
+                delegations.deciding_all(&account.name).filter(|decision| decision.granted)
+            {
+                let lines = [decision.rule.origin].into_iter().chain(decision.password_default).collect();
+                let known = dials_in.contains(account.name.as_str());
+                let verdict = judge(&format!("`{}`", account.name), decision.asks_password, lines, known);
                 answers.push(Answer::new(at, Subject::of(SubjectKind::Account).with(&account.name), verdict));
             }
         }
@@ -92,7 +103,12 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     answers.push(Answer::new(
                         at,
                         Subject::of(SubjectKind::SudoRule).with(shown.join(" ") + &more),
-                        judge(&format!("`{}`{more}", shown.join("`, `")), rule, known),
+                        judge(
+                            &format!("`{}`{more}", shown.join("`, `")),
+                            rule.asks_password,
+                            vec![rule.origin],
+                            known,
+                        ),
                     ));
                 }
             }
@@ -104,8 +120,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 /// Number of names in a rule that are listed.
 const MOST_NAMED: usize = 32;
 
-fn judge(who: &str, rule: &SudoRule, dials_in: bool) -> Verdict {
-    if rule.asks_password {
+fn judge(who: &str, asks_password: bool, evidence: Vec<Origin>, dials_in: bool) -> Verdict {
+    if asks_password {
         return Verdict::Pass;
     }
     let (severity, why) = if dials_in {
@@ -117,7 +133,7 @@ fn judge(who: &str, rule: &SudoRule, dials_in: bool) -> Verdict {
         rating: CHECK.rated_at(severity, why),
         title: format!("{who} may use sudo to root without a password").into(),
         detail: "The last matching rule grants every command as root and requires no password.".into(),
-        evidence: vec![rule.origin],
+        evidence,
     })
 }
 
@@ -128,7 +144,10 @@ mod tests {
 
     #[test]
     fn cases() {
-        const ANN: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        const ANN: (&str, &str) = (
+            "d/etc/passwd",
+            "ann:x:1000:1000::/home/ann:/bin/bash\nweb:x:33:33::/var/www:/usr/sbin/nologin\n",
+        );
         const LIST: (&str, &str) = ("e/ipsec.secrets", "ann : EAP \"x\"\n");
         for (rules, wanted) in [
             ("ann ALL=(ALL) NOPASSWD: ALL", &["fail medium d sudoers:2"][..]),
@@ -136,7 +155,11 @@ mod tests {
             ("ann ALL=(ALL) NOPASSWD: /usr/bin/apt", &[]),
             ("ann ALL=(ALL) NOPASSWD: ALL\nann ALL=(ALL) PASSWD: ALL", &["pass d"]),
             ("ann ALL=(www-data) NOPASSWD: ALL", &[]),
-            ("ALL ALL=(ALL) ALL\nDefaults:ALL !authenticate", &["fail medium d sudoers:2"]),
+            ("ann ALL=(ALL) NOPASSWD: ALL\nann ALL=(ALL) !ALL", &[]),
+            ("web ALL=(ALL) NOPASSWD: ALL", &["fail medium d sudoers:2"]),
+            ("ALL ALL=(ALL) ALL\nDefaults:ALL !authenticate", &["fail medium d sudoers:2 sudoers:3"]),
+            ("Defaults:bob !authenticate\nann ALL=(ALL) ALL", &["pass d"]),
+            ("Defaults:ann !authenticate\nALL ALL=(ALL) ALL", &["fail medium d sudoers:3 sudoers:2"]),
             ("#ann ALL=(ALL) NOPASSWD: ALL", &[]),
             ("bob ALL=(ALL) NOPASSWD: ALL", &[]),
             ("@include /etc/sudoers.crew", &["ask d"]),
