@@ -138,6 +138,7 @@ pub const CHECKS: &[&Check] = &[
     &secrets::private_key_unencrypted::CHECK,
     &secrets::saved_password::CHECK,
     &secrets::secret_reused::CHECK,
+    &secrets::weak_code_seed::CHECK,
     &secrets::weak_login_password::CHECK,
     &secrets::weak_password_hash::CHECK,
     &secrets::weak_pre_shared_key::CHECK,

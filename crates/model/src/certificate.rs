@@ -139,6 +139,17 @@ pub struct UnreadableBlock {
     pub origin: Origin,
 }
 
+/// Parameters for the key exchange of Diffie and Hellman, in a file of their own (PKCS #3, 9).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct DhParameters {
+    /// Size of the prime in bits.
+    pub bits: u32,
+    /// The block.
+    pub origin: Origin,
+}
+
 /// Purpose of a certificate named in a configuration.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

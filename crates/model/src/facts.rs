@@ -2,7 +2,7 @@
 
 use crate::TunnelFamily;
 use crate::account::{Account, ShadowEntry, UserGroup};
-use crate::certificate::{Certificate, PrivateKey, UnreadableBlock};
+use crate::certificate::{Certificate, DhParameters, PrivateKey, UnreadableBlock};
 use crate::dhcp::DhcpServer;
 use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, Unit};
 use crate::ike::PreSharedKey;
@@ -160,6 +160,8 @@ pub struct Facts {
     pub missing: Vec<Reference>,
     /// Blocks that should be certificates or private keys and cannot be read.
     pub unreadable_blocks: Vec<UnreadableBlock>,
+    /// Parameters for key exchanges, in files of their own.
+    pub dh_parameters: Vec<DhParameters>,
     /// Entries of a sheet that state their file of the device, with its path.
     pub files: Vec<(Origin, String)>,
     /// Statements that were not analysed.
@@ -175,7 +177,7 @@ macro_rules! each_list {
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
             radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
-            secrets announced masked_places missing unreadable_blocks files not_analysed
+            secrets announced masked_places missing unreadable_blocks dh_parameters files not_analysed
         }
     };
 }

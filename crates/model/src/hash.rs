@@ -29,6 +29,10 @@ pub enum HashScheme {
     Yescrypt,
     /// Argon2.
     Argon2,
+    /// MD5 over name, realm and password (RFC 7616, 3.4.2).
+    Digest,
+    /// SHA-1 without salt, once (htpasswd(1), -s).
+    PlainSha1,
     /// None of these.
     Other,
 }
@@ -37,8 +41,11 @@ impl HashScheme {
     /// The scheme of a hash as crypt(5) writes it.
     #[must_use]
     pub fn of(hash: &str) -> Self {
-        const PREFIXES: [(&str, HashScheme); 13] = [
+        const PREFIXES: [(&str, HashScheme); 16] = [
             ("$1$", HashScheme::Md5),
+            ("$apr1$", HashScheme::Md5),
+            ("{SHA}", HashScheme::PlainSha1),
+            ("{SSHA}", HashScheme::PlainSha1),
             ("$2", HashScheme::Bcrypt),
             ("$3$", HashScheme::Nt),
             ("$5$", HashScheme::Sha256),
@@ -77,6 +84,8 @@ impl HashScheme {
             Self::Scrypt => "scrypt",
             Self::Yescrypt => "yescrypt",
             Self::Argon2 => "Argon2",
+            Self::Digest => "MD5 digest",
+            Self::PlainSha1 => "unsalted SHA-1",
             Self::Other => "an unknown scheme",
         }
     }
@@ -84,7 +93,16 @@ impl HashScheme {
     /// Whether crypt(5) rules it out for new passwords because guessing is cheap.
     #[must_use]
     pub fn is_weak(self) -> bool {
-        matches!(self, Self::Des | Self::ExtendedDes | Self::Nt | Self::Md5 | Self::Sha1)
+        matches!(
+            self,
+            Self::Des
+                | Self::ExtendedDes
+                | Self::Nt
+                | Self::Md5
+                | Self::Sha1
+                | Self::Digest
+                | Self::PlainSha1
+        )
     }
 }
 

@@ -54,6 +54,8 @@ pub enum LoginDaemon {
     Ppp,
     /// The device's own administration, in a browser or by a program.
     Administration,
+    /// A web server, for its pages.
+    Web,
 }
 
 /// The day from which an account is refused.
@@ -103,6 +105,12 @@ pub struct Login {
 }
 
 impl Login {
+    /// Whether it lets its user into a network, by a tunnel or by RADIUS; others open the pages of a server.
+    #[must_use]
+    pub fn is_remote_access(&self) -> bool {
+        !matches!(self.daemon, Some(LoginDaemon::Administration | LoginDaemon::Web))
+    }
+
     /// Whether it is refused on a day, in days since 1970-01-01.
     #[must_use]
     pub fn has_expired(&self, day: i64) -> bool {

@@ -22,6 +22,7 @@ pub mod archive;
 mod authorized_keys;
 mod braces;
 mod copies;
+mod credentials;
 mod data;
 mod decode;
 mod dhcp;
@@ -92,6 +93,7 @@ use trevlin_model::Export;
 pub const READERS: &[Reader] = &[
     web::apache::READER,
     upkeep::chrony::READER,
+    credentials::code_seeds::READER,
     dynamic_dns::DDCLIENT,
     dhcp::dhcpd::READER,
     dhcp::dnsmasq::READER,
@@ -100,6 +102,7 @@ pub const READERS: &[Reader] = &[
     accounts::GROUP,
     web::haproxy::READER,
     radio::READER,
+    credentials::htpasswd::READER,
     network::ifupdown::READER,
     dynamic_dns::INADYN,
     ip_json::address::READER,
@@ -117,6 +120,7 @@ pub const READERS: &[Reader] = &[
     data::mosquitto::READER,
     naming::named::READER,
     network::netplan::READER,
+    credentials::client_logins::NETRC,
     network::networkd::READER,
     files::exports::SETTINGS,
     nft::READER,
@@ -125,11 +129,13 @@ pub const READERS: &[Reader] = &[
     ocserv::passwords::READER,
     ocserv::READER,
     openvpn::READER,
+    credentials::shared_keys::OPENVPN_KEY,
     radius::targets::PLUG_IN,
     pam::READER,
     accounts::PASSWD,
     pem::READER,
     data::pg_hba::READER,
+    credentials::client_logins::PGPASS,
     port_mapper::READER,
     data::postgresql::READER,
     ppp::options::READER,
@@ -159,6 +165,7 @@ pub const READERS: &[Reader] = &[
     ike::swanctl::READER,
     sysctl::READER,
     upkeep::timesyncd::READER,
+    credentials::shared_keys::TLS_KEYS,
     uci::READER,
     naming::unbound::READER,
     upkeep::units::LIST,

@@ -4,8 +4,10 @@
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::x509;
 use base64::Engine;
+use der::asn1::UintRef;
+use der::{Decode, Header, SliceReader, Tag};
 use std::sync::Arc;
-use trevlin_model::certificate::{Certificate, PrivateKey, UnreadableBlock};
+use trevlin_model::certificate::{Certificate, DhParameters, PrivateKey, UnreadableBlock};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, LineClass, Origin, Secret, SecretRecord};
 
@@ -49,6 +51,25 @@ fn label(line: &str) -> Option<&str> {
 fn is_ours(label: &str) -> bool {
     matches!(label, "CERTIFICATE" | "X509 CERTIFICATE" | "TRUSTED CERTIFICATE")
         || label.ends_with("PRIVATE KEY")
+        || is_parameters(label)
+}
+
+/// Whether blocks with this label are parameters for a key exchange (PKCS #3; X9.42).
+fn is_parameters(label: &str) -> bool {
+    matches!(label, "DH PARAMETERS" | "X9.42 DH PARAMETERS")
+}
+
+/// Size of the prime of such a block: the first number of a sequence.
+fn prime_bits(block: &Block<'_>) -> Option<u32> {
+    let bytes = base64::engine::general_purpose::STANDARD.decode(block.body()).ok()?;
+    let mut reader = SliceReader::new(&bytes).ok()?;
+    let header = Header::decode(&mut reader).ok()?;
+    if header.tag() != Tag::Sequence {
+        return None;
+    }
+    let prime = UintRef::decode(&mut reader).ok()?;
+    let first = prime.as_bytes().first()?;
+    u32::try_from(prime.as_bytes().len() * 8).ok()?.checked_sub(first.leading_zeros())
 }
 
 fn blocks(text: &str) -> Vec<Block<'_>> {
@@ -107,7 +128,9 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
 /// Takes every certificate and private key of a piece of an export.
 pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Reading) {
     let all = blocks(text);
-    let authorities = all.iter().filter(|block| !block.is_private_key() && is_ours(block.label)).count();
+    let is_certificate =
+        |block: &&Block<'_>| !block.is_private_key() && !is_parameters(block.label) && is_ours(block.label);
+    let authorities = all.iter().filter(is_certificate).count();
     let store = authorities >= STORE || STORE_FOLDERS.iter().any(|folder| export.path().contains(folder));
     for block in all.iter().filter(|block| is_ours(block.label)) {
         let origin = export.origin_of(block.text);
@@ -128,6 +151,17 @@ pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Readi
             reading.facts.secrets.push(Arc::clone(&held));
             if block.closed {
                 reading.facts.private_keys.push(PrivateKey { encrypted: encrypted(block), held, origin });
+            }
+            continue;
+        }
+        if is_parameters(block.label) {
+            match prime_bits(block) {
+                Some(bits) => {
+                    book.understood(origin);
+                    reading.facts.dh_parameters.push(DhParameters { bits, origin });
+                }
+                None => book
+                    .not_understood(origin, "these parameters cannot be read; please export the file again"),
             }
             continue;
         }

@@ -45,15 +45,20 @@ fn made_up_within(format: &str, line: &str) -> Option<String> {
 }
 
 /// Places where an invented word is a valid name: users and hosts, keys, content of data files.
-const FREE: [&str; 9] = [
+const FREE: [&str; 14] = [
+    "code-seeds",
+    "htpasswd",
     "ipsec-secrets",
     "l2tp-secrets",
     "ocpasswd",
+    "openvpn-key",
     "passwd",
     "pem",
+    "pgpass",
     "ppp-secrets",
     "shadow",
     "sheet",
+    "tls-keys",
     "unit-link",
 ];
 

@@ -1,10 +1,12 @@
 //! A tunnel may agree on keys in a weak group.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::ciphers::judge;
+use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::certificate::DhParameters;
 use trevlin_model::offer::AlgorithmRole;
 
 /// The check.
@@ -17,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
           1024 bits and less are within reach of well-funded attackers through precomputation.",
     fix: "Offer elliptic curves of 256 bits or more, Curve25519, or MODP groups of 3072 bits or more.",
     judged: "Fails where a group or curve that may be negotiated is broken, deprecated or being phased out according to the \
-             algorithm table, even among stronger ones. Does not apply to tunnels whose key exchange is not analysed.",
+             algorithm table, even among stronger ones, and where a file of Diffie-Hellman parameters has fewer than 2048 \
+             bits. Does not apply to tunnels whose key exchange is not analysed.",
     references: &[
         "RFC 8247, 2.4",
         "NIST SP 800-77 Rev. 1, 3.2",
@@ -29,7 +32,34 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    judge(&CHECK, estate, &[AlgorithmRole::KeyExchange], "key exchange", false)
+    let mut answers = judge(&CHECK, estate, &[AlgorithmRole::KeyExchange], "key exchange", false);
+    for (at, device) in estate.devices.iter().enumerate() {
+        for parameters in &device.facts.dh_parameters {
+            let file = estate.export(parameters.origin.export);
+            let subject = Subject::of(SubjectKind::File).with(file.file_name());
+            answers.push(Answer::new(at, subject, of_file(parameters, file.file_name())));
+        }
+    }
+    answers
+}
+
+/// Parameters in a file of their own (NIST SP 800-131A Rev. 2, 5: 2048 bits; RFC 7919, 1, for smaller ones).
+fn of_file(parameters: &DhParameters, file: &str) -> Verdict {
+    let bits = parameters.bits;
+    let (severity, why) = match bits {
+        2048.. => return Verdict::Pass,
+        ..1024 => (Severity::High, "such groups have been broken"),
+        _ => (Severity::Medium, "such groups are within reach of well-funded attackers"),
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("Diffie-Hellman parameters of {bits} bits in {file}").into(),
+        detail: format!(
+            "Servers that use the file agree on keys in a group of {bits} bits; 2048 are required."
+        )
+        .into(),
+        evidence: vec![parameters.origin],
+    })
 }
 
 #[cfg(test)]
@@ -61,6 +91,25 @@ data-ciphers AES-256-GCM
             ("current", "conn c\n\tauto=add\n\tike=aes256-sha256-ecp384-ke1_mlkem768\n", &["pass d"]),
         ] {
             run(&CHECK, &[(name, &[("d/ipsec.conf", text)], wanted)]);
+        }
+        for (name, text, wanted) in [
+            (
+                "parameters of 512 bits",
+                "-----BEGIN DH PARAMETERS-----\nMEYCQQDetYznDd7Ulb1/sWuUC/98d+51dojdqhxK8p0ANNSq8nabo2jyKzsXpuYG\nOJIislNg5McSauElh4QDiHYJSrD3AgEC\n-----END DH PARAMETERS-----\n",
+                &["fail high d dh.pem:1"][..],
+            ),
+            (
+                "parameters of 1024 bits, with text before them",
+                "    DH Parameters: (1024 bit)\n-----BEGIN DH PARAMETERS-----\nMIGHAoGBAN1fXxVoRJCWpfg3NsJkX1ivhf4lHyJoBnMIY6rVqCm7u2HnzLzwKRF3\ncVE1cbgAv5lxHkJ3OmyATyMkT9afxMIDNfbgYgDLVcYpuDh32/mbqob7qXwOdmWz\nQDpDrAiFGVQNxc0iNK4MLvKTXnTE7HsW7L+GopoYSoTMOt2H5CR/AgEC\n-----END DH PARAMETERS-----\n",
+                &["fail medium d dh.pem:2"],
+            ),
+            (
+                "parameters of 2048 bits",
+                "-----BEGIN DH PARAMETERS-----\nMIIBCAKCAQEA8F493qVv+Nt/yqDrJ4abr42fVmlYf1JCSuIKxP5ysJcC4uyxVFWL\n/X58EylAdU1ze0aUhRA+jjat2L4MeoyUn4GCsF4OSRsiewkK/2DLixOPwFnOoqNT\n/cSUKgSMd7RPYL+KD4gKnLLC/PmzE1Et9W08O4suZTKNXd2KbLZjKsG3X2EufA18\nBO1/tVQwP1qwOxKB7vrYK6nOoJyjMPjq6Qs/0lD14BGb9/IBeCicSYQY1U4w8LDi\nc3S1zJu0gQkUg9hIWVztSEcEXZh5LZbyeGMa4Oe2/tiVKA4PCvOm8fUvsG0N02Ys\n51CEfURCld2X3maUKAJJ4rjsW6QV9SgtlwIBAg==\n-----END DH PARAMETERS-----\n",
+                &["pass d"],
+            ),
+        ] {
+            run(&CHECK, &[(name, &[("d/dh.pem", text)], wanted)]);
         }
     }
 }

@@ -54,7 +54,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 ));
             }
         }
-        for login in &device.logins {
+        for login in device.logins.iter().filter(|login| login.is_remote_access()) {
             let verdict = match administrators.get_key_value(&login.user) {
                 Some((name, (origin, where_))) => Verdict::Fail(Fail {
                     rating: CHECK.rated_at(

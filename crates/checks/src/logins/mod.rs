@@ -40,3 +40,12 @@ pub(super) mod wifi_open;
 pub(super) mod wifi_wps;
 
 pub(super) use share_unauthenticated::capital;
+
+use std::collections::BTreeSet;
+use trevlin_analysis::map::EstateMap;
+
+/// Names of all remote-access users of an estate.
+fn remote_access_users(estate: &EstateMap) -> BTreeSet<&str> {
+    let logins = estate.devices.iter().flat_map(|device| &device.logins);
+    logins.filter(|login| login.is_remote_access()).map(|login| login.user.as_str()).collect()
+}

@@ -77,8 +77,7 @@ const FOR_ALL: [&str; 3] = ["/tmp/", "/var/tmp/", "/dev/shm/"];
 const FOLDERS: [&str; 2] = ["/usr/bin/", "/usr/sbin/"];
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    let dials_in: BTreeSet<&str> =
-        estate.devices.iter().flat_map(|device| &device.logins).map(|login| login.user.as_str()).collect();
+    let dials_in: BTreeSet<&str> = super::remote_access_users(estate);
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         if device.facts.sudo_rules.iter().all(|rule| rule.commands.is_empty()) {

@@ -31,8 +31,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    let dials_in: BTreeSet<&str> =
-        estate.devices.iter().flat_map(|device| &device.logins).map(|login| login.user.as_str()).collect();
+    let dials_in: BTreeSet<&str> = super::remote_access_users(estate);
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         // An account without a shell can use a rule from the program that runs under it, where the rule names it.

@@ -11,6 +11,7 @@ pub(super) mod password_stored_in_clear;
 pub(super) mod private_key_unencrypted;
 pub(super) mod saved_password;
 pub(super) mod secret_reused;
+pub(super) mod weak_code_seed;
 pub(super) mod weak_login_password;
 pub(super) mod weak_password_hash;
 pub mod weak_pre_shared_key;

@@ -9,7 +9,7 @@ use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::words;
-use trevlin_model::secret::{Grade, SecretKind};
+use trevlin_model::secret::Grade;
 use trevlin_model::{AllowedAddresses, Login, SecretsFile, Setting};
 
 /// The check.
@@ -64,7 +64,7 @@ fn judge(estate: &Analyses, at: usize, login: &Login, baseline: &Baseline) -> Op
         let empty = matches!(line.secret, Setting::Stated { value: None, .. });
         return if empty { empty_password(estate, at, login, line.file) } else { None };
     };
-    if held.kind == SecretKind::PasswordHash {
+    if held.hash_scheme().is_some() {
         return None;
     }
     if let Some(question) =

@@ -6,7 +6,6 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::account::{HashScheme, StoredPassword};
-use trevlin_model::secret::SecretKind;
 use trevlin_model::{Device, Origin, SecretRecord};
 
 /// The check.
@@ -19,7 +18,7 @@ pub(crate) const CHECK: Check = Check {
           billions of attempts per second, so most passwords are found within days. Users often reuse them elsewhere.",
     fix: "Set yescrypt (or SHA-512 crypt with many rounds) for new passwords, and have these users change theirs: existing \
           hashes cannot be converted.",
-    judged: "Fails where an active hash is of type DES, MD5, NT or SHA-1, or was created below the default cost of its \
+    judged: "Fails where an active hash is of type DES, MD5, NT or SHA-1, is a digest for a web server, or was created below the default cost of its \
              scheme (bcrypt under 10, SHA crypt under 5000 rounds). Passes for locked hashes and current schemes.",
     references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
     controls: &[],
@@ -68,14 +67,14 @@ fn hashes(device: &Device, day: i64) -> impl Iterator<Item = (&str, &SecretRecor
         _ => None,
     });
     let logins = device.logins.iter().filter(move |login| !login.has_expired(day)).filter_map(|login| {
-        let held = login.secret.as_ref().filter(|held| held.kind == SecretKind::PasswordHash)?;
+        let held = login.secret.as_ref().filter(|held| held.hash_scheme().is_some())?;
         Some((login.user.as_str(), &**held, login.origin))
     });
     accounts.chain(logins)
 }
 
 fn judge(name: &str, held: &SecretRecord, origin: Origin) -> Verdict {
-    let scheme = held.secret.hash_scheme();
+    let scheme = held.hash_scheme().unwrap_or(HashScheme::Other);
     if scheme.is_weak() {
         return fail(name, scheme, origin);
     }
@@ -92,7 +91,7 @@ fn judge(name: &str, held: &SecretRecord, origin: Origin) -> Verdict {
 
 fn fail(name: &str, scheme: HashScheme, origin: Origin) -> Verdict {
     let (severity, why) = match scheme {
-        HashScheme::Nt | HashScheme::Des => {
+        HashScheme::Nt | HashScheme::Des | HashScheme::Digest | HashScheme::PlainSha1 => {
             (Severity::High, "billions of attempts per second are affordable")
         }
         _ => (CHECK.severity, "millions of attempts per second are affordable"),
@@ -141,6 +140,11 @@ mod tests {
                 "ann NT-Password := 0x0123456789abcdef0123456789abcdef\n",
                 &["fail high d users:1"],
             ),
+            ("d/.htpasswd", "ann:$apr1$abcd$0123456789abcdefghijkl\n", &["fail medium d .htpasswd:1"]),
+            ("d/.htpasswd", "ann:{SHA}0DPiKuNIrrVmD8IUCuw1hQxNqZc=\n", &["fail high d .htpasswd:1"]),
+            ("d/.htpasswd", "ann:$2y$12$abcdefghijklmnopqrstuv\n", &["pass d"]),
+            ("d/.htpasswd", "ann:$2y$05$abcdefghijklmnopqrstuv\n", &["fail low d .htpasswd:1"]),
+            ("d/.htdigest", "ann:quay:939e7578ed9e3c518a452acee763bce9\n", &["fail high d .htdigest:1"]),
             ("d/raddb/users", "ann Crypt-Password := \"$y$j9T$a$b\"\n", &["pass d"]),
         ] {
             run(&CHECK, &[(text, &[(path, text)], wanted)]);

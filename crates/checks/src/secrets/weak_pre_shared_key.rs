@@ -3,12 +3,14 @@
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{each_device, ike};
+use std::collections::BTreeSet;
+use std::sync::Arc;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
 use trevlin_estate::words;
 use trevlin_model::ike::PreSharedKey;
-use trevlin_model::secret::KeyGrade;
+use trevlin_model::secret::{KeyGrade, SecretKind};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -37,6 +39,19 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
                 Subject::of(SubjectKind::PreSharedKey).with(key.identities.join(" ")),
                 judge(estate, at, key, baseline.at(at)),
             ));
+        }
+        // Keys of programs other than the IKE daemon, such as for TLS.
+        let device = &estate.devices[at];
+        let known: BTreeSet<_> = device.facts.pre_shared_keys.iter().map(|key| key.held.origin).collect();
+        let others = device.facts.secrets.iter().filter(|held| held.kind == SecretKind::PreSharedKey);
+        for held in others.filter(|held| !known.contains(&held.origin)) {
+            let key = PreSharedKey {
+                identities: vec![held.owner.clone()],
+                held: Arc::clone(held),
+                origin: held.origin,
+            };
+            let subject = Subject::of(SubjectKind::PreSharedKey).with(&held.owner);
+            answers.push(Answer::new(at, subject, judge(estate, at, &key, baseline.at(at))));
         }
         answers
     })

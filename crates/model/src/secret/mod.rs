@@ -3,6 +3,7 @@
 //! A [`Secret`] has no `Display` and no `Serialize`, its `Debug` shows nothing, and it is wiped when dropped. This module exposes its kind,
 //! a class of length, a grade, whether two are equal, and a copy of a text with every secret masked.
 
+mod code_seed;
 mod encoded;
 mod grade;
 mod mask;
@@ -29,6 +30,10 @@ pub enum SecretKind {
     OwnPassword,
     /// A hash of a password.
     PasswordHash,
+    /// MD5 over name, realm and password, as digest authentication stores it (RFC 7616, 3.4.2).
+    DigestHash,
+    /// The seed from which one-time codes are made.
+    CodeSeed,
     /// A private key.
     PrivateKey,
     /// A key both ends of a tunnel share, made by machine.
@@ -63,6 +68,8 @@ impl SecretKind {
             Self::LoginPassword => "login password",
             Self::OwnPassword => "saved password",
             Self::PasswordHash => "password hash",
+            Self::DigestHash => "password digest",
+            Self::CodeSeed => "one-time code seed",
             Self::PrivateKey => "private key",
             Self::SharedKey => "shared key",
             Self::PreSharedKey => "pre-shared key",
@@ -222,6 +229,16 @@ pub struct SecretRecord {
 }
 
 impl SecretRecord {
+    /// How the password's hash was made, where this is one.
+    #[must_use]
+    pub fn hash_scheme(&self) -> Option<HashScheme> {
+        match self.kind {
+            SecretKind::PasswordHash => Some(self.secret.hash_scheme()),
+            SecretKind::DigestHash => Some(HashScheme::Digest),
+            _ => None,
+        }
+    }
+
     /// The same secret for another purpose.
     #[must_use]
     pub fn with_kind(&self, kind: SecretKind) -> Self {
