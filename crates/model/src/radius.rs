@@ -130,6 +130,9 @@ pub struct RadiusEntry {
     pub has_password: bool,
     /// Limits it sets: attribute and value.
     pub limits: Vec<(String, String)>,
+    /// Addresses that its user gets (RFC 2865, 5.8; RFC 6911, 3.1).
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub addresses: Vec<(IpAddr, Origin)>,
     /// The line.
     pub origin: Origin,
 }

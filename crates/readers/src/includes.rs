@@ -20,6 +20,9 @@ pub fn read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Readi
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.cut(export.origin(0..0), Limit::Expansion, "lists are included in very many places");
     }
+    if reading.waits {
+        return reading;
+    }
     let missing = missing(reader.name, export, around);
     let notes = if missing.is_empty() { &[][..] } else { &reading.ledger.notes };
     let mut noted: BTreeSet<u32> = notes.iter().map(|note| export.line_of(note.origin.start)).collect();

@@ -61,13 +61,15 @@ pub struct Reading {
     pub ledger: Ledger,
     /// Classification of lines in other exports that this one includes.
     pub elsewhere: Vec<(Origin, LineClass)>,
+    /// Whether the file only waits to be enabled, so that nothing in it is in force or missing.
+    pub waits: bool,
 }
 
 impl Reading {
     /// A reading with nothing in it yet.
     #[must_use]
     pub fn of(export: &Export) -> Self {
-        Self { facts: Box::default(), ledger: Ledger::new(export.line_count()), elsewhere: Vec::new() }
+        Self { facts: Box::default(), ledger: Ledger::new(export.line_count()), elsewhere: Vec::new(), waits: false }
     }
 }
 

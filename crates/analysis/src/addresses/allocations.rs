@@ -327,6 +327,12 @@ impl Gathered {
                     Some(credential.client.clone());
             }
         }
+        for entry in device.facts.radius_entries.iter().filter(|entry| !entry.rejects) {
+            for (address, origin) in &entry.addresses {
+                self.allocation(AllocationKind::FixedAddress, (*address).into(), "RADIUS users", *origin)
+                    .who = Some(entry.user.clone());
+            }
+        }
         for profile in &device.facts.ppp_profiles {
             let owner = profile.path.rsplit('/').next().unwrap_or(&profile.path);
             for (server, origin) in &profile.name_servers {

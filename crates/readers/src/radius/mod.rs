@@ -39,10 +39,20 @@ fn recognise(export: &Export) -> Recognition {
     let telling = TELLING.iter().any(|(kind, inside)| {
         lines().any(|text| opens(text, kind)) && lines().any(|text| text.trim_start().starts_with(inside))
     });
+    // A module of the server by its place: one section, under the name of the module.
+    let module = || {
+        let mut stated = export.lines().map(|line| line.text.split('#').next().unwrap_or_default());
+        let first = stated.find(|text| !text.trim().is_empty());
+        let folder = ["mods-enabled/", "mods-available/"].iter().any(|folder| export.path().contains(folder));
+        let name = export.file_name();
+        folder
+            && !name.contains('.')
+            && first.is_none_or(|text| text.trim_end().ends_with('{') && !text.contains(['<', '(']))
+    };
     // Documentation in the folder quotes such sections.
     if export.file_name().starts_with("README") {
         Recognition::No
-    } else if telling {
+    } else if telling || module() {
         Recognition::Content
     } else if export.file_name() == "clients.conf" && lines().all(|text| !text.starts_with('[')) {
         Recognition::Name
@@ -66,6 +76,9 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         let secrets = std::mem::take(&mut reading.facts.secrets);
         *reading.facts = trevlin_model::Facts::default();
         reading.facts.masked_places.extend(secrets.iter().map(|held| held.origin));
+        reading.waits = true;
+        reading.ledger = Reading::of(export).ledger;
+        reading.ledger.set(1, export.line_count(), trevlin_model::LineClass::Ignored);
     }
     reading
 }

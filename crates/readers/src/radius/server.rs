@@ -9,11 +9,13 @@ use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, Origin};
 
 /// Names of items that contain a secret, in any section, and the purpose of the secret.
-const SECRETS: [(&str, SecretKind); 6] = [
+const SECRETS: [(&str, SecretKind); 8] = [
     ("secret", SecretKind::RadiusSecret),
     ("private_key_password", SecretKind::Passphrase),
     ("password", SecretKind::OwnPassword),
     ("identity_password", SecretKind::OwnPassword),
+    ("certificate_password", SecretKind::Passphrase),
+    ("api_key", SecretKind::Token),
     ("challenge_secret", SecretKind::OwnPassword),
     ("radius_secret", SecretKind::RadiusSecret),
 ];
@@ -63,6 +65,7 @@ pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
                     }
                 }
             }
+            "sql" => sql(export, section, reading),
             // Nothing of it is in force until another section names it.
             "templates" => {
                 let before = reading.facts.secrets.len();
@@ -78,8 +81,45 @@ pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
     }
 }
 
+/// Drivers of module `sql`, whose sections hold settings for each of them (rlm_sql).
+const DRIVERS: [&str; 9] =
+    ["cassandra", "db2", "firebird", "freetds", "mongo", "mysql", "oracle", "postgresql", "sqlite"];
+
+/// Secrets of module `sql`: of the driver that it has, and none where it has no database (`rlm_sql_null`).
+fn sql(export: &Export, section: &Section<'_>, reading: &mut Reading) {
+    let stated = |name| section.item(name).map(|item| item.value);
+    let driver = stated("driver").map(|driver| driver.trim_start_matches("rlm_sql_"));
+    let driver = if driver == Some("${dialect}") { stated("dialect") } else { driver };
+    let used = |inner: &&Section<'_>| driver.is_none_or(|driver| inner.kind == driver);
+    let (others, own): (Vec<_>, Vec<_>) =
+        section.sections.iter().partition(|inner| DRIVERS.contains(&inner.kind) && !used(inner));
+    let before = reading.facts.secrets.len();
+    for other in others {
+        secrets(export, other, reading);
+    }
+    if driver == Some("null") {
+        secrets(export, section, reading);
+    }
+    let unused = reading.facts.secrets.split_off(before);
+    reading.facts.masked_places.extend(unused.iter().map(|held| held.origin));
+    if driver != Some("null") {
+        items(export, section, reading);
+        for inner in own {
+            secrets(export, inner, reading);
+        }
+    }
+}
+
 /// Secrets of sections that are not analysed, at any depth.
 fn secrets(export: &Export, section: &Section<'_>, reading: &mut Reading) {
+    items(export, section, reading);
+    for inner in &section.sections {
+        secrets(export, inner, reading);
+    }
+}
+
+/// Secrets among the items of a section.
+fn items(export: &Export, section: &Section<'_>, reading: &mut Reading) {
     for item in &section.items {
         if let Some((_, kind)) = SECRETS.iter().find(|(name, _)| *name == item.name)
             && !item.value.is_empty()
@@ -89,9 +129,6 @@ fn secrets(export: &Export, section: &Section<'_>, reading: &mut Reading) {
             reading.facts.secrets.push(item.hold(*kind, owner));
             LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(item.origin);
         }
-    }
-    for inner in &section.sections {
-        secrets(export, inner, reading);
     }
 }
 
@@ -246,6 +283,42 @@ fn modules(stage: &Section<'_>, found: &mut Vec<RadiusStep>) {
                     name.trim_start_matches('-').split([' ', '\t']).next().unwrap_or(name).to_owned();
                 found.push(RadiusStep { module, origin });
             }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::ReadContext;
+    use trevlin_model::{Export, ExportId};
+
+    #[test]
+    fn passwords_of_modules() {
+        const SQL: &str = "\tdialect = \"mysql\"\n\tmongo {\n\t\ttls {\n\t\t\tcertificate_password = \"x\"\n\t\t}\n\t}\n\tpassword = \"quay-7\"\n}\n";
+        for (path, text, wanted) in [
+            ("mods-enabled/sql", format!("sql {{\n\tdriver = \"rlm_sql_mysql\"\n{SQL}"), &["sql"][..]),
+            ("mods-enabled/sql", format!("sql {{\n\tdriver = \"rlm_sql_${{dialect}}\"\n{SQL}"), &["sql"]),
+            ("mods-enabled/sql", format!("sql {{\n\tdriver = \"rlm_sql_null\"\n{SQL}"), &[]),
+            ("mods-enabled/sql", format!("sql {{\n\tdriver = \"rlm_sql_mongo\"\n{SQL}"), &["sql", "tls"]),
+            ("mods-available/sql", format!("sql {{\n\tdriver = \"rlm_sql_mysql\"\n{SQL}"), &[]),
+            (
+                "mods-enabled/ldap",
+                "# crew\nldap {\n\tidentity = 'cn=quay'\n\tpassword = sesame\n}\n".into(),
+                &["ldap"],
+            ),
+            (
+                "mods-enabled/yubikey",
+                "yubikey {\n\tvalidation {\n\t\tapi_key = 'abc'\n\t}\n}\n".into(),
+                &["validation"],
+            ),
+            ("mods-enabled/ldap", "ldap {\n\t#password = sesame\n}\n".into(), &[]),
+        ] {
+            let export = Export::new(ExportId(0), format!("d/etc/freeradius/3.0/{path}"), text.clone());
+            let reader = crate::recognise(&export).reader.expect(path);
+            assert_eq!(reader.name, "radius", "{path}");
+            let reading = (reader.read)(&export, &ReadContext::of(vec![&export]));
+            let owners: Vec<&str> = reading.facts.secrets.iter().map(|held| held.owner.as_str()).collect();
+            assert_eq!(owners, wanted, "{path} {text}");
         }
     }
 }

@@ -4,6 +4,7 @@ use super::sections::bare;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use jiff::civil::Date;
 use jiff::fmt::strtime::BrokenDownTime;
+use std::net::{IpAddr, Ipv4Addr};
 use std::sync::Arc;
 use trevlin_model::Expiry;
 use trevlin_model::radius::RadiusEntry;
@@ -141,13 +142,18 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             continue;
         }
         if text.starts_with([' ', '\t']) {
+            let addresses: Vec<_> =
+                items(text.trim()).iter().filter_map(|item| address(export, item)).collect();
             let limits = items(text.trim())
                 .into_iter()
                 .filter(|item| LIMITS.iter().any(|name| name.eq_ignore_ascii_case(item.attribute)));
             let limits: Vec<_> =
                 limits.map(|item| (item.attribute.to_owned(), bare(item.value).to_owned())).collect();
             match reading.facts.radius_entries.last_mut() {
-                Some(entry) => entry.limits.extend(limits),
+                Some(entry) => {
+                    entry.limits.extend(limits);
+                    entry.addresses.extend(addresses);
+                }
                 None => book.not_understood(origin, "reply items precede the first name"),
             }
             continue;
@@ -163,6 +169,17 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     reading
 }
 
+/// The address that an item gives its user. Two values leave the choice to the other end (RFC 2865, 5.8); a value with a plus
+/// sign behind is the first of many (users(5)).
+fn address(export: &Export, item: &Item<'_>) -> Option<(IpAddr, Origin)> {
+    let given = ["Framed-IP-Address", "Framed-IPv6-Address"];
+    given.iter().any(|name| name.eq_ignore_ascii_case(item.attribute)).then_some(())?;
+    let address: IpAddr = bare(item.value).parse().ok()?;
+    let chosen =
+        matches!(address, IpAddr::V4(v4) if v4.is_broadcast() || v4 == Ipv4Addr::new(255, 255, 255, 254));
+    (!chosen).then(|| (address, export.origin_of(item.value)))
+}
+
 fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut Reading) {
     let mut entry = RadiusEntry {
         user: user.to_owned(),
@@ -171,6 +188,7 @@ fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut R
         conditional: false,
         has_password: false,
         limits: Vec::new(),
+        addresses: Vec::new(),
         origin,
     };
     let (mut secret, mut expires) = (None, None);
@@ -231,6 +249,21 @@ mod tests {
             "{text}"
         );
         read(&export, &ReadContext::default())
+    }
+
+    #[test]
+    fn addresses_of_users() {
+        let text = "ann Cleartext-Password := \"x\"\n\tFramed-IP-Address = 10.4.0.9,\n\tFramed-IPv6-Address = 2001:db8::9\n\
+                    bob Cleartext-Password := \"y\"\n\tFramed-IP-Address = 255.255.255.254\n\
+                    DEFAULT Service-Type == Framed-User\n\tFramed-IP-Address = 10.4.0.65+\n";
+        let reading = of(text);
+        let told: Vec<_> = reading
+            .facts
+            .radius_entries
+            .iter()
+            .map(|entry| entry.addresses.iter().map(|(address, _)| address.to_string()).collect::<Vec<_>>())
+            .collect();
+        assert_eq!(told, [vec!["10.4.0.9", "2001:db8::9"], vec![], vec![]]);
     }
 
     #[test]
