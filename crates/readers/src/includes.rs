@@ -51,11 +51,12 @@ pub fn including() -> Vec<&'static str> {
     INCLUDES.keys().map(String::as_str).collect()
 }
 
-/// Whether an included file is irrelevant, by its name: tables of types and of characters, and parameter lists for other programs, as
-/// distributions ship them.
+/// Whether an included file is irrelevant, by its name: tables of types and of characters, statements for databases, and parameter lists for
+/// other programs, as distributions ship them.
 pub(crate) fn has_no_bearing(path: &str) -> bool {
-    const NAMES: [&str; 8] = [
+    const NAMES: [&str; 9] = [
         "mime.types",
+        "queries.conf",
         "fastcgi.conf",
         "fastcgi_params",
         "koi-utf",

@@ -69,7 +69,12 @@ impl Reading {
     /// A reading with nothing in it yet.
     #[must_use]
     pub fn of(export: &Export) -> Self {
-        Self { facts: Box::default(), ledger: Ledger::new(export.line_count()), elsewhere: Vec::new(), waits: false }
+        Self {
+            facts: Box::default(),
+            ledger: Ledger::new(export.line_count()),
+            elsewhere: Vec::new(),
+            waits: false,
+        }
     }
 }
 

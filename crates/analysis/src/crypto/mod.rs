@@ -3,3 +3,4 @@
 pub mod algorithms;
 pub mod certificates;
 pub mod pairs;
+pub mod shared_keys;

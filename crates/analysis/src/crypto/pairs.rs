@@ -4,7 +4,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::Tunnel;
-use trevlin_model::ike::PreSharedKey;
 use trevlin_model::ipsec::IpsecConnection;
 
 /// One end: the device, the tunnel, and its IKE settings.
@@ -114,15 +113,4 @@ fn fits(a: &IpsecConnection, b: &IpsecConnection) -> usize {
             .count()
     };
     reached(a, b) + reached(b, a) + 4 * (names(a, b) + names(b, a))
-}
-
-/// The pre-shared keys that a connection may use: those for its identities or addresses, and those for any peer.
-pub fn keys_of<'a>(estate: &'a Estate, at: usize, ipsec: &IpsecConnection) -> Vec<&'a PreSharedKey> {
-    let bare = |text: &str| text.trim_start_matches('@').to_owned();
-    let named = ipsec.remote.iter().filter_map(|round| round.identity.as_ref()).map(|(name, _)| bare(name));
-    let ends: Vec<String> = named.chain(ipsec.remote_addresses.iter().map(|(text, _)| bare(text))).collect();
-    let all = &estate.devices[at].facts.pre_shared_keys;
-    let exact: Vec<_> =
-        all.iter().filter(|key| key.identities.iter().any(|one| ends.contains(&bare(one)))).collect();
-    if exact.is_empty() { all.iter().filter(|key| key.is_for_anybody()).collect() } else { exact }
 }

@@ -204,7 +204,7 @@ fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, baseline: &Baseline) -> Tu
         return TunnelKey::Fixed("Curve25519");
     }
     if let Some(ipsec) = tunnel.ipsec.as_ref().filter(|one| one.shared_key().is_some()) {
-        let keys = trevlin_analysis::crypto::pairs::keys_of(estate, at, ipsec);
+        let keys = trevlin_analysis::crypto::shared_keys::keys_of(estate, at, ipsec);
         let worst = keys
             .iter()
             .map(|key| weak_pre_shared_key::grade(estate, at, key, baseline))

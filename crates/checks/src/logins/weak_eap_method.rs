@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Remove the section `md5` from the EAP module and set `tls`, `ttls` or `peap` as the default. Inside the TLS tunnel \
           of the latter two a password method is acceptable. In IPsec connections, require `eap-tls` or a certificate.",
     judged: "Fails where an IPsec connection demands EAP-MD5, and where the EAP module of a RADIUS server defines the \
-             method MD5, which any client may then request: medium where it is the default method, low otherwise. Files \
+             method MD5, which any client may then request: medium where it is the default method, low otherwise. Low where strongSwan \
+             demands MD5 or GTC inside PEAP or TTLS. Files \
              that are available but not enabled are not judged.",
     references: &["RFC 3748, 5.4 and 7.2", "RFC 4017, 2.2", "RFC 7296, 2.16"],
     controls: &[Control::grundschutz("NET.2.1.A12")],
@@ -66,6 +67,25 @@ fn of_tunnel(tunnel: &Tunnel) -> Option<Verdict> {
             _ => None,
         });
     let (method, origin) = methods.next()?;
+    let inner = tunnel.settings.iter().find_map(|(name, setting)| match setting {
+        Setting::Stated { value, origin } if name.strip_prefix("inner-method-of-eap-") == Some(method) => {
+            Some((value.as_str(), *origin))
+        }
+        _ => None,
+    });
+    if let Some((inner, stated)) = inner.filter(|(inner, _)| matches!(*inner, "md5" | "gtc")) {
+        let name = inner.to_ascii_uppercase();
+        return Some(Verdict::Fail(Fail {
+            rating: CHECK.rated_at(Severity::Low, "the TLS tunnel of the outer method protects it"),
+            title: format!("{} demands EAP-{name} inside EAP-{}", capital(&tunnel.name), method.to_ascii_uppercase()).into(),
+            detail: format!(
+                "EAP-{name} makes no key of its own: a client that does not verify the server's certificate reveals the \
+                 password to any server."
+            )
+            .into(),
+            evidence: vec![stated, origin],
+        }));
+    }
     if !method.eq_ignore_ascii_case("md5") {
         return Some(Verdict::Pass);
     }
@@ -135,6 +155,19 @@ mod tests {
             ("d/mods-available/eap", "eap {\n default_eap_type = md5\n md5 {\n }\n}\n", &[]),
         ] {
             run(&CHECK, &[(text, &[(path, text)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn methods_inside_a_tunnel() {
+        let connection = ("d/ipsec.conf", "conn c\n\tauto=add\n\tright=%any\n\trightauth=eap-ttls\n");
+        let settings = |lines: &str| format!("charon {{\n plugins {{\n  eap-ttls {{\n{lines}  }}\n }}\n}}\n");
+        for (lines, wanted) in [
+            ("   phase2_method = md5\n", &["fail low d strongswan.conf:4 ipsec.conf:4"][..]),
+            ("   phase2_method = mschapv2\n", &["pass d"]),
+            ("   # phase2_method = md5\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(lines, &[connection, ("d/strongswan.conf", &settings(lines))], wanted)]);
         }
     }
 

@@ -3,7 +3,8 @@
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::crypto::algorithms::{Algorithm, lookup};
-use trevlin_analysis::crypto::pairs::{End, bare, ike_pairs, keys_of};
+use trevlin_analysis::crypto::pairs::{End, bare, ike_pairs};
+use trevlin_analysis::crypto::shared_keys::keys_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;

@@ -301,6 +301,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     }
     if daemon == IkeDaemon::StrongSwan {
         strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);
+        strongswan_conf::tell_inner_method(&mut reading.facts.tunnels, around);
     }
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     tell(malformed, &mut book);

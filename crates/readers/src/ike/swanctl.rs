@@ -157,6 +157,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         }
     }
     strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);
+    strongswan_conf::tell_inner_method(&mut reading.facts.tunnels, around);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     tell(malformed, &mut book);
     secrets::take(&whole, around, export, &mut reading);
