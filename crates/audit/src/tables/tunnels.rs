@@ -10,7 +10,7 @@ use trevlin_analysis::logins::{LoginPath, listener_from, logins};
 use trevlin_analysis::verdicts::TunnelVerdict;
 use trevlin_checks::secrets::weak_pre_shared_key;
 use trevlin_checks::subject::Subject;
-use trevlin_estate::area::Area;
+use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::evidence::Evidence;
@@ -118,6 +118,10 @@ pub fn tunnels(estate: &Analyses, baseline: &Baseline, outcome: &Outcome) -> Vec
             let known = judged.get(&(DeviceId(at), Subject::tunnel(tunnel)));
             let mut detail = details(estate, tunnel);
             detail.extend(known.into_iter().flat_map(|known| known.findings.iter().cloned()));
+            let (key, grade) = key(estate, at, tunnel, baseline);
+            let verdict = known.map_or(TunnelVerdict::NoFinding, |known| known.verdict);
+            // The finding about the key is about the key, which other connections may have as well.
+            let verdict = grade.map_or(verdict, |grade| verdict.max(TunnelVerdict::Finding(grade)));
             let factors = match login {
                 Some(login) => login.factors.iter().map(|one| one.words().to_owned()).collect(),
                 None => shown(tunnel),
@@ -140,10 +144,10 @@ pub fn tunnels(estate: &Analyses, baseline: &Baseline, outcome: &Outcome) -> Vec
                 weakest: weakest(&tunnel.offers)
                     .map(|one| format!("{} ({})", one.name, one.status.word()))
                     .unwrap_or_default(),
-                key: key(estate, at, tunnel, baseline),
+                key,
                 sends: sends(&tunnel.addresses),
                 pools: pools(&tunnel.addresses),
-                verdict: known.map_or(TunnelVerdict::NoFinding, |known| known.verdict),
+                verdict,
                 path: export.path().to_owned(),
                 line: export.line_of(tunnel.origin.start),
                 detail,
@@ -198,10 +202,10 @@ fn shown(tunnel: &Tunnel) -> Vec<String> {
     }
 }
 
-/// The grade of the shared key of both ends, or the type of the certificate of this end.
-fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, baseline: &Baseline) -> TunnelKey {
+/// The grade of the shared key of both ends, with the severity of a weak one; or the type of the certificate of this end.
+fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, baseline: &Baseline) -> (TunnelKey, Option<Severity>) {
     if tunnel.family == TunnelFamily::WireGuard {
-        return TunnelKey::Fixed("Curve25519");
+        return (TunnelKey::Fixed("Curve25519"), None);
     }
     if let Some(ipsec) = tunnel.ipsec.as_ref().filter(|one| one.shared_key().is_some()) {
         let keys = trevlin_analysis::crypto::shared_keys::keys_of(estate, at, ipsec);
@@ -209,12 +213,15 @@ fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, baseline: &Baseline) -> Tu
             .iter()
             .map(|key| weak_pre_shared_key::grade(estate, at, key, baseline))
             .min_by_key(|(rank, _)| *rank);
-        return worst.map_or(TunnelKey::NotExported, |(_, word)| TunnelKey::Shared(word));
+        let severity = worst.and_then(|(rank, _)| weak_pre_shared_key::severity(rank));
+        return (worst.map_or(TunnelKey::NotExported, |(_, word)| TunnelKey::Shared(word)), severity);
     }
-    match trevlin_analysis::crypto::certificates::of_tunnel(estate, at, tunnel, CertificateUse::Own) {
+    let own = match trevlin_analysis::crypto::certificates::of_tunnel(estate, at, tunnel, CertificateUse::Own)
+    {
         Ok(found) => found.first().map_or(TunnelKey::Unknown, |(one, _)| TunnelKey::Own(one.key.words())),
         Err(_) => TunnelKey::NotExported,
-    }
+    };
+    (own, None)
 }
 
 /// Results of the checks on one tunnel.

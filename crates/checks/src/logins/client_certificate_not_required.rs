@@ -2,7 +2,9 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::rated::rated_by_tunnel;
 use trevlin_analysis::authentication::of_tls_based;
+use trevlin_analysis::context::Analyses;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -18,15 +20,16 @@ pub(crate) const CHECK: Check = Check {
           to a managed device, and cannot be revoked when a device is lost.",
     fix: "Require client certificates (`verify-client-cert require`), issue one to each client, and keep the password as the \
           second factor.",
-    judged: "Fails where the server does not require a client certificate, or accepts clients without one. Passes where \
+    judged: "Fails where the server does not require a client certificate, or accepts clients without one; one level lower where only \
+             internal networks reach it. Passes where \
              nothing is stated, since the default requires one, and where two other factors are required. Undetermined where \
              a part of the configuration was not exported.",
     references: &["NIST SP 800-113, 4.2", "openvpn(8), --verify-client-cert"],
     controls: &[Control::grundschutz("NET.3.3.A13")],
-    run: Run::Map(run),
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.role == TunnelRole::Server) {
@@ -34,7 +37,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 answers.push(Answer::new(
                     at,
                     Subject::tunnel(tunnel),
-                    judge(estate, at, tunnel, certificate),
+                    rated_by_tunnel(estate, at, tunnel, judge(estate, at, tunnel, certificate)),
                 ));
             }
         }

@@ -8,6 +8,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_estate::delegations::Delegations;
 use trevlin_estate::identities::People;
 use trevlin_model::account::{Account, ShadowEntry, StoredPassword};
 use trevlin_model::radius::RadiusEntry;
@@ -26,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
           services that set them.",
     judged: "Fails where an account with a shell has an empty password field, and where a RADIUS users file accepts a name \
              with any password; one level higher where SSH permits empty passwords, for all connections or in a `Match` \
-             block, and where the account is root. `PermitEmptyPasswords yes` alone is a separate finding where no such \
+             block, and where the account is root or may become root by sudo. `PermitEmptyPasswords yes` alone is a separate finding where no such \
              account was exported: low where the passwords were, high where it is set for named users. Passes for locked \
              accounts and accounts without a \
              shell.",
@@ -43,6 +44,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let permitted = |permission: &Permission<'_>, account: &Account| {
             permission.holds_for(&account.name, &people.groups_of(&account.name))
         };
+        let delegations = Delegations::of(&people);
         let shadow = shadow(device);
         let mut usable = Vec::new();
         for account in &device.facts.accounts {
@@ -50,7 +52,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 Some(origin) => {
                     usable.push(account);
                     let permission = permissions.iter().find(|one| permitted(one, account));
-                    fail(estate, at, account, origin, permission)
+                    let root = root(&delegations, account);
+                    fail(estate, at, account, origin, permission, root)
                 }
                 None => Verdict::Pass,
             };
@@ -185,6 +188,23 @@ fn shadow(device: &Device) -> BTreeMap<&str, &ShadowEntry> {
     device.facts.shadow.iter().rev().map(|one| (one.name.as_str(), one)).collect()
 }
 
+/// How an account is root.
+enum Root {
+    /// By its number.
+    Itself,
+    /// By a rule of sudo for every command; its line.
+    BySudo(Origin),
+}
+
+/// How an account is root, if it is: the empty password is good for sudo as well (pam_unix(8), nullok).
+fn root(delegations: &Delegations<'_>, account: &Account) -> Option<Root> {
+    if account.uid == 0 {
+        return Some(Root::Itself);
+    }
+    let decision = delegations.deciding_all(&account.name).filter(|decision| decision.granted)?;
+    Some(Root::BySudo(decision.rule.origin))
+}
+
 /// Where the password of an account with a shell is empty.
 fn empty_at(account: &Account, shadow: &BTreeMap<&str, &ShadowEntry>) -> Option<Origin> {
     match account.password {
@@ -204,16 +224,24 @@ fn fail(
     account: &Account,
     origin: Origin,
     permitted: Option<&Permission<'_>>,
+    root: Option<Root>,
 ) -> Verdict {
     let reachability_from =
         permitted.map_or(Reachability::NotKnown, |permission| permission.reachability(estate, at));
-    let (severity, why) = match (permitted, account.uid) {
+    let (severity, why) = match (permitted, &root) {
         (Some(_), _) if matches!(reachability_from, Reachability::Everybody(_)) => {
             (Severity::Critical, "SSH accepts the account without a password")
         }
-        (Some(_), 0) => (Severity::Critical, "SSH accepts the account, and it is root"),
+        (Some(_), Some(Root::Itself)) => (Severity::Critical, "SSH accepts the account, and it is root"),
+        (Some(_), Some(Root::BySudo(_))) => {
+            (Severity::Critical, "SSH accepts the account, and sudo makes it root")
+        }
         (Some(_), _) => (Severity::High, "SSH accepts the account without a password"),
-        (None, 0) => (
+        (None, Some(Root::BySudo(_))) => (
+            Severity::High,
+            "sudo makes it root; SSH rejects the account as far as exported, the console and other services may accept it",
+        ),
+        (None, Some(Root::Itself)) => (
             Severity::High,
             "it is root; SSH rejects the account as far as exported, the console and other services may accept it",
         ),
@@ -236,6 +264,10 @@ fn fail(
         .into(),
         evidence: [origin, account.origin]
             .into_iter()
+            .chain(root.and_then(|root| match root {
+                Root::BySudo(line) => Some(line),
+                Root::Itself => None,
+            }))
             .chain(permitted.map(|permission| permission.origin))
             .chain(reachability_from.evidence())
             .collect(),
@@ -246,6 +278,20 @@ fn fail(
 mod tests {
     use super::*;
     use crate::testing::run;
+
+    #[test]
+    fn an_account_that_sudo_makes_root() {
+        const KIOSK: (&str, &str) = ("d/etc/passwd", "kiosk::1001:1001::/home/kiosk:/bin/sh\n");
+        for (rules, wanted) in [
+            ("kiosk ALL=(ALL) ALL", "fail high d passwd:1 passwd:1 sudoers:2"),
+            ("kiosk ALL=(ALL) /bin/date", "fail medium d passwd:1 passwd:1"),
+            ("kiosk ALL=(ALL) ALL\nkiosk ALL=(ALL) !ALL", "fail medium d passwd:1 passwd:1"),
+            ("# kiosk ALL=(ALL) ALL", "fail medium d passwd:1 passwd:1"),
+        ] {
+            let text = format!("Defaults env_reset\n{rules}\n");
+            run(&CHECK, &[(rules, &[KIOSK, ("d/etc/sudoers", &text)], &[wanted])]);
+        }
+    }
 
     #[test]
     fn cases() {

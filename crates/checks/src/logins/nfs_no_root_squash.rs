@@ -19,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Remove `no_root_squash`, `anonuid=0`, `uid = root` and `force user = root`. Where a backup host must read \
           everything, give it a separate read-only export.",
     judged: "Fails for each export, module or share on which client root, or every client, works as root; one level higher \
-             where it is open to any address, one level lower where it is read-only or limited to a few hosts. Passes where \
+             where it is open to any address, one level lower where it is read-only or limited to a few hosts. High at \
+             least where the system or home folders are writable. Passes where \
              root is mapped to another user. Undetermined where an included file is missing.",
     references: &[
         "exports(5), no_root_squash",
@@ -58,6 +59,13 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
                     "read-only, and not open to every host"
                 }),
             };
+            let base = match part.path.as_deref().and_then(grave) {
+                Some(why) if part.is_written() && base.severity() < Severity::High => {
+                    base.at(Severity::High, why)
+                }
+                Some(why) if part.is_written() => base.raised(why),
+                _ => base,
+            };
             let verdict = one.fail(
                 base,
                 part,
@@ -79,6 +87,23 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     answers
 }
 
+/// Why root of a client is root of the server, where it may write to a folder: it holds the system, or keys that log in.
+fn grave(path: &str) -> Option<&'static str> {
+    let path = path.trim_end_matches('/');
+    let within = |folders: &[&str]| {
+        folders
+            .iter()
+            .any(|one| path == *one || path.strip_prefix(one).is_some_and(|rest| rest.starts_with('/')))
+    };
+    if path.is_empty() || within(&["/etc", "/usr", "/bin", "/sbin", "/lib", "/boot", "/var/spool/cron"]) {
+        Some("it holds the system of the server")
+    } else if within(&["/home", "/root", "/export/home", "/srv/home"]) {
+        Some("it holds home folders, and with them keys for SSH")
+    } else {
+        None
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -88,6 +113,11 @@ mod tests {
     fn cases() {
         for (file, text, wanted) in [
             ("exports", "/a *(rw,no_root_squash)\n", &["fail high d exports:1"][..]),
+            ("exports", "/ 10.4.0.9(rw,no_root_squash)\n", &["fail high d exports:1"]),
+            ("exports", "/ *(rw,no_root_squash)\n", &["fail critical d exports:1"]),
+            ("exports", "/home 10.4.0.0/24(rw,no_root_squash)\n", &["fail high d exports:1"]),
+            ("exports", "/home/ 10.4.0.0/24(ro,no_root_squash)\n", &["fail low d exports:1"]),
+            ("exports", "/homes 10.4.0.0/24(rw,no_root_squash)\n", &["fail medium d exports:1"]),
             ("exports", "/a *(ro,no_root_squash)\n", &["fail medium d exports:1"]),
             ("exports", "/a 10.4.0.0/24(rw,no_root_squash)\n", &["fail medium d exports:1"]),
             ("exports", "/a 10.4.0.9(rw,no_root_squash)\n", &["fail low d exports:1"]),

@@ -3,13 +3,13 @@
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_once;
+use crate::support::rated::rated_by_tunnel;
 use trevlin_analysis::authentication::{
     PppAuthentication, Undecided, login_paths, of_source, of_tls_based, server_names,
 };
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::l2tp;
 use trevlin_analysis::l2tp::UnprotectedAccess;
-use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
 use trevlin_estate::baseline::Baseline;
@@ -63,7 +63,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 }
                 _ => Verdict::DoesNotApply,
             };
-            answers.push(Answer::new(at, Subject::tunnel(tunnel), with_forward(estate, at, tunnel, verdict)));
+            answers.push(Answer::new(
+                at,
+                Subject::tunnel(tunnel),
+                rated_by_tunnel(estate, at, tunnel, verdict),
+            ));
             answers.extend(open.map(|open| {
                 Answer::new(
                     at,
@@ -74,29 +78,6 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         }
     }
     answers
-}
-
-/// Adds the reachability of the tunnel to a fault, which affects its severity.
-fn with_forward(estate: &Analyses, at: usize, tunnel: &Tunnel, verdict: Verdict) -> Verdict {
-    let Verdict::Fail(mut fail) = verdict else { return verdict };
-    let ports = tunnel.listeners.iter().filter_map(|one| Some((one.protocol, one.port.value().copied()?)));
-    let rank = |reachability_from: &Reachability<'_>| match reachability_from {
-        Reachability::Everybody(_) => 0,
-        Reachability::Forwarded(..) => 1,
-        Reachability::Some(_) | Reachability::Named(..) => 2,
-        Reachability::NotKnown => 3,
-        Reachability::Inside => 4,
-    };
-    let all = ports.map(|(protocol, port)| Reachability::of(estate, at, protocol, port));
-    let Some(reachability_from) = all.min_by_key(rank) else { return Verdict::Fail(fail) };
-    if let Some(from) = reachability_from.phrase(estate) {
-        fail.rating = match reachability_from {
-            Reachability::Inside => fail.rating.lowered(from),
-            _ => fail.rating.because(from),
-        };
-    }
-    fail.evidence.extend(reachability_from.evidence());
-    Verdict::Fail(fail)
 }
 
 fn not_exported(tunnel: &Tunnel, missing: &Reference) -> Verdict {

@@ -18,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
           it is known after one observation, and only the source address remains as protection.",
     fix: "Restrict the community to monitoring hosts (`rocommunity NAME 10.0.0.5`), or better use SNMPv3 with `authPriv` and \
           remove all communities.",
-    judged: "Fails for each community that is accepted from any address, and for each SNMPv3 user without authentication. \
+    judged: "Fails for each community that is accepted from any address, and, as high, for each SNMPv3 user without \
+             authentication. \
              Passes where sources are named, where authentication is required, and where the agent is limited to the device \
              itself. Undetermined where an included file is missing.",
     references: &["RFC 3414, 1.4", "RFC 3584", "CISA TA17-156A"],
@@ -45,9 +46,15 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     if one.served.is_local() || !(everywhere || nothing) || part.is_written() {
         return Verdict::Pass;
     }
+    let rating = match nothing {
+        true => {
+            CHECK.rated_at(Severity::High, "no secret is required, and user names are sent in clear text")
+        }
+        false => CHECK.rating(),
+    };
     let what = if nothing { "requires a user name only" } else { "is accepted from any address" };
     one.fail(
-        limited(CHECK.rating(), &part.sources),
+        limited(rating, &part.sources),
         part,
         format!("SNMP {} {what}", part.title()),
         "Access is read-only.".into(),
@@ -65,7 +72,7 @@ mod tests {
         for (text, wanted) in [
             ("rocommunity Qx81vv\n", &["fail low d snmpd.conf:1"][..]),
             ("rocommunity Qx81vv 10.4.0.9\n", &["pass d"]),
-            ("rouser ann noauth\n", &["fail low d snmpd.conf:1"]),
+            ("rouser ann noauth\n", &["fail high d snmpd.conf:1"]),
             ("rouser ann priv\n", &["pass d"]),
             ("rouser ann priv\nincludeFile site.conf\n", &["ask d", "pass d"]),
             ("agentaddress 127.0.0.1\nrocommunity public\n", &["pass d"]),

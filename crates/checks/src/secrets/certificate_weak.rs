@@ -46,57 +46,66 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     for at in 0..estate.devices.len() {
         for one in own(estate, at) {
             let path = estate.export(one.origin.export).path();
-            answers.push(Answer::new(
-                at,
-                Subject::of(SubjectKind::Certificate).with(&one.subject).with(path),
-                judge(one, baseline.at(at)),
-            ));
+            let subject = || Subject::of(SubjectKind::Certificate).with(&one.subject).with(path);
+            let (key, signature) = (of_key(one, baseline.at(at)), of_signature(one));
+            match (key, signature) {
+                (Verdict::Fail(key), Some(signature)) => {
+                    answers.push(Answer::new(at, subject(), Verdict::Fail(key)));
+                    answers.push(Answer::new(at, subject().with("signature"), signature));
+                }
+                (key, signature) => answers.push(Answer::new(at, subject(), signature.unwrap_or(key))),
+            }
         }
     }
     answers
 }
 
-fn judge(one: &Certificate, thresholds: &Thresholds) -> Verdict {
-    let fail = |severity, why: &str, title: String, detail: String| {
-        Verdict::Fail(Fail {
-            rating: CHECK.rated_at(severity, why),
-            title: title.into(),
-            detail: detail.into(),
-            evidence: vec![one.origin],
-        })
-    };
+/// A fault of a certificate.
+fn fail(one: &Certificate, severity: Severity, why: &str, title: String, detail: String) -> Verdict {
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: title.into(),
+        detail: detail.into(),
+        evidence: vec![one.origin],
+    })
+}
+
+fn of_key(one: &Certificate, thresholds: &Thresholds) -> Verdict {
     match one.key.strength() {
-        Some(bits) if u64::from(bits) < thresholds.key_strength => {
-            return fail(
-                CHECK.severity,
-                "the private key can be computed from the certificate",
-                format!("Certificate of `{}` has a weak key ({})", one.subject, one.key.words()),
-                format!(
-                    "{} give about {bits} bits of security; {} are required.",
-                    one.key.words(),
-                    thresholds.key_strength
-                ),
+        Some(bits) if u64::from(bits) < thresholds.key_strength => fail(
+            one,
+            CHECK.severity,
+            "the private key can be computed from the certificate",
+            format!("Certificate of `{}` has a weak key ({})", one.subject, one.key.words()),
+            format!(
+                "{} give about {bits} bits of security; {} are required.",
+                one.key.words(),
+                thresholds.key_strength
+            ),
+        ),
+        Some(_) => Verdict::Pass,
+        None => {
+            let ask = format!(
+                "Please state the key type in the certificate of `{}`: it is not known here.",
+                one.subject
             );
+            Verdict::ask(ask, vec![one.origin])
         }
-        _ => {}
     }
+}
+
+/// The verdict about a signature that is weak.
+fn of_signature(one: &Certificate) -> Option<Verdict> {
     let broken = one.signature_hash.as_ref().is_some_and(|hash| BROKEN.hashes.contains(hash));
-    if broken && !one.self_signed {
-        return fail(
+    (broken && !one.self_signed).then(|| {
+        fail(
+            one,
             Severity::Medium,
             "the hash of the signature is broken",
             format!("Certificate of `{}` has a weak signature ({})", one.subject, one.signature),
             format!("`{}` signed it with {}.", one.issuer, one.signature),
-        );
-    }
-    if one.key.strength().is_none() {
-        let ask = format!(
-            "Please state the key type in the certificate of `{}`: it is not known here.",
-            one.subject
-        );
-        return Verdict::ask(ask, vec![one.origin]);
-    }
-    Verdict::Pass
+        )
+    })
 }
 
 #[cfg(test)]
@@ -116,6 +125,8 @@ mod tests {
         ] {
             run(&CHECK, &[(name, &[("d/c.pem", pem(name))], &[wanted])]);
         }
+        let both = "short-key-signed-with-sha1";
+        run(&CHECK, &[(both, &[("d/c.pem", pem(both))], &["fail high d c.pem:1", "fail medium d c.pem:1"])]);
     }
 
     #[test]
@@ -124,7 +135,7 @@ mod tests {
         let estate = crate::testing::estate(&[("d/c.pem", pem("server"))]);
         let mut one = estate.devices[0].facts.certificates[0].clone();
         one.key = PublicKey { algorithm: KeyAlgorithm::Other, bits: 0 };
-        let verdict = judge(&one, Baseline::on(jiff::civil::date(2026, 11, 25)).at(0));
+        let verdict = of_key(&one, Baseline::on(jiff::civil::date(2026, 11, 25)).at(0));
         assert!(matches!(verdict, Verdict::Undetermined(_)));
     }
 }

@@ -77,6 +77,12 @@ pub fn grade(estate: &EstateMap, at: usize, key: &PreSharedKey, baseline: &Basel
     }
 }
 
+/// Severity of a key of this rank, where it is weak.
+#[must_use]
+pub fn severity(rank: u8) -> Option<Severity> {
+    [Severity::Critical, Severity::High, Severity::Medium].get(usize::from(rank)).copied()
+}
+
 fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, thresholds: &Thresholds) -> Verdict {
     if let Some(question) = super::withheld(&key.held, &format!("key for {}", key.whom())) {
         return question;

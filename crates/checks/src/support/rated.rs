@@ -1,9 +1,12 @@
 //! Ratings by whence something is reached.
 
+use crate::check::Verdict;
 use crate::rating::Rating;
+use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::Severity;
 use trevlin_estate::assemble::Estate;
+use trevlin_model::Tunnel;
 
 /// A rating by reachability of a login: critical from any Internet address, one level lower from internal networks only.
 pub(crate) fn rated_from(rating: Rating, reachability_from: &Reachability<'_>, estate: &Estate) -> Rating {
@@ -13,4 +16,27 @@ pub(crate) fn rated_from(rating: Rating, reachability_from: &Reachability<'_>, e
         Reachability::Inside => rating.lowered(from),
         _ => rating.because(from),
     }
+}
+
+/// Adds the reachability of the tunnel to a fault, which affects its severity.
+pub(crate) fn rated_by_tunnel(estate: &Analyses, at: usize, tunnel: &Tunnel, verdict: Verdict) -> Verdict {
+    let Verdict::Fail(mut fail) = verdict else { return verdict };
+    let ports = tunnel.listeners.iter().filter_map(|one| Some((one.protocol, one.port.value().copied()?)));
+    let rank = |reachability_from: &Reachability<'_>| match reachability_from {
+        Reachability::Everybody(_) => 0,
+        Reachability::Forwarded(..) => 1,
+        Reachability::Some(_) | Reachability::Named(..) => 2,
+        Reachability::NotKnown => 3,
+        Reachability::Inside => 4,
+    };
+    let all = ports.map(|(protocol, port)| Reachability::of(estate, at, protocol, port));
+    let Some(reachability_from) = all.min_by_key(rank) else { return Verdict::Fail(fail) };
+    if let Some(from) = reachability_from.phrase(estate) {
+        fail.rating = match reachability_from {
+            Reachability::Inside => fail.rating.lowered(from),
+            _ => fail.rating.because(from),
+        };
+    }
+    fail.evidence.extend(reachability_from.evidence());
+    Verdict::Fail(fail)
 }

@@ -200,7 +200,9 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
             Some(origin) => Setting::Stated { value: true, origin },
             None => Setting::default_of(false, "vsftpd", "vsftpd.conf(5), write_enable"),
         };
-        part.encryption = Some(demand(encrypted, forced));
+        // The weaker of the two connections counts: names and commands, or the files.
+        let data = yes("force_local_data_ssl").is_none_or(|one| one.0);
+        part.encryption = Some(demand(encrypted, forced && data));
         if encrypted.is_none() || !forced {
             let line =
                 yes("force_local_logins_ssl").filter(|_| encrypted.is_some()).map_or(line, |one| one.1);
@@ -373,9 +375,7 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
     let last = |wanted: &str| all.iter().rev().find(|one| one.name == wanted);
     let mut served = Served::new(ServedKind::Transfers, "ProFTPD", name, &["proftpd"], origin);
     let engine = last("tlsengine").filter(|one| truth(one.first()) == Some(true)).map(|one| one.origin);
-    let required = last("tlsrequired").filter(|one| {
-        !matches!(truth(one.first()), Some(false)) && !one.first().eq_ignore_ascii_case("data")
-    });
+    let required = Required::of(last("tlsrequired").map(|one| one.first()).unwrap_or_default());
     let carried = if engine.is_some() { TransportSecurity::Optional } else { TransportSecurity::Plain };
     let (port, line) = match last("port").map(|one| (one.first().parse(), one.origin)) {
         Some((Ok(port), line)) => (port, line),
@@ -399,14 +399,14 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
         served.offers.push(tls::listed(ciphers, &versions, line));
     }
     for anonymous in all.iter().filter(|one| one.name == "anonymous") {
-        served.parts.push(proftpd_anonymous(anonymous, engine, required.is_some()));
+        served.parts.push(proftpd_anonymous(anonymous, engine, required.both()));
     }
     let mut part = ServiceResource::new(PartKind::Folder, "for accounts", origin).labelled("accounts");
     part.sources = limited(all, "login").unwrap_or_else(Sources::everybody);
     part.login = Setting::default_of(AuthRequirement::Password, "ProFTPD", "proftpd.conf(5)");
     part.writes = Setting::default_of(!denied(all, "write"), "ProFTPD", "proftpd.conf(5), Limit");
-    part.encryption = Some(demand(engine, required.is_some()));
-    if required.is_none() || engine.is_none() {
+    part.encryption = Some(demand(engine, required.both()));
+    if !required.control || engine.is_none() {
         part.remarks.push((Remark::ClearPassword, engine.unwrap_or(origin)));
     }
     served.parts.push(part);
@@ -440,6 +440,25 @@ fn proftpd_anonymous(one: &Directive<'_>, engine: Option<Origin>, required: bool
     }
     part.encryption = Some(demand(engine, required));
     part
+}
+
+/// Which connections ProFTPD requires TLS for (mod_tls, TLSRequired).
+struct Required {
+    control: bool,
+    data: bool,
+}
+
+impl Required {
+    fn of(value: &str) -> Self {
+        let value = value.to_ascii_lowercase();
+        let on = truth(&value) == Some(true) || value == "both";
+        let among = |name: &str| value.split('+').any(|part| part == name);
+        Self { control: on || among("ctrl") || among("auth"), data: on || among("data") }
+    }
+
+    fn both(&self) -> bool {
+        self.control && self.data
+    }
 }
 
 /// Sections that limit a group of commands.
@@ -549,6 +568,10 @@ mod tests {
                 "anonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\nforce_local_logins_ssl=NO\n",
                 &["for accounts Some(Password) ro Offered any address 21"],
             ),
+            (
+                "anonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\nforce_local_data_ssl=NO\n",
+                &["for accounts Some(Password) ro Offered any address 21"],
+            ),
         ] {
             assert_eq!(told(&vsftpd(text)), wanted, "{text}");
         }
@@ -592,6 +615,11 @@ mod tests {
             ),
             (
                 "<IfModule mod_tls.c>\nTLSEngine on\nTLSRequired on\nTLSProtocol TLSv1.2\n</IfModule>\n",
+                &["for accounts Some(Password) rw Required any address 21"],
+            ),
+            ("TLSEngine on\nTLSRequired ctrl\n", &["for accounts Some(Password) rw Offered any address 21"]),
+            (
+                "TLSEngine on\nTLSRequired auth+data\n",
                 &["for accounts Some(Password) rw Required any address 21"],
             ),
             (
