@@ -75,7 +75,7 @@ pub fn certificate(name: &str) -> &'static str {
         };
     }
     cases!("authority" "edwards" "ends-soon" "expired" "foreign-authority" "key" "key-openssh" "key-openssh-protected"
-        "key-protected" "key-traditional-protected" "not-yet" "old-authority" "self-signed" "server" "short-key"
+        "key-protected" "key-traditional-protected" "not-yet" "old-authority" "self-signed" "server" "short-key" "short-key-signed-with-sha1"
         "signed-with-pss-over-sha1" "signed-with-sha1" "wildcard")
 }
 

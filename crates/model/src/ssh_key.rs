@@ -33,7 +33,7 @@ pub struct SshKey {
     pub key: PublicKey,
     /// Addresses that it may be used from (`from=`), where it is limited to some.
     pub from: Option<String>,
-    /// Whether it runs one command only (`command=`, `restrict`).
+    /// Whether it runs one command only (`command=`).
     pub limited: bool,
     /// The comment behind the key.
     pub comment: String,

@@ -150,7 +150,7 @@ fn read(export: &Export) -> Reading {
                 kind: kind.to_owned(),
                 key,
                 from: value("from"),
-                limited: value("command").is_some() || has("restrict"),
+                limited: value("command").is_some(),
                 comment: crate::announced::masked(comment),
                 origin,
             });
@@ -246,7 +246,11 @@ mod tests {
                 format!("from=\"10.4.0.0/24,!10.4.0.9\",command=\"say \\\"a, b\\\"\" {ED}"),
                 "Authorized root Ed25519 256 10.4.0.0/24,!10.4.0.9 true ",
             ),
-            ("d/authorized_keys", format!("cert-authority,restrict {ED}"), "Authority - Ed25519 256 - true "),
+            (
+                "d/authorized_keys",
+                format!("cert-authority,restrict {ED}"),
+                "Authority - Ed25519 256 - false ",
+            ),
             ("d/etc/ssh/authorized_keys.d/ann", ED.into(), "Authorized ann Ed25519 256 - false "),
             ("d/etc/ssh/ssh_host_ed25519_key.pub", ED.into(), "Host - Ed25519 256 - false "),
         ] {

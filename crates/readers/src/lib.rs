@@ -97,6 +97,7 @@ pub const READERS: &[Reader] = &[
     dynamic_dns::DDCLIENT,
     dhcp::dhcpd::READER,
     dhcp::dnsmasq::READER,
+    sshd::dropbear::READER,
     files::exports::READER,
     firewalld::READER,
     accounts::GROUP,

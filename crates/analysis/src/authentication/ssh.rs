@@ -62,8 +62,9 @@ pub fn ssh_login_paths(
         Some(factors)
     };
     let method = |name: &str| match name.split(':').next().unwrap_or(name) {
-        "publickey" => {
-            on("pubkeyauthentication").then(|| one(FactorKind::Possession, "pubkeyauthentication"))
+        "publickey" if on("pubkeyauthentication") => {
+            let (kind, keyword) = public_key(server, connection)?;
+            Some(one(kind, keyword))
         }
         "password" if on("passwordauthentication") => password(),
         "keyboard-interactive" if on("kbdinteractiveauthentication") && on("usepam") => {
@@ -89,6 +90,20 @@ pub fn ssh_login_paths(
             Some(SshLoginPath { factors: together(asked?), methods })
         })
         .collect()
+}
+
+/// What the method for public keys requires, with the keyword that decides: a listed key, or the certificate of an authority where no
+/// keys are read; none where it accepts neither (sshd_config(5), AuthorizedKeysFile, TrustedUserCAKeys).
+fn public_key(server: &SshServer, connection: &SshConnection<'_>) -> Option<(FactorKind, &'static str)> {
+    let is_none = |keyword: &str| {
+        let stated = server.stated(keyword, connection);
+        stated.is_some_and(|(words, _)| words.first().is_some_and(|word| word == "none"))
+    };
+    let stated = |keyword: &str| server.stated(keyword, connection).is_some() && !is_none(keyword);
+    if !is_none("authorizedkeysfile") || stated("authorizedkeyscommand") {
+        return Some((FactorKind::Possession, "pubkeyauthentication"));
+    }
+    stated("trustedusercakeys").then_some((FactorKind::Certificate, "trustedusercakeys"))
 }
 
 /// Factors that several methods require together.
@@ -134,6 +149,15 @@ mod tests {
                 "publickey,password:Knowledge+Possession",
             ),
             ("PermitRootLogin no\nAuthenticationMethods publickey,password\nPasswordAuthentication no\n", ""),
+            (
+                "PermitRootLogin no\nPasswordAuthentication no\nAuthorizedKeysFile none\nTrustedUserCAKeys /etc/ssh/ca.pub\n",
+                "publickey:Certificate",
+            ),
+            ("PermitRootLogin no\nPasswordAuthentication no\nAuthorizedKeysFile none\n", ""),
+            (
+                "PermitRootLogin no\nPasswordAuthentication no\nTrustedUserCAKeys /etc/ssh/ca.pub\n",
+                "publickey:Possession",
+            ),
         ] {
             let estate = estate(&[("d/etc/ssh/sshd_config", config), ("d/etc/pam.d/sshd", pam)]);
             let server = &estate.devices[0].facts.ssh_servers[0];

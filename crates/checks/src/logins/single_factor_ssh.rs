@@ -12,7 +12,8 @@ use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{FactorKind, Origin};
+use trevlin_model::ssh_key::SshKeyUse;
+use trevlin_model::{Device, FactorKind, IpRangeSet, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -29,15 +30,17 @@ pub(crate) const CHECK: Check = Check {
              the file enables counts although the PAM stack was not exported; the stack is requested. Undetermined where \
              PAM alone decides and its files were not exported, or delegate the decision. Commented modules, and modules \
              outside the `auth` stack, are not factors. A `Match` block with a weaker login is judged separately, by its \
-             sources. One level lower where a command is forced.",
+             sources. One level lower each where a command is forced, where only a few addresses are accepted, and where the \
+             keys of the user are limited.",
     references: &["NIST SP 800-63B, 4.2", "PCI DSS 4.0, 8.4.1", "sshd_config(5), AuthenticationMethods"],
     controls: &[Control::grundschutz("SYS.1.3.A8")],
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        let few = baseline.at(at).few_addresses;
         for server in &device.facts.ssh_servers {
             if let Some(verdict) = not_in_force(server) {
                 answers.push(Answer::new(at, Subject::ssh(), verdict));
@@ -45,14 +48,14 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             }
             let stack = || Subject::of(SubjectKind::PamStack).with("sshd");
             let general = ssh_login_paths(estate, at, server, &SshConnection::default());
-            let (verdict, open) = judge(estate, at, server, None, &general);
+            let (verdict, open) = judge(estate, at, server, None, &general, few);
             answers.push(Answer::new(at, Subject::ssh(), verdict));
             answers.extend(open.map(|open| Answer::new(at, stack(), ask(&open))));
             // Conditions are judged where they are weaker than the general login.
             for condition in conditions(device, server, &METHODS).into_iter().filter(|one| !one.barred) {
                 let paths = ssh_login_paths(estate, at, server, &condition.connection());
                 if weakness(&paths) < weakness(&general) {
-                    let (verdict, open) = judge(estate, at, server, Some(&condition), &paths);
+                    let (verdict, open) = judge(estate, at, server, Some(&condition), &paths, few);
                     answers.push(Answer::new(at, Subject::ssh().with(condition.key()), verdict));
                     let stack = || stack().with(condition.key());
                     answers.extend(open.map(|open| Answer::new(at, stack(), ask(&open))));
@@ -97,6 +100,7 @@ fn judge(
     server: &SshServer,
     condition: Option<&ShellCondition>,
     paths: &[SshLoginPath],
+    few: u64,
 ) -> (Verdict, Option<Undecided>) {
     let Some(weakest) = weakest_path(paths) else { return (Verdict::Pass, None) };
     let open = weakest.factors.undecided.clone();
@@ -150,6 +154,17 @@ fn judge(
         rating = rating.lowered("the login is limited to a forced command");
         detail.push_str(&format!(" The login starts `{}`.", command.join(" ")));
     }
+    let from_few = condition.and_then(|condition| condition.addresses.as_ref());
+    let count =
+        |addresses: &IpRangeSet| addresses.iter().fold(0_u128, |sum, one| sum.saturating_add(one.size()));
+    if from_few.is_some_and(|addresses| count(addresses) <= u128::from(few)) {
+        rating = rating.lowered("it is accepted from a few addresses only");
+    }
+    if path.methods == ["publickey"]
+        && let Some(why) = condition.and_then(|one| limited_keys(&estate.devices[at], one.who.as_deref()?))
+    {
+        rating = rating.lowered(why);
+    }
     if !path.factors.bypassed.is_empty() {
         detail.push_str(" The stack grants access without its module for a further factor (cited).");
     }
@@ -173,6 +188,24 @@ fn judge(
         evidence: each_once(lines.into_iter().chain(more)),
     });
     (verdict, open)
+}
+
+/// What limits every key of a user, where all are listed in an export.
+fn limited_keys(device: &Device, user: &str) -> Option<&'static str> {
+    let mut keys = device
+        .facts
+        .ssh_keys
+        .iter()
+        .filter(|key| key.purpose != SshKeyUse::Host && key.user.as_deref() == Some(user))
+        .peekable();
+    keys.peek()?;
+    let (command, from) =
+        keys.fold((true, true), |(command, from), key| (command && key.limited, from && key.from.is_some()));
+    match (command, from) {
+        (true, _) => Some("each of the user's keys is limited to one command"),
+        (false, true) => Some("each of the user's keys is accepted from named addresses only"),
+        _ => None,
+    }
 }
 
 /// The login path in a sentence, with the reason why it suffices.
@@ -307,6 +340,32 @@ mod tests {
             }
             let wanted: Vec<&str> = wanted.split(" | ").collect();
             run(&CHECK, &[(name, &files, &wanted)]);
+        }
+    }
+
+    #[test]
+    fn keys_that_are_limited() {
+        const TWO: &str = "AuthenticationMethods publickey,password\nUsePAM no\nPermitRootLogin no\n";
+        const KEY: &str =
+            "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKd1PRu2PvbkEQnfsBcsz5Fbzx5c0dLhZBFRBhVbLn4v copy\n";
+        let limited = format!("command=\"/bin/copy\" {KEY}");
+        let from = format!("from=\"10.4.0.9\" {KEY}");
+        let both = format!("{limited}{KEY}");
+        for (lines, keys, wanted) in [
+            ("Match User copy\nAuthenticationMethods publickey\n", KEY, "fail low d sshd_config:5"),
+            ("Match User copy\nAuthenticationMethods publickey\n", &limited, "fail info d sshd_config:5"),
+            ("Match User copy\nAuthenticationMethods publickey\n", &from, "fail info d sshd_config:5"),
+            ("Match User copy\nAuthenticationMethods publickey\n", &both, "fail low d sshd_config:5"),
+            (
+                "Match User copy Address 10.4.0.9\nAuthenticationMethods publickey\nForceCommand /bin/copy\n",
+                KEY,
+                "fail info d sshd_config:5",
+            ),
+        ] {
+            let config = format!("{TWO}{lines}");
+            let files =
+                [("d/etc/ssh/sshd_config", config.as_str()), ("d/home/copy/.ssh/authorized_keys", keys)];
+            run(&CHECK, &[(&format!("{lines}{keys}"), &files, &["pass d", wanted])]);
         }
     }
 

@@ -7,7 +7,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
 use trevlin_model::Device;
 use trevlin_model::certificate::KeyAlgorithm;
-use trevlin_model::ssh::SshConnection;
+use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::ssh_key::{SshKey, SshKeyUse};
 
 /// The check.
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
           then opens every account that lists it. Current servers reject such keys.",
     fix: "Have the owner create a new key (`ssh-keygen -t ed25519`), and remove the old line from every list.",
     judged: "Fails for DSA, and for keys below the security strength of the baseline (112 bits: RSA of 2048 bits). One level \
-             higher for keys of root and of a CA. Lines that sshd itself ignores are reported by the reader.",
+             higher for keys of root and of a CA, one lower each where the key is limited to a command or to addresses; medium \
+             at most for DSA where the exported server rejects it. Lines that sshd itself ignores are reported by the reader.",
     references: &[
         "NIST SP 800-131A Rev. 2, 3",
         "RFC 8332",
@@ -43,7 +44,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::SshKey).with(&key.kind).with(&key.comment).with(path),
-                judge(key, baseline.at(at)),
+                judge(device, key, baseline.at(at)),
             ));
         }
     }
@@ -55,6 +56,8 @@ fn not_exported(device: &Device) -> Option<Verdict> {
     let server = device.facts.ssh_servers.iter().find(|server| server.refused.is_none())?;
     let keys = device.facts.ssh_keys.iter().any(|key| key.purpose != SshKeyUse::Host);
     let on = server.may_be_on("pubkeyauthentication", &SshConnection::default());
+    let no_lists = server.stated("authorizedkeysfile", &SshConnection::default());
+    let on = on && no_lists.is_none_or(|(files, _)| files.first().is_none_or(|file| file != "none"));
     let people = device.facts.accounts.iter().any(|account| account.has_shell());
     (on && people && !keys).then(|| {
         let ask = "Please provide `authorized_keys` of every account with a shell: SSH accepts keys, and no list of them is \
@@ -63,7 +66,18 @@ fn not_exported(device: &Device) -> Option<Verdict> {
     })
 }
 
-fn judge(key: &SshKey, thresholds: &Thresholds) -> Verdict {
+/// Whether every SSH server of a device rejects keys of type DSA, as OpenSSH does since 7.0 unless it is told otherwise.
+fn rejects_dsa(device: &Device) -> bool {
+    let accepts = |server: &SshServer| {
+        let setting = server.effective("pubkeyacceptedalgorithms", &SshConnection::default());
+        let mut possible = setting.possible().peekable();
+        possible.peek().is_none() || possible.any(|names| names.iter().any(|name| name.contains("ssh-dss")))
+    };
+    let mut servers = device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()).peekable();
+    servers.peek().is_some() && !servers.any(accepts)
+}
+
+fn judge(device: &Device, key: &SshKey, thresholds: &Thresholds) -> Verdict {
     let weak = key.key.algorithm == KeyAlgorithm::Dsa
         || key.key.strength().is_some_and(|bits| u64::from(bits) < thresholds.key_strength);
     if !weak {
@@ -81,8 +95,18 @@ fn judge(key: &SshKey, thresholds: &Thresholds) -> Verdict {
         (SshKeyUse::Host, _) => (Severity::Medium, "an attacker who breaks it can impersonate the server"),
         _ => (CHECK.severity, "it grants access to an account"),
     };
+    let mut rating = CHECK.rated_at(severity, why);
+    if key.key.algorithm == KeyAlgorithm::Dsa && key.purpose == SshKeyUse::Authorized && rejects_dsa(device) {
+        rating = rating.at_most(Severity::Medium, "the server rejects keys of this type");
+    }
+    if key.limited && key.purpose == SshKeyUse::Authorized {
+        rating = rating.lowered("the key is limited to one command");
+    }
+    if key.from.is_some() && key.purpose != SshKeyUse::Host {
+        rating = rating.lowered("the key is accepted from named addresses only");
+    }
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(severity, why),
+        rating,
         title: format!("Weak SSH key ({}): {whose}", key.key.words()).into(),
         detail: match key.key.strength() {
             Some(bits) => {
@@ -119,6 +143,12 @@ mod tests {
             ),
             ("DSA", "d/home/ann/.ssh/authorized_keys", DSA.to_owned(), &["fail high d authorized_keys:1"]),
             (
+                "limited to a command and an address",
+                "d/home/ann/.ssh/authorized_keys",
+                format!("command=\"/bin/copy\",from=\"10.4.0.9\" {RSA1024}"),
+                &["fail low d authorized_keys:1"],
+            ),
+            (
                 "the superuser's",
                 "d/root/.ssh/authorized_keys",
                 RSA1024.to_owned(),
@@ -149,6 +179,18 @@ mod tests {
     }
 
     #[test]
+    fn a_type_that_the_server_rejects() {
+        let list = ("d/home/ann/.ssh/authorized_keys", DSA);
+        for (lines, wanted) in [
+            ("MaxAuthTries 3\n", "fail medium d authorized_keys:1"),
+            ("PubkeyAcceptedAlgorithms +ssh-dss\n", "fail high d authorized_keys:1"),
+            ("#PubkeyAcceptedAlgorithms +ssh-dss\nMaxAuthTries 3\n", "fail medium d authorized_keys:1"),
+        ] {
+            run(&CHECK, &[(lines, &[list, ("d/etc/ssh/sshd_config", lines)], &[wanted])]);
+        }
+    }
+
+    #[test]
     fn lists_that_were_not_exported_are_a_question() {
         const ACCOUNT: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
         let ssh = |line: &'static str| ("d/etc/ssh/sshd_config", line);
@@ -157,6 +199,7 @@ mod tests {
             &[
                 ("keys let in", &[ACCOUNT, ssh("MaxAuthTries 3\n")], &["ask d"]),
                 ("keys do not", &[ACCOUNT, ssh("PubkeyAuthentication no\n")], &[]),
+                ("certificates alone", &[ACCOUNT, ssh("AuthorizedKeysFile none\n")], &[]),
                 (
                     "a list",
                     &[ACCOUNT, ssh("MaxAuthTries 3\n"), ("d/home/ann/.ssh/authorized_keys", ED)],

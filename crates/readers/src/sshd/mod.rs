@@ -4,6 +4,7 @@
 //! inserts files in place, and does not change the current condition.
 
 pub(crate) mod client;
+pub(crate) mod dropbear;
 mod keywords;
 mod lines;
 
