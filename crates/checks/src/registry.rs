@@ -106,6 +106,7 @@ pub const CHECKS: &[&Check] = &[
     &logins::sudo_without_password::CHECK,
     &logins::weak_eap_method::CHECK,
     &logins::weak_ppp_authentication::CHECK,
+    &logins::weak_service_login::CHECK,
     &logins::weak_ssh_key::CHECK,
     &logins::wifi_open::CHECK,
     &logins::wifi_wps::CHECK,

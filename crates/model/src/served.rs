@@ -549,10 +549,39 @@ pub struct Served {
     pub offers: Vec<Offer>,
     /// Information that the exports do not contain, with the line that raises the request.
     pub open: Vec<(String, Origin)>,
+    /// Settings that let clients in by outdated or unsafe means.
+    #[serde(default)]
+    pub weaknesses: Vec<(ServiceWeakness, Origin)>,
     /// Why the program would not start, where that is known.
     pub refused: Option<(String, Origin)>,
     /// The line to point at.
     pub origin: Origin,
+}
+
+/// A setting by which a service lets clients in by outdated or unsafe means.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, strum::IntoStaticStr,
+)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum ServiceWeakness {
+    /// LAN Manager hashes are accepted (smb.conf(5), lanman auth).
+    Lanman,
+    /// NTLM version 1 is accepted (smb.conf(5), ntlm auth).
+    NtlmOne,
+    /// Accounts without a password are accepted (smb.conf(5), null passwords).
+    NullPasswords,
+    /// Passwords travel as they are (smb.conf(5), encrypt passwords).
+    ClearPasswords,
+    /// A domain controller accepts Netlogon without a protected channel (smb.conf(5), server schannel).
+    OpenNetlogon,
+    /// Links made by clients lead out of the share (smb.conf(5), allow insecure wide links).
+    WideLinks,
+    /// Root logs in with its password (mod_auth of ProFTPD, RootLogin).
+    RootLogin,
+    /// Keys that prove DNS requests use HMAC-MD5 (RFC 8945, 6).
+    Md5Keys,
 }
 
 impl Served {
@@ -575,6 +604,7 @@ impl Served {
             parts: Vec::new(),
             offers: Vec::new(),
             open: Vec::new(),
+            weaknesses: Vec::new(),
             refused: None,
             origin,
         }

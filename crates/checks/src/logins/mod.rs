@@ -35,6 +35,7 @@ pub(super) mod sudo_escape;
 pub(super) mod sudo_without_password;
 pub(super) mod weak_eap_method;
 pub(super) mod weak_ppp_authentication;
+pub(super) mod weak_service_login;
 pub(super) mod weak_ssh_key;
 pub(super) mod wifi_open;
 pub(super) mod wifi_wps;

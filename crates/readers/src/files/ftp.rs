@@ -8,8 +8,8 @@ use crate::serving::{self, is_known, truth};
 use crate::tls;
 use std::collections::BTreeMap;
 use trevlin_model::served::{
-    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
-    TransportSecurity,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource,
+    ServiceWeakness, Sources, TransportSecurity,
 };
 use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol, Setting};
 
@@ -345,7 +345,7 @@ fn gather<'a>(
     }
 }
 
-const PROFTPD_JUDGED: [&str; 23] = [
+const PROFTPD_JUDGED: [&str; 24] = [
     "port",
     "defaultaddress",
     "anonymous",
@@ -354,6 +354,7 @@ const PROFTPD_JUDGED: [&str; 23] = [
     "global",
     "tlsengine",
     "tlsrequired",
+    "rootlogin",
     "tlsprotocol",
     "tlsciphersuite",
     "denyall",
@@ -410,6 +411,8 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
         part.remarks.push((Remark::ClearPassword, engine.unwrap_or(origin)));
     }
     served.parts.push(part);
+    let root = last("rootlogin").filter(|one| truth(one.first()) == Some(true));
+    served.weaknesses.extend(root.map(|one| (ServiceWeakness::RootLogin, one.origin)));
     served
 }
 

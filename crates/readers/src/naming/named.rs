@@ -10,8 +10,8 @@ use crate::serving::{self, hold, is_known, truth};
 use std::collections::BTreeMap;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
-    AuthRequirement, Endpoint, PartKind, Remark, Served, ServedKind, ServiceResource, Sources,
-    TransportSecurity,
+    AuthRequirement, Endpoint, PartKind, Remark, Served, ServedKind, ServiceResource, ServiceWeakness,
+    Sources, TransportSecurity,
 };
 use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol, Setting};
 
@@ -176,8 +176,19 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             }
         }
     }
+    served.weaknesses = weak_keys(&tree);
     reading.facts.served.push(served);
     reading
+}
+
+/// Keys with HMAC-MD5, each once.
+fn weak_keys(tree: &[Statement<'_>]) -> Vec<(ServiceWeakness, Origin)> {
+    let keys = tree.iter().filter(|one| one.name() == "key");
+    let weak = keys.filter_map(|key| {
+        let algorithm = key.last("algorithm")?;
+        algorithm.value().to_ascii_lowercase().starts_with("hmac-md5").then_some(algorithm.origin)
+    });
+    weak.map(|line| (ServiceWeakness::Md5Keys, line)).collect()
 }
 
 fn keys(export: &Export, tree: &[Statement<'_>], reading: &mut Reading) {

@@ -13,8 +13,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::served::{
-    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
-    TransportSecurity,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource,
+    ServiceWeakness, Sources, TransportSecurity,
 };
 use trevlin_model::{Export, IpRange, LineClass, Origin, Protocol, Setting};
 
@@ -198,7 +198,17 @@ fn load<'a>(
 }
 
 /// Settings that are judged, under their main name.
-const JUDGED: [&str; 30] = [
+const JUDGED: [&str; 40] = [
+    "lanmanauth",
+    "ntlmauth",
+    "nullpasswords",
+    "encryptpasswords",
+    "serverschannel",
+    "allowinsecurewidelinks",
+    "widelinks",
+    "unixextensions",
+    "domainlogons",
+    "security",
     "guestok",
     "guestonly",
     "guestaccount",
@@ -343,7 +353,39 @@ fn served(export: &Export, loaded: Loaded) -> Served {
             served.parts.push(part(share, global, &whole, &mut known));
         }
     }
+    served.weaknesses = weaknesses(global, loaded.shares.values());
     served
+}
+
+/// Settings that let clients in by outdated or unsafe means. What is not set is at a safe default since Samba 4.8.
+fn weaknesses<'s>(
+    global: &Values,
+    shares: impl Iterator<Item = &'s Share>,
+) -> Vec<(ServiceWeakness, Origin)> {
+    let on = |key: &str, wanted: bool| yes(global, key).filter(|one| one.0 == wanted).map(|one| one.1);
+    let mut found = Vec::new();
+    found.extend(on("lanmanauth", true).map(|line| (ServiceWeakness::Lanman, line)));
+    let ntlm = get(global, "ntlmauth")
+        .filter(|(word, _)| truth(word) == Some(true) || word.eq_ignore_ascii_case("ntlmv1-permitted"));
+    found.extend(ntlm.map(|(_, line)| (ServiceWeakness::NtlmOne, line)));
+    found.extend(on("nullpasswords", true).map(|line| (ServiceWeakness::NullPasswords, line)));
+    found.extend(on("encryptpasswords", false).map(|line| (ServiceWeakness::ClearPasswords, line)));
+    // Only controllers of a domain serve Netlogon.
+    let controls = get(global, "serverrole")
+        .is_some_and(|(role, _)| role.to_ascii_lowercase().contains("controller"))
+        || on("domainlogons", true).is_some();
+    let open = get(global, "serverschannel")
+        .filter(|(word, _)| controls && (truth(word) == Some(false) || word.eq_ignore_ascii_case("auto")));
+    found.extend(open.map(|(_, line)| (ServiceWeakness::OpenNetlogon, line)));
+    // Where clients can make links (the extensions for UNIX, on by default), wide ones need this setting as well.
+    let insecure = on("allowinsecurewidelinks", true).filter(|_| on("unixextensions", false).is_none());
+    let wide = on("widelinks", true).or_else(|| {
+        shares
+            .into_iter()
+            .find_map(|share| yes(&share.values, "widelinks").filter(|one| one.0).map(|one| one.1))
+    });
+    found.extend(insecure.zip(wide).map(|(line, _)| (ServiceWeakness::WideLinks, line)));
+    found
 }
 
 /// Where it listens: everywhere, unless it is bound to the interfaces that are named.

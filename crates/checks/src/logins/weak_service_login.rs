@@ -1,0 +1,187 @@
+//! A service lets clients in by outdated or unsafe means.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::of_kinds;
+use std::collections::BTreeMap;
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::Origin;
+use trevlin_model::served::{ServedKind, ServiceWeakness, Sources};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/weak-service-login",
+    area: Area::Logins,
+    title: "Service accepts an outdated or unsafe login",
+    severity: Severity::Medium,
+    why: "Old forms of proof are cracked from one recorded login, and settings for the convenience of old clients remain when \
+          the clients are gone. Each of them lets an attacker in where the usual login would not.",
+    fix: "Remove the setting: the defaults of current versions are safe. Where an old client still needs it, move the client \
+          to a server of its own.",
+    judged: "Fails for each of these settings of a running service: Samba's `lanman auth`, `ntlm auth` with version 1, `null \
+             passwords`, `encrypt passwords = no`, `server schannel` below `yes` on a domain controller, and wide links with \
+             `allow insecure wide links`; ProFTPD's `RootLogin`; keys of BIND with HMAC-MD5. Passes where none is set.",
+    references: &["smb.conf(5), ntlm auth", "CVE-2020-1472", "RFC 8945, 6", "mod_auth of ProFTPD, RootLogin"],
+    controls: &[Control::grundschutz("APP.3.4.A3"), Control::sp800_53("IA-5(1)")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Shares, ServedKind::Transfers, ServedKind::Names]) {
+        if one.served.is_local() {
+            continue;
+        }
+        if one.served.weaknesses.is_empty() {
+            answers.push(Answer::new(one.device, Subject::served(one.served), Verdict::Pass));
+            continue;
+        }
+        let mut lines: BTreeMap<ServiceWeakness, Vec<Origin>> = BTreeMap::new();
+        for (weakness, line) in &one.served.weaknesses {
+            lines.entry(*weakness).or_default().push(*line);
+        }
+        for (weakness, lines) in lines {
+            let Case { severity, why, title, detail } = case(weakness);
+            let verdict = one.fail_of(
+                CHECK.rated_at(severity, why),
+                &Sources::everybody(),
+                format!("{} {title}", one.title()),
+                detail.to_owned(),
+                lines,
+            );
+            answers.push(Answer::new(
+                one.device,
+                Subject::served(one.served).with(<&'static str>::from(weakness)),
+                verdict,
+            ));
+        }
+    }
+    answers
+}
+
+/// What is said of a weakness.
+struct Case {
+    severity: Severity,
+    why: &'static str,
+    title: &'static str,
+    detail: &'static str,
+}
+
+fn case(weakness: ServiceWeakness) -> Case {
+    let (severity, why, title, detail) = match weakness {
+        ServiceWeakness::Lanman => (
+            Severity::High,
+            "any password is found in minutes from one login",
+            "accepts LAN Manager authentication",
+            "The LAN Manager hash has no case and is cracked in halves of seven characters.",
+        ),
+        ServiceWeakness::NtlmOne => (
+            Severity::Medium,
+            "a login must be recorded or provoked first",
+            "accepts NTLMv1",
+            "The response of NTLMv1 is encrypted with DES and reveals the password hash, which is as good as the password.",
+        ),
+        ServiceWeakness::NullPasswords => (
+            Severity::Medium,
+            "it takes effect for accounts without a password",
+            "accepts accounts without a password",
+            "`null passwords` permits logins to accounts with an empty password.",
+        ),
+        ServiceWeakness::ClearPasswords => (
+            Severity::High,
+            "an attacker on the path reads every password",
+            "requires passwords in clear text",
+            "`encrypt passwords = no` makes clients send the password itself.",
+        ),
+        ServiceWeakness::OpenNetlogon => (
+            Severity::High,
+            "a client without a password can take over the domain",
+            "accepts Netlogon without a secure channel",
+            "Without `server schannel = yes` a domain controller accepts unprotected Netlogon requests (CVE-2020-1472).",
+        ),
+        ServiceWeakness::WideLinks => (
+            Severity::Medium,
+            "a login to the share is required first",
+            "follows links that clients make out of the share",
+            "A client can create a link in the share to any file that its user may read on the server.",
+        ),
+        ServiceWeakness::RootLogin => (
+            Severity::High,
+            "a password alone gives root",
+            "permits logins as root",
+            "`RootLogin on` accepts the password of root, and with it every file of the system can be replaced.",
+        ),
+        ServiceWeakness::Md5Keys => (
+            Severity::Low,
+            "no practical attack on HMAC-MD5 is known",
+            "uses keys with HMAC-MD5",
+            "HMAC-MD5 is no longer to be used for signing DNS messages. Create new keys with `tsig-keygen -a hmac-sha256`.",
+        ),
+    };
+    Case { severity, why, title, detail }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (path, text, wanted) in [
+            (
+                "d/etc/samba/smb.conf",
+                "[global]\nlanman auth = yes\n[a]\npath = /a\n",
+                &["fail high d smb.conf:2"][..],
+            ),
+            (
+                "d/etc/samba/smb.conf",
+                "[global]\nntlm auth = ntlmv1-permitted\n[a]\npath = /a\n",
+                &["fail medium d smb.conf:2"],
+            ),
+            ("d/etc/samba/smb.conf", "[global]\nntlm auth = ntlmv2-only\n[a]\npath = /a\n", &["pass d"]),
+            ("d/etc/samba/smb.conf", "[global]\n# lanman auth = yes\n[a]\npath = /a\n", &["pass d"]),
+            (
+                "d/etc/samba/smb.conf",
+                "[global]\nnull passwords = yes\nencrypt passwords = no\n[a]\npath = /a\n",
+                &["fail medium d smb.conf:2", "fail high d smb.conf:3"],
+            ),
+            (
+                "d/etc/samba/smb.conf",
+                "[global]\nserver role = active directory domain controller\nserver schannel = auto\n[a]\npath = /a\n",
+                &["fail high d smb.conf:3"],
+            ),
+            (
+                "d/etc/samba/smb.conf",
+                "[global]\nserver role = standalone server\nserver schannel = auto\n[a]\npath = /a\n",
+                &["pass d"],
+            ),
+            (
+                "d/etc/samba/smb.conf",
+                "[global]\nallow insecure wide links = yes\n[a]\npath = /a\nwide links = yes\n",
+                &["fail medium d smb.conf:2"],
+            ),
+            (
+                "d/etc/samba/smb.conf",
+                "[global]\nunix extensions = no\n[a]\npath = /a\nwide links = yes\n",
+                &["pass d"],
+            ),
+            ("d/etc/proftpd/proftpd.conf", "DefaultRoot ~\nRootLogin on\n", &["fail high d proftpd.conf:2"]),
+            ("d/etc/proftpd/proftpd.conf", "DefaultRoot ~\nRootLogin off\n", &["pass d"]),
+            (
+                "d/etc/bind/named.conf",
+                "key \"k\" {\n algorithm hmac-md5;\n secret \"U2VzYW1lOTk=\";\n};\nzone \"quay.example\" { type primary; file \"/x\"; };\n",
+                &["fail low d named.conf:2"],
+            ),
+            (
+                "d/etc/bind/named.conf",
+                "key \"k\" {\n algorithm hmac-sha256;\n secret \"U2VzYW1lOTk=\";\n};\nzone \"quay.example\" { type primary; file \"/x\"; };\n",
+                &["pass d"],
+            ),
+        ] {
+            run(&CHECK, &[(text, &[(path, text)], wanted)]);
+        }
+    }
+}
