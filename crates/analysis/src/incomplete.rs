@@ -132,7 +132,7 @@ pub fn rows(estate: &Estate, found: &[Incomplete]) -> Vec<IncompleteRow> {
             device: estate.devices[one.device].name.clone(),
             path: place.path,
             line: place.line,
-            what: estate.masker().mask(&one.why.words()),
+            what: estate.masker().mask_sentence(&one.why.words()),
         }
     };
     found.iter().map(row).collect()

@@ -48,7 +48,7 @@ pub(super) fn finding(
     fingerprint: String,
     about: (DeviceId, Subject),
 ) -> Finding {
-    let mask = |text: &str| texts.hold(&estate.masker().mask(text));
+    let mask = |text: &str| texts.hold(&estate.masker().mask_sentence(text));
     // The line that is cited first says whose finding it is.
     let holder = fail.evidence.first().and_then(|origin| estate.holder(origin.export));
     let device = holder.map_or(device, |at| estate.devices[at].name.as_str());
@@ -123,13 +123,13 @@ pub(super) fn open_question(
         area: check.area,
         device: texts.hold(addressee),
         estate_wide: question.addressee == Addressee::Estate,
-        question: texts.hold(&estate.masker().mask(&sentence(&question.question.into_string()))),
+        question: texts.hold(&estate.masker().mask_sentence(&sentence(&question.question.into_string()))),
         parts: question.parts.map(|(beginning, reason)| {
             let (decides, reason) = match reason {
                 Reason::Decides(clause) => (true, clause),
                 Reason::Because(clause) => (false, clause),
             };
-            let held = |text: Prose| texts.hold(&estate.masker().mask(&text.into_string()));
+            let held = |text: Prose| texts.hold(&estate.masker().mask_sentence(&text.into_string()));
             RequestParts { beginning: held(beginning), reason: held(reason), decides }
         }),
         evidence,
@@ -156,7 +156,7 @@ fn export(estate: &Analyses, texts: &Texts, at: usize) -> ExportSummary {
         .iter()
         .map(|note| NoteSummary {
             line: record.export.line_of(note.origin.start),
-            text: texts.hold(&estate.masker().mask(&note.text)),
+            text: texts.hold(&estate.masker().mask_sentence(&note.text)),
         })
         .collect();
     notes.sort_by_key(|note| note.line);

@@ -134,7 +134,7 @@ pub fn sheet(estate: &EstateMap, around: Option<IpRange>) -> Sheet {
             last: overlap.shared.last(),
             meaning: overlap.meaning,
             rows: [*a, *b],
-            sentence: estate.masker().mask(&sentence(estate, plan, overlap)),
+            sentence: estate.masker().mask_sentence(&sentence(estate, plan, overlap)),
         });
     }
     overlaps.sort_by_key(|one| (one.meaning, one.first, one.last));
@@ -174,7 +174,7 @@ fn mistyped_rows(estate: &EstateMap) -> Vec<MalformedRow> {
             rows.push(MalformedRow {
                 device: device.name.clone(),
                 owner,
-                what: estate.masker().mask(&bad.why),
+                what: estate.masker().mask_sentence(&bad.why),
                 path,
                 line,
             });

@@ -235,7 +235,7 @@ pub fn sheet(estate: &Analyses, services: &[Vec<Service>], exposure: &Exposure, 
             .assumptions
             .iter()
             .map(|one| AssumptionRow {
-                text: estate.masker().mask(&one.text),
+                text: estate.masker().mask_sentence(&one.text),
                 otherwise: one.otherwise.clone(),
                 evidence: one.origins.iter().map(|origin| place(*origin)).collect(),
             })

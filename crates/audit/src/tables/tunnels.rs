@@ -298,7 +298,7 @@ fn pools(plan: &AddressPlan) -> Vec<String> {
 fn details(estate: &Analyses, tunnel: &Tunnel) -> Vec<Detail> {
     let mut found = Vec::new();
     let mut add = |what, text: String, origin: Origin| {
-        found.push(Detail { what, text: estate.masker().mask(&text), place: estate.place(origin) });
+        found.push(Detail { what, text: estate.masker().mask_sentence(&text), place: estate.place(origin) });
     };
     if let Some((why, origin)) = &tunnel.refused {
         add("does not start", why.clone(), *origin);

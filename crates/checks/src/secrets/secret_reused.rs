@@ -109,13 +109,29 @@ fn equal_by_design(group: &[(usize, &Arc<SecretRecord>)]) -> bool {
     }
     // A RADIUS server and its client hold one secret each; a server as its own client is no third place.
     if group.iter().all(|(_, one)| one.kind == SecretKind::RadiusSecret) {
+        // One server asked for logins and told of sessions is one place.
+        let host = |owner: &str| owner.rsplit_once(':').map_or(owner, |(host, _)| host).to_owned();
         let local = |owner: &str| owner.starts_with("localhost") || owner.starts_with("127.");
-        let others: Vec<_> = group.iter().filter(|(_, one)| !local(&one.owner)).collect();
-        if others.is_empty() || others.len() == 2 && others[0].0 != others[1].0 {
+        let others: BTreeSet<_> = group
+            .iter()
+            .filter(|(_, one)| !local(&one.owner))
+            .map(|(at, one)| (*at, host(&one.owner)))
+            .collect();
+        let on: BTreeSet<usize> = others.iter().map(|(at, _)| *at).collect();
+        if others.len() < 2 || others.len() == 2 && on.len() == 2 {
             return true;
         }
     }
-    let owners: BTreeSet<_> = group.iter().map(|(_, one)| one.owner.as_str()).collect();
+    // The client of a login holds its password, and the server does.
+    let kinds: BTreeSet<_> = group.iter().map(|(_, one)| one.kind).collect();
+    let both_ends = kinds == BTreeSet::from([SecretKind::LoginPassword, SecretKind::OwnPassword]);
+    if both_ends && group.len() == 2 && group[0].0 != group[1].0 {
+        let named: Vec<_> = group.iter().filter_map(|(_, one)| user(one)).collect();
+        if named.len() == 2 && named[0] == named[1] {
+            return true;
+        }
+    }
+    let owners: BTreeSet<_> = group.iter().map(|(_, one)| user(one).unwrap_or(&one.owner)).collect();
     let people = group.iter().all(|(_, one)| one.kind.chosen_by_people());
     let devices: BTreeSet<_> = group.iter().map(|(device, _)| device).collect();
     // One community for both versions of IP, or for reading and for notifications, is one secret.
@@ -127,6 +143,15 @@ fn equal_by_design(group: &[(usize, &Arc<SecretRecord>)]) -> bool {
         return owners.len() == 1 || group.iter().any(|(_, one)| one.secret.wireguard_public_key().is_none());
     }
     people && owners.len() == 1 && (devices.len() == 1 || group.len() == 2)
+}
+
+/// The user that a password is for, where its owner is one: `ann`, `ann at backup.example`, `ann (auth-user-pass in c.conf)`. What a file holds for a program names none.
+fn user(one: &SecretRecord) -> Option<&str> {
+    let name = [" at ", " ("]
+        .iter()
+        .find_map(|sign| one.owner.split_once(sign))
+        .map_or(one.owner.as_str(), |one| one.0);
+    (!name.contains(' ')).then_some(name)
 }
 
 fn answer(estate: &EstateMap, group: &[(usize, &Arc<SecretRecord>)], exact: bool, letter: &str) -> Answer {
@@ -214,6 +239,34 @@ mod tests {
                     &[],
                 ),
                 (
+                    "one RADIUS server, for logins and for sessions",
+                    &[(
+                        "d/hostapd.conf",
+                        "interface=wlan0\nssid=quay\nauth_server_addr=10.4.0.9\nauth_server_shared_secret=sesame\nacct_server_addr=10.4.0.9\nacct_server_shared_secret=sesame\n",
+                    )],
+                    &[],
+                ),
+                (
+                    "the server of a login and its client",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "ann * sesame-4x *\n"),
+                        ("e/root/.netrc", "machine gate.example login ann password sesame-4x\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "the password of one user, used by another",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "ann * sesame-4x *\n"),
+                        ("e/root/.netrc", "machine gate.example login bob password sesame-4x\n"),
+                    ],
+                    &["fail high d chap-secrets:1 .netrc:1"],
+                ),
+                (
                     "two RADIUS clients",
                     &[(
                         "d/clients.conf",
@@ -251,6 +304,19 @@ mod tests {
                         ),
                     ],
                     &["fail high d chap-secrets:1 c.conf:6"],
+                ),
+                (
+                    "two devices, with the password that one user saved",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "ann * sesame *\n"),
+                        (
+                            "e/c.conf",
+                            "client\ndev tun\nremote 192.0.2.9\n<auth-user-pass>\nann\nsesame\n</auth-user-pass>\n",
+                        ),
+                    ],
+                    &[],
                 ),
                 (
                     "a private key on two devices",

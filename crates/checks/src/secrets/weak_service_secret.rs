@@ -75,9 +75,13 @@ fn judge(estate: &Analyses, at: usize, held: &SecretRecord, baseline: &Baseline)
         return Verdict::Pass;
     }
     let published = held.secret.known_default();
+    // The password of a service is guessed as that of a login is.
+    let password = held.kind == SecretKind::ServicePassword;
+    let worst = if password { Severity::Critical } else { CHECK.severity };
     let mut rating = match grade {
-        _ if published.is_some() => CHECK.rated("it is published"),
-        Grade::Trivial => CHECK.rated("it is among the first that attackers try"),
+        _ if published.is_some() => CHECK.rated_at(worst, "it is published"),
+        Grade::Trivial => CHECK.rated_at(worst, "it is among the first that attackers try"),
+        Grade::Weak if password => CHECK.rated("it can be guessed over the network"),
         Grade::Weak | Grade::Middling => {
             CHECK.rating().lowered("guessing it takes more than a list of common values")
         }
@@ -97,11 +101,23 @@ fn judge(estate: &Analyses, at: usize, held: &SecretRecord, baseline: &Baseline)
                 one.served.parts.iter().find(|part| {
                     part.origin.start <= held.origin.start && held.origin.end <= part.origin.end
                 });
-            let sources =
-                part.map_or_else(trevlin_model::served::Sources::everybody, |part| part.sources.clone());
-            let (rated, lines) = one.rate(rating, &sources);
-            rating = rated;
-            evidence.extend(lines);
+            match part {
+                Some(part) if part.sources.is_local() => {
+                    rating = rating.at(Severity::Info, "only the device itself may use it");
+                }
+                // A community that no access rule has goes out with notifications (snmpd.conf(5), trapsink).
+                None if held.kind == SecretKind::Community => {
+                    rating =
+                        rating.at(Severity::Info, "it is sent with notifications and grants no access here");
+                }
+                _ => {
+                    let sources = part
+                        .map_or_else(trevlin_model::served::Sources::everybody, |part| part.sources.clone());
+                    let (rated, lines) = one.rate(rating, &sources);
+                    rating = rated;
+                    evidence.extend(lines);
+                }
+            }
         }
     }
     let known = published.map_or_else(String::new, |known| format!(" It is published: {}.", known.source));
@@ -133,6 +149,12 @@ mod tests {
                 "rocommunity public 127.0.0.1\nagentaddress 127.0.0.1\n",
                 &["fail info d snmpd.conf:1"],
             ),
+            (
+                "snmp/snmpd.conf",
+                "rocommunity public 127.0.0.1\nrouser ann priv\n",
+                &["fail info d snmpd.conf:1"],
+            ),
+            ("snmp/snmpd.conf", "rouser ann priv\ntrapsink 10.4.0.9 public\n", &["fail info d snmpd.conf:2"]),
             ("snmp/snmpd.conf", "rocommunity vK3pw9Zr7qTx2mLw\n", &["pass d"]),
             ("snmp/snmpd.conf", "# rocommunity public\nrouser ann priv\n", &[]),
             (
@@ -140,7 +162,7 @@ mod tests {
                 "createUser ann SHA password AES\nrouser ann priv\n",
                 &["fail high d snmpd.conf:1"],
             ),
-            ("redis/redis.conf", "requirepass redis\n", &["fail high d redis.conf:1"]),
+            ("redis/redis.conf", "requirepass redis\n", &["fail critical d redis.conf:1"]),
             ("redis/redis.conf", "requirepass vK3!pw9-Zr7_qTx2mL\n", &["pass d"]),
             (
                 "hostapd/hostapd.conf",
@@ -150,7 +172,7 @@ mod tests {
             (
                 "haproxy/haproxy.cfg",
                 "frontend f\n bind :80\n stats auth ann:admin\n",
-                &["fail high d haproxy.cfg:3"],
+                &["fail critical d haproxy.cfg:3"],
             ),
         ] {
             run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);

@@ -4,7 +4,8 @@ use super::{Secret, SecretKind, SecretRecord};
 use crate::{ExportId, Origin};
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD, STANDARD_NO_PAD};
-use std::collections::BTreeMap;
+use serde::Deserialize;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use zeroize::Zeroizing;
 
@@ -14,6 +15,20 @@ pub(super) const MASKED_ANYWHERE: usize = 4;
 
 /// Length from which a secret is masked inside longer words as well.
 pub(super) const MASKED_INSIDE_WORDS: usize = 8;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct OwnWords {
+    words: BTreeSet<String>,
+}
+
+crate::table! { static OWN: OwnWords = "../../tables/own-words.toml"; }
+
+/// Whether a text is a word of Trevlin's own sentences, in any case.
+#[must_use]
+pub fn is_own_word(text: &str) -> bool {
+    text.bytes().all(|byte| byte.is_ascii_alphabetic()) && OWN.words.contains(&text.to_ascii_lowercase())
+}
 
 /// Replacement text for a secret.
 pub const MASK: &str = "[secret]";
@@ -139,6 +154,14 @@ impl Masker {
         masked(text, self.spans(text))
     }
 
+    /// The same for a sentence of Trevlin: words that its sentences consist of stay, since a gap in their place would tell the secret.
+    #[must_use]
+    pub fn mask_sentence(&self, text: &str) -> String {
+        let mut spans = self.spans(text);
+        spans.retain(|(start, end)| !is_own_word(&text[*start..*end]));
+        masked(text, spans)
+    }
+
     /// Positions of known values in a text.
     fn spans(&self, text: &str) -> Vec<(usize, usize)> {
         let mut spans = Vec::new();
@@ -154,7 +177,7 @@ impl Masker {
                 }
                 let whole = !text[..at].ends_with(char::is_alphanumeric)
                     && !text[at + length..].starts_with(char::is_alphanumeric);
-                if whole || *length >= MASKED_INSIDE_WORDS {
+                if whole || *length >= MASKED_INSIDE_WORDS && !is_own_word(candidate) {
                     spans.push((at, at + length));
                 }
             }

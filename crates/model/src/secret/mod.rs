@@ -11,7 +11,7 @@ mod reuse;
 mod scrub;
 
 pub use grade::{DefaultSecret, Grade, KeyGrade, prepare};
-pub use mask::{MASK, Masker};
+pub use mask::{MASK, Masker, is_own_word};
 pub use reuse::{ReuseGroup, group_letter, reuse_groups};
 pub use scrub::{ScrubKey, Scrubber};
 
@@ -265,6 +265,23 @@ mod tests {
             owner: "ann".into(),
             origin,
         })
+    }
+
+    #[test]
+    fn words_of_sentences_stay_in_them() {
+        let masker = Masker::new(&[held("password", 9), held("sesame-open", 40)], &[]);
+        assert_eq!(
+            masker.mask_sentence("a password is required by sesame-open"),
+            "a password is required by [secret]"
+        );
+        assert_eq!(masker.mask("a password is required"), "a [secret] is required");
+        let place = Origin { export: ExportId(0), start: 0, end: 0 };
+        assert_eq!(masker.mask_at("ann pptp password", place), "ann pptp [secret]");
+        let other = Origin { export: ExportId(1), ..place };
+        assert_eq!(
+            masker.mask_at("PasswordAuthentication, passwordless", other),
+            "PasswordAuthentication, passwordless"
+        );
     }
 
     #[test]

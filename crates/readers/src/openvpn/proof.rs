@@ -45,9 +45,12 @@ pub(super) fn saved_password(
     }
 }
 
-/// The second line of a text as a password.
+/// The second line of a text as a password, of the user in the first.
 pub(super) fn second_line(export: &Export, text: &str, owner: &str) -> Option<Arc<SecretRecord>> {
-    hold(export, text.lines().nth(1)?, owner)
+    let mut lines = text.lines();
+    let user = lines.next().map(str::trim).filter(|user| !user.is_empty() && !user.contains(' '));
+    let owner = user.map_or_else(|| owner.to_owned(), |user| format!("{user} ({owner})"));
+    hold(export, lines.next()?, &owner)
 }
 
 fn hold(export: &Export, line: &str, owner: &str) -> Option<Arc<SecretRecord>> {
