@@ -126,7 +126,7 @@ impl<'a> People<'a> {
         self.device
     }
 
-    /// What a rule may call a user by: a name, `%group`, `#number` or `ALL`, as in a rule.
+    /// Names by which a rule may mean a user: a name, `%group`, `#number` or `ALL`, as in a rule.
     pub(crate) fn identities<'b>(&'b self, user: &'b str) -> Vec<Who<'b>> {
         let user = Who::of(user);
         let mut own = vec![Who::All];

@@ -49,10 +49,12 @@ pub struct SudoCommand {
     #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub as_root: bool,
     /// Whether the user's own password is required, where the rule states it.
-    #[serde(default)]
+    #[serde(default, with = "crate::written::known_truth")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<bool>"))]
     pub asks_password: Option<bool>,
     /// Whether the command is kept from starting other programs (`NOEXEC`), where the rule states it.
-    #[serde(default)]
+    #[serde(default, with = "crate::written::known_truth")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<bool>"))]
     pub noexec: Option<bool>,
 }
 
@@ -63,12 +65,14 @@ pub struct SudoCommand {
 pub struct SudoDefault {
     /// Users, `%groups`, `#numbers` and `ALL`; a leading `!` excludes.
     pub who: Arc<Vec<String>>,
-    /// The commands it is about, in order; empty for all. What is stated for commands counts before what is stated for users.
+    /// The commands it is about, in order; empty for all. A default for commands counts before one for users.
     #[serde(default)]
     pub commands: Arc<Vec<SudoCommand>>,
     /// The setting.
     pub setting: SudoSetting,
     /// Its value.
+    #[serde(with = "crate::written::on_unless_off")]
+    #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub on: bool,
     /// The line.
     pub origin: Origin,
@@ -104,13 +108,13 @@ impl SudoRule {
 }
 
 impl SudoCommand {
-    /// Whether every command is meant.
+    /// Whether it covers every command.
     #[must_use]
     pub fn is_all(&self) -> bool {
         self.path == "ALL"
     }
 
-    /// Whether one program is meant, without wildcards and not a whole folder.
+    /// Whether it covers one program, without wildcards and not a whole folder.
     #[must_use]
     pub fn is_one_program(&self) -> bool {
         !self.is_all() && !self.path.ends_with('/') && !self.path.contains(['*', '?', '['])
@@ -145,7 +149,7 @@ impl SudoCommand {
     }
 }
 
-/// Whether arguments are permitted. Regular expressions (`^…$`) other than `^.*$` are taken for their own text alone.
+/// Whether arguments are permitted. Regular expressions (`^…$`) other than `^.*$` match their own text alone.
 fn fits_arguments(wanted: &str, arguments: &str) -> bool {
     match wanted {
         "^.*$" => true,

@@ -148,6 +148,7 @@ pub const READERS: &[Reader] = &[
     radius::targets::LIST,
     radius::users::READER,
     data::redis::READER,
+    data::redis::USERS,
     files::rsync::READER,
     files::rsync::SECRETS,
     upkeep::rsyslog::READER,

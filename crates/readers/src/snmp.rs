@@ -206,11 +206,11 @@ fn statement(
         "createuser" => create_user(export, rest, origin, state, facts),
         "usmuser" => facts.masked_places.push(origin),
         "trapcommunity" => {
-            hold(export, facts, rest[0], SecretKind::Community, "notifications");
+            hold(export, facts, rest[0], SecretKind::TrapCommunity, "notifications");
         }
         "trapsink" | "trap2sink" | "informsink" => {
             if let Some(secret) = rest.get(1) {
-                hold(export, facts, secret, SecretKind::Community, "notifications");
+                hold(export, facts, secret, SecretKind::TrapCommunity, "notifications");
             }
         }
         "agentaddress" => {

@@ -338,7 +338,7 @@ struct DefaultLine {
     origin: Origin,
 }
 
-/// What a `Defaults` line applies to (sudoers(5), "Defaults"). Lines for hosts apply, as the name of the host is not in the file.
+/// Scope of a `Defaults` line (sudoers(5), "Defaults"). Lines for hosts apply, as the name of the host is not in the file.
 #[derive(Clone)]
 enum Scope {
     Everything,

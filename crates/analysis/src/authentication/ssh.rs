@@ -92,7 +92,7 @@ pub fn ssh_login_paths(
         .collect()
 }
 
-/// What the method for public keys requires, with the keyword that decides: a listed key, or the certificate of an authority where no
+/// The factor of the method for public keys, with the keyword that decides: a listed key, or the certificate of an authority where no
 /// keys are read; none where it accepts neither (sshd_config(5), AuthorizedKeysFile, TrustedUserCAKeys).
 fn public_key(server: &SshServer, connection: &SshConnection<'_>) -> Option<(FactorKind, &'static str)> {
     let is_none = |keyword: &str| {

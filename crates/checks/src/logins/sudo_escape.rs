@@ -18,7 +18,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Limited sudo rule gives full root access",
     severity: Severity::Medium,
-    why: "The rule is meant to permit one task. The permitted program can start others or write any file, so the user is root in \
+    why: "The rule is intended to permit one task. The permitted program can start others or write any file, so the user is root in \
           one step, and the limitation exists on paper only.",
     fix: "Permit a script with fixed arguments that only root may change, use `sudoedit` with full paths for files, and state \
           all arguments without wildcards. NOEXEC helps where the program does not write files itself.",
@@ -115,7 +115,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 /// Number of users in a rule that are listed.
 const MOST_NAMED: usize = 6;
 
-/// Whether somebody may be meant: a group of the export without members is not.
+/// Whether a name of a rule stands for any user: a group of the export without members does not.
 fn has_members(device: &Device, user: &str) -> bool {
     let Some(name) = user.strip_prefix('%') else { return true };
     let group = device.facts.groups.iter().find(|group| group.name == name);
@@ -132,7 +132,7 @@ struct Way<'a> {
     decision: Decision<'a>,
 }
 
-/// Whether a command may lead to more for some user; most do not, whoever runs them.
+/// Whether a command may lead to more for some user; most do not for any.
 fn may_lead_on(device: &Device, command: &SudoCommand) -> bool {
     let name = program(&command.path);
     !command.is_one_program()
@@ -153,7 +153,7 @@ fn way<'a>(
     rule: &SudoRule,
     command: &SudoCommand,
 ) -> Option<Way<'a>> {
-    // Whoever has everything under the same condition gains nothing.
+    // A user who has everything under the same condition gains nothing.
     let everything = delegations.deciding_all(user).filter(|all| all.granted);
     let gains =
         |decision: &Decision<'_>| everything.is_none_or(|all| all.asks_password && !decision.asks_password);

@@ -61,7 +61,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// What is said of a weakness.
+/// Severity and texts of a weakness.
 struct Case {
     severity: Severity,
     why: &'static str,

@@ -66,7 +66,7 @@ fn not_exported(device: &Device) -> Option<Verdict> {
     })
 }
 
-/// Whether every SSH server of a device rejects keys of type DSA, as OpenSSH does since 7.0 unless it is told otherwise.
+/// Whether every SSH server of a device rejects keys of type DSA, as OpenSSH does since 7.0 unless a line accepts them.
 fn rejects_dsa(device: &Device) -> bool {
     let accepts = |server: &SshServer| {
         let setting = server.effective("pubkeyacceptedalgorithms", &SshConnection::default());

@@ -135,7 +135,8 @@ fn equal_by_design(group: &[(usize, &Arc<SecretRecord>)]) -> bool {
     let people = group.iter().all(|(_, one)| one.kind.chosen_by_people());
     let devices: BTreeSet<_> = group.iter().map(|(device, _)| device).collect();
     // One community for both versions of IP, or for reading and for notifications, is one secret.
-    if devices.len() == 1 && group.iter().all(|(_, one)| one.kind == SecretKind::Community) {
+    let community = |kind| matches!(kind, SecretKind::Community | SecretKind::TrapCommunity);
+    if devices.len() == 1 && group.iter().all(|(_, one)| community(one.kind)) {
         return true;
     }
     // A device may keep its key in two files; a key of two WireGuard interfaces is one of two peers.
@@ -145,7 +146,7 @@ fn equal_by_design(group: &[(usize, &Arc<SecretRecord>)]) -> bool {
     people && owners.len() == 1 && (devices.len() == 1 || group.len() == 2)
 }
 
-/// The user that a password is for, where its owner is one: `ann`, `ann at backup.example`, `ann (auth-user-pass in c.conf)`. What a file holds for a program names none.
+/// The user that a password is for, where its owner is one: `ann`, `ann at backup.example`, `ann (auth-user-pass in c.conf)`. Passwords of programs name none.
 fn user(one: &SecretRecord) -> Option<&str> {
     let name = [" at ", " ("]
         .iter()

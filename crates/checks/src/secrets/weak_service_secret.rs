@@ -38,7 +38,10 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let mut before: BTreeMap<(SecretKind, &str), Vec<&SecretRecord>> = BTreeMap::new();
         for held in &device.facts.secrets {
             let judged = match held.kind {
-                SecretKind::Community | SecretKind::ServicePassword | SecretKind::RadioPassphrase => true,
+                SecretKind::Community
+                | SecretKind::TrapCommunity
+                | SecretKind::ServicePassword
+                | SecretKind::RadioPassphrase => true,
                 // Passphrases of keys are reported with their keys.
                 SecretKind::Passphrase => is_of_service(estate, held),
                 _ => false,
@@ -93,7 +96,9 @@ fn judge(estate: &Analyses, at: usize, held: &SecretRecord, baseline: &Baseline)
         one.served.origin.export == held.origin.export
             || one.served.parts.iter().any(|part| part.origin.export == held.origin.export)
     });
-    if let Some(one) = service {
+    if held.kind == SecretKind::TrapCommunity {
+        rating = rating.at(Severity::Info, "it is sent with notifications and grants no access here");
+    } else if let Some(one) = service {
         if one.served.is_local() {
             rating = rating.at(Severity::Info, "the service is limited to the device itself");
         } else {
@@ -105,11 +110,7 @@ fn judge(estate: &Analyses, at: usize, held: &SecretRecord, baseline: &Baseline)
                 Some(part) if part.sources.is_local() => {
                     rating = rating.at(Severity::Info, "only the device itself may use it");
                 }
-                // A community that no access rule has goes out with notifications (snmpd.conf(5), trapsink).
-                None if held.kind == SecretKind::Community => {
-                    rating =
-                        rating.at(Severity::Info, "it is sent with notifications and grants no access here");
-                }
+
                 _ => {
                     let sources = part
                         .map_or_else(trevlin_model::served::Sources::everybody, |part| part.sources.clone());

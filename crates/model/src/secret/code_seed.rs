@@ -43,7 +43,10 @@ impl Secret {
         let hex = || {
             let digits = text.bytes().map(|byte| char::from(byte).to_digit(16).map(|digit| digit as u8));
             let digits: Zeroizing<Vec<u8>> = Zeroizing::new(digits.collect::<Option<_>>()?);
-            (digits.len() % 2 == 0).then(|| digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect())
+            digits
+                .len()
+                .is_multiple_of(2)
+                .then(|| digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect())
         };
         Zeroizing::new(hex().or_else(|| base32(text)).unwrap_or_else(|| text.as_bytes().to_vec()))
     }

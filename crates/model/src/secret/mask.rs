@@ -190,7 +190,8 @@ impl Masker {
 pub(super) fn is_told_by_value(one: &SecretRecord) -> bool {
     let value = one.secret.expose();
     // A published community is an ordinary word, as `public` is: elsewhere in a text it is not the secret.
-    let word = one.kind == SecretKind::Community && one.secret.known_default().is_some();
+    let word = matches!(one.kind, SecretKind::Community | SecretKind::TrapCommunity)
+        && one.secret.known_default().is_some();
     // A key block is many lines and does not recur by accident; its own place is masked.
     value.len() >= MASKED_ANYWHERE && !value.contains('\n') && value != one.owner && !word
 }

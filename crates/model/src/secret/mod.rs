@@ -48,6 +48,8 @@ pub enum SecretKind {
     Token,
     /// An SNMP community string: grants reading, or changing, of a device's values.
     Community,
+    /// An SNMP community string that the device sends with its notifications.
+    TrapCommunity,
     /// Protects a service of the device: a cache, a disk, a module.
     ServicePassword,
     /// A Wi-Fi passphrase.
@@ -77,6 +79,7 @@ impl SecretKind {
             Self::Passphrase => "passphrase",
             Self::Token => "token",
             Self::Community => "SNMP community",
+            Self::TrapCommunity => "SNMP trap community",
             Self::ServicePassword => "service password",
             Self::RadioPassphrase => "Wi-Fi passphrase",
         }
@@ -98,6 +101,7 @@ impl SecretKind {
                     | Self::RadiusSecret
                     | Self::Passphrase
                     | Self::Community
+                    | Self::TrapCommunity
                     | Self::ServicePassword
                     | Self::RadioPassphrase
             )

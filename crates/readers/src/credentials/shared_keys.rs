@@ -44,15 +44,29 @@ fn is_frame(line: &str) -> bool {
 
 fn read_key(export: &Export) -> Reading {
     let mut reading = Reading::of(export);
-    reading.ledger.set(1, export.line_count(), LineClass::Understood);
+    reading.ledger.set(1, export.line_count(), LineClass::Ignored);
+    let text = export.text();
+    let Some(start) = text.find("-----BEGIN OpenVPN ") else { return reading };
+    let end = text[start..].find("-----END ").map_or(text.len(), |end| {
+        let frame = start + end;
+        text[frame..].find('\n').map_or(text.len(), |line| frame + line)
+    });
+    let block = text[start..end].trim_end();
+    let origin = export.origin_of(block);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    if block.contains("-----END ") {
+        book.understood(origin);
+    } else {
+        book.not_understood(origin, "`-----END …-----` is missing: the key is truncated");
+    }
     // As inside a profile: the lines of the key, comments left out.
-    let value: Vec<&str> = entries(export).collect();
-    let text = export.text().trim();
+    let value: Vec<&str> =
+        block.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#')).collect();
     reading.facts.secrets.push(Arc::new(SecretRecord {
         secret: Secret::new(value.join("\n")),
         kind: SecretKind::SharedKey,
         owner: format!("static key in {}", export.file_name()),
-        origin: export.origin_of(text),
+        origin,
     }));
     reading
 }

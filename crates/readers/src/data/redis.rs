@@ -64,6 +64,8 @@ struct State<'a> {
     values: BTreeMap<String, (Vec<&'a str>, Origin)>,
     users: Vec<(Vec<&'a str>, Origin)>,
     open: Vec<(String, Origin)>,
+    /// Whether the file of users was read.
+    list_read: bool,
 }
 
 fn load<'a>(
@@ -139,6 +141,20 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     if around.reads_in(export, included) {
         return reading;
     }
+    // The file of users, where one is named, replaces the users of the configuration (redis.conf, aclfile).
+    let list = state.values.get("aclfile").and_then(|(words, line)| Some((*words.first()?, *line)));
+    if let Some((path, line)) = list {
+        match around.find(path, export) {
+            Some(other) => {
+                let lines = other.lines().map(|line| (line.text, words(line.text)));
+                let users = lines.filter(|(_, words)| words.first() == Some(&"user"));
+                state.users =
+                    users.map(|(text, words)| (words[1..].to_vec(), other.origin_of(text.trim()))).collect();
+                state.list_read = true;
+            }
+            None => state.open.push((crate::reader::missing_question(path), line)),
+        }
+    }
     let origin = state.values.values().map(|one| one.1).min().unwrap_or_else(|| export.origin(0..0));
     let served = served(&state, origin);
     if !served.endpoints.is_empty() {
@@ -208,6 +224,53 @@ fn served(state: &State<'_>, origin: Origin) -> Served {
     served
 }
 
+/// The reader of the file of users.
+pub(crate) const USERS: Reader = Reader {
+    name: "redis-users",
+    title: "users of Redis",
+    manual: "redis.conf, aclfile",
+    recognise: |export| {
+        let mut lines =
+            export.lines().map(|line| words(line.text)).filter(|words| !words.is_empty()).peekable();
+        let begins =
+            |words: Vec<&str>| words.len() > 2 && words[0] == "user" && words[2..].iter().any(is_rule);
+        if lines.peek().is_some() && lines.all(begins) {
+            Recognition::Content
+        } else if export.file_name() == "users.acl" {
+            Recognition::Name
+        } else {
+            Recognition::No
+        }
+    },
+    read: |export, _| read_users(export),
+};
+
+/// Whether a word is a rule that only such a file has.
+fn is_rule(word: &&str) -> bool {
+    matches!(*word, "on" | "off" | "nopass" | "resetpass" | "allkeys" | "allcommands" | "reset")
+        || word.starts_with(['~', '&', '%', '>', '#'])
+        || word.starts_with("+@")
+        || word.starts_with("-@")
+}
+
+fn read_users(export: &Export) -> Reading {
+    let mut reading = Reading::of(export);
+    for line in export.lines() {
+        let all = words(line.text);
+        let origin = export.origin_of(line.text.trim());
+        let Some((name, rest)) = all.split_first() else { continue };
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        if *name == "user" && !rest.is_empty() {
+            book.understood(origin);
+            secrets(export, "user", rest, &mut reading);
+        } else {
+            book.not_understood(origin, "expected `user NAME rule …`; the server refuses to start");
+            reading.facts.masked_places.push(origin);
+        }
+    }
+    reading
+}
+
 /// Authentication required of the default user, which all connections begin as.
 fn whole(state: &State<'_>, bound: Option<Origin>, origin: Origin) -> ServiceResource {
     let get = |name: &str| state.values.get(name).and_then(|(words, line)| Some((*words.first()?, *line)));
@@ -229,7 +292,7 @@ fn whole(state: &State<'_>, bound: Option<Origin>, origin: Origin) -> ServiceRes
         }
         (None, Some((_, origin)), _) => Setting::Stated { value: AuthRequirement::Password, origin },
         (.., Some((_, origin))) => Setting::Stated { value: AuthRequirement::Certificate, origin },
-        (None, None, None) if get("aclfile").is_some() => {
+        (None, None, None) if get("aclfile").is_some() && !state.list_read => {
             Setting::Unknown { why: "users are in the file that `aclfile` names".into() }
         }
         _ => match (protected, bound) {
@@ -285,7 +348,7 @@ mod tests {
             ("user default on nopass ~* +@all\nprotected-mode no\n", "None/6379 Some(Nothing) Some(Never)"),
             ("user default off\nprotected-mode no\n", "None/6379 Some(Password) Some(Never)"),
             ("port 0\ntls-port 6380\n", "None/6380 Some(Certificate) Some(Required)"),
-            ("aclfile /etc/redis/users.acl\n", "None/6379 None Some(Never)"),
+            ("aclfile /etc/redis/gone.acl\n", "None/6379 None Some(Never)"),
             ("BIND 10.4.0.9\n", "Some(10.4.0.9)/6379 None Some(Never)"),
         ] {
             let reading = of(text);
@@ -302,5 +365,32 @@ mod tests {
         }
         assert!(of("port 0\n").facts.served.is_empty());
         assert_eq!(of("colour red\n").ledger.notes.len(), 1);
+    }
+
+    #[test]
+    fn users_in_a_file_of_their_own() {
+        const CONFIG: &str = "bind 10.4.0.9\naclfile /etc/redis/users.acl\n";
+        for (users, wanted) in [
+            ("user default off\nuser ann on >sesame ~* +@all\n", "Some(Password)"),
+            ("user default on >sesame ~* +@all\n", "Some(Password)"),
+            (
+                "user default on #2bb80d537b1da3e38bd30361aa855686bde0eacd7162fef6a25fe97bf527a25b ~* +@all\n",
+                "Some(Password)",
+            ),
+            ("user default on nopass ~* +@all\n", "None"),
+        ] {
+            let config = Export::new(ExportId(0), "d/etc/redis/redis.conf", CONFIG.into());
+            let list = Export::new(ExportId(1), "d/etc/redis/users.acl", users.into());
+            assert_eq!(crate::recognise(&list).reader.map(|one| one.name), Some("redis-users"), "{users}");
+            let reading = read(&config, &ReadContext::of(vec![&config, &list]));
+            let served = &reading.facts.served[0];
+            assert_eq!(format!("{:?}", served.parts[0].login.value()), wanted, "{users}");
+            assert!(served.open.is_empty(), "{users}");
+            let held = read_users(&list);
+            assert_eq!(
+                held.facts.secrets.len() + held.facts.masked_places.len(),
+                users.matches(['>', '#']).count()
+            );
+        }
     }
 }

@@ -85,7 +85,7 @@ pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
 const DRIVERS: [&str; 9] =
     ["cassandra", "db2", "firebird", "freetds", "mongo", "mysql", "oracle", "postgresql", "sqlite"];
 
-/// Secrets of module `sql`: of the driver that it has, and none where it has no database (`rlm_sql_null`).
+/// Secrets of module `sql` for its driver; none without a database (`rlm_sql_null`).
 fn sql(export: &Export, section: &Section<'_>, reading: &mut Reading) {
     let stated = |name| section.item(name).map(|item| item.value);
     let driver = stated("driver").map(|driver| driver.trim_start_matches("rlm_sql_"));

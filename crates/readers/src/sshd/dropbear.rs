@@ -37,7 +37,7 @@ const IGNORED: [&str; 7] = [
 /// Options of the daemon that take a value (dropbear(8)).
 const WITH_VALUE: [&str; 12] = ["-b", "-c", "-d", "-D", "-G", "-I", "-K", "-p", "-P", "-r", "-T", "-W"];
 
-/// What the options come to.
+/// Effect of the options.
 #[derive(Default)]
 struct Options {
     ports: Vec<(String, Origin)>,

@@ -357,7 +357,7 @@ fn served(export: &Export, loaded: Loaded) -> Served {
     served
 }
 
-/// Settings that let clients in by outdated or unsafe means. What is not set is at a safe default since Samba 4.8.
+/// Settings that let clients in by outdated or unsafe means. Each has a safe default since Samba 4.8.
 fn weaknesses<'s>(
     global: &Values,
     shares: impl Iterator<Item = &'s Share>,

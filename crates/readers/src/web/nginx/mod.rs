@@ -242,7 +242,8 @@ fn account(all: &[Statement<'_>], book: &mut LineRecorder<'_>) {
     }
 }
 
-const JUDGED: [&str; 31] = [
+const JUDGED: [&str; 32] = [
+    "set_real_ip_from",
     "http",
     "server",
     "location",
@@ -479,6 +480,15 @@ fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
         let origin = sources.origins[0];
         Way { sources, asked: AuthRequirement::Nothing, origin }
     });
+    // A client whose word is taken for its address is whoever it likes (ngx_http_realip_module).
+    let by_address = by_address.map(|way| match believed(chain) {
+        Some(line) => {
+            let mut sources = Sources::everybody();
+            sources.origins = [line].into_iter().chain(way.sources.origins).collect();
+            Way { sources, asked: AuthRequirement::Nothing, origin: line }
+        }
+        None => way,
+    });
     let by_login = basic.map(|one| Way {
         sources: Sources::everybody(),
         asked: AuthRequirement::Password,
@@ -499,6 +509,13 @@ fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
         };
     }
     Some(all)
+}
+
+/// The line by which any client may state its own address in a header: `set_real_ip_from` for all of an IP version.
+fn believed(chain: &Chain<'_, '_, '_>) -> Option<Origin> {
+    let lists = chain.iter().rev().find_map(|block| block.by_name.get("set_real_ip_from"))?;
+    let all = |one: &&&Statement<'_>| matches!(one.value(), "0.0.0.0/0" | "::/0" | "0/0");
+    lists.iter().find(all).map(|one| one.origin)
 }
 
 /// The first matching rule decides; clients without a match are permitted, unless only listed clients are requested.
