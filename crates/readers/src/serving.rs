@@ -203,9 +203,18 @@ pub(crate) fn unquoted(text: &str) -> &str {
 /// The words of a line. Quotes of either kind hold a word together and do not belong to it; `#` at the beginning of a word ends
 /// the line.
 pub(crate) fn words(text: &str) -> Vec<&str> {
+    split(text, true)
+}
+
+/// The same where `#` begins a comment at the beginning of the line only, and belongs to a word elsewhere.
+pub(crate) fn words_of_statement(text: &str) -> Vec<&str> {
+    if text.trim_start().starts_with('#') { Vec::new() } else { split(text, false) }
+}
+
+fn split(text: &str, comments: bool) -> Vec<&str> {
     let mut found = Vec::new();
     let mut rest = text.trim_start();
-    while !rest.is_empty() && !rest.starts_with('#') {
+    while !(rest.is_empty() || comments && rest.starts_with('#')) {
         let end = match rest.as_bytes()[0] {
             quote @ (b'"' | b'\'') => match rest[1..].find(char::from(quote)) {
                 Some(end) => {
@@ -264,6 +273,8 @@ mod tests {
         assert_eq!(words(" a 'b c' \"d\" e#f # g"), ["a", "b c", "d", "e#f"]);
         assert_eq!(words("'open"), ["'open"]);
         assert!(words("# nothing").is_empty());
+        assert_eq!(words_of_statement(" a #b"), ["a", "#b"]);
+        assert!(words_of_statement(" # nothing").is_empty());
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! `redis.conf` (redis.conf of Redis 7, its comments): read and write access to the cache.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
-use crate::serving::{self, hold, is_known, truth, words};
+use crate::serving::{self, hold, is_known, truth, words_of_statement as words};
 use crate::telling::REDIS as TELLING;
 use crate::tls;
 use std::collections::BTreeMap;
@@ -260,7 +260,9 @@ fn read_users(export: &Export) -> Reading {
         let origin = export.origin_of(line.text.trim());
         let Some((name, rest)) = all.split_first() else { continue };
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-        if *name == "user" && !rest.is_empty() {
+        // A hash is SHA-256 in hexadecimal (redis.conf, ACL).
+        let cut = |rule: &&str| *rule == ">" || rule.starts_with('#') && rule.len() != 65;
+        if *name == "user" && !rest.is_empty() && !rest.iter().any(cut) {
             book.understood(origin);
             secrets(export, "user", rest, &mut reading);
         } else {

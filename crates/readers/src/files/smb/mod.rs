@@ -5,16 +5,18 @@
 
 #[cfg(test)]
 mod tests;
+mod values;
+mod weaknesses;
+
+use values::{Share, Values, get, yes};
 
 use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, Admitted, is_known, truth};
 use indexmap::IndexMap;
-use std::collections::BTreeMap;
-use std::sync::Arc;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::served::{
-    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource,
-    ServiceWeakness, Sources, TransportSecurity,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{Export, IpRange, LineClass, Origin, Protocol, Setting};
 
@@ -78,15 +80,6 @@ fn recognise(export: &Export) -> Recognition {
 /// A name in small letters without its blanks, as the program compares names.
 fn squashed(text: &str) -> String {
     text.chars().filter(|letter| !letter.is_whitespace()).flat_map(char::to_lowercase).collect()
-}
-
-/// Values by name, each with its line.
-type Values = BTreeMap<String, (Arc<str>, Origin)>;
-
-struct Share {
-    name: String,
-    values: Values,
-    origin: Origin,
 }
 
 #[derive(Default)]
@@ -318,15 +311,6 @@ fn include<'a>(
     }
 }
 
-fn get<'v>(values: &'v Values, key: &str) -> Option<(&'v str, Origin)> {
-    values.get(key).map(|(value, origin)| (&**value, *origin))
-}
-
-fn yes(values: &Values, key: &str) -> Option<(bool, Origin)> {
-    let (value, origin) = get(values, key)?;
-    Some((truth(value)?, origin))
-}
-
 fn list(text: &str) -> Vec<&str> {
     text.split([' ', ',', ';', '\t'])
         .map(|word| word.trim_matches('"'))
@@ -353,39 +337,8 @@ fn served(export: &Export, loaded: Loaded) -> Served {
             served.parts.push(part(share, global, &whole, &mut known));
         }
     }
-    served.weaknesses = weaknesses(global, loaded.shares.values());
+    served.weaknesses = weaknesses::of(global, loaded.shares.values());
     served
-}
-
-/// Settings that let clients in by outdated or unsafe means. Each has a safe default since Samba 4.8.
-fn weaknesses<'s>(
-    global: &Values,
-    shares: impl Iterator<Item = &'s Share>,
-) -> Vec<(ServiceWeakness, Origin)> {
-    let on = |key: &str, wanted: bool| yes(global, key).filter(|one| one.0 == wanted).map(|one| one.1);
-    let mut found = Vec::new();
-    found.extend(on("lanmanauth", true).map(|line| (ServiceWeakness::Lanman, line)));
-    let ntlm = get(global, "ntlmauth")
-        .filter(|(word, _)| truth(word) == Some(true) || word.eq_ignore_ascii_case("ntlmv1-permitted"));
-    found.extend(ntlm.map(|(_, line)| (ServiceWeakness::NtlmOne, line)));
-    found.extend(on("nullpasswords", true).map(|line| (ServiceWeakness::NullPasswords, line)));
-    found.extend(on("encryptpasswords", false).map(|line| (ServiceWeakness::ClearPasswords, line)));
-    // Only controllers of a domain serve Netlogon.
-    let controls = get(global, "serverrole")
-        .is_some_and(|(role, _)| role.to_ascii_lowercase().contains("controller"))
-        || on("domainlogons", true).is_some();
-    let open = get(global, "serverschannel")
-        .filter(|(word, _)| controls && (truth(word) == Some(false) || word.eq_ignore_ascii_case("auto")));
-    found.extend(open.map(|(_, line)| (ServiceWeakness::OpenNetlogon, line)));
-    // Where clients can make links (the extensions for UNIX, on by default), wide ones need this setting as well.
-    let insecure = on("allowinsecurewidelinks", true).filter(|_| on("unixextensions", false).is_none());
-    let wide = on("widelinks", true).or_else(|| {
-        shares
-            .into_iter()
-            .find_map(|share| yes(&share.values, "widelinks").filter(|one| one.0).map(|one| one.1))
-    });
-    found.extend(insecure.zip(wide).map(|(line, _)| (ServiceWeakness::WideLinks, line)));
-    found
 }
 
 /// Where it listens: everywhere, unless it is bound to the interfaces that are named.

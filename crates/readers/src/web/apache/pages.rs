@@ -5,7 +5,7 @@ use super::main_server::Main;
 use crate::angles::Directive;
 use crate::serving::truth;
 use crate::web::{Way, both, page, parts_of};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::served::{AuthRequirement, Remark, ServiceResource, Sources};
 use trevlin_model::{Origin, Setting};
 
@@ -134,6 +134,7 @@ pub(super) fn pages(
         }
     }
     wanted.extend(handed.iter().map(|(url, origin)| (url.clone(), String::new(), *origin)));
+    let believed = Believed::of(own, main);
     let mut seen: BTreeSet<String> = BTreeSet::new();
     let mut parts = Vec::new();
     for (url, folder, line) in wanted {
@@ -141,7 +142,7 @@ pub(super) fn pages(
         if !seen.insert(key) {
             continue;
         }
-        parts.extend(one_page(&url, &folder, line, &sections, own, &handed));
+        parts.extend(one_page(&url, &folder, line, &sections, own, &handed, &believed));
     }
     parts
 }
@@ -167,6 +168,7 @@ fn one_page(
     sections: &[&Directive<'_>],
     own: &[Directive<'_>],
     handed: &[(String, Origin)],
+    believed: &Believed<'_>,
 ) -> Vec<ServiceResource> {
     let mut said = Said::default();
     said.take(own);
@@ -203,7 +205,8 @@ fn one_page(
     if let Some(origin) = said.dav {
         part.writes = Setting::Stated { value: true, origin };
     }
-    let mut ways = said.ways();
+    let mut ways =
+        said.ways().map(|all| all.into_iter().map(|way| believed.applied(way)).collect::<Vec<_>>());
     if let Some(origin) = said.verify {
         let certificate = Way { sources: Sources::everybody(), asked: AuthRequirement::Certificate, origin };
         ways = Some(ways.map_or_else(
@@ -228,6 +231,59 @@ fn one_page(
             };
             vec![part]
         }
+    }
+}
+
+/// Headers that any client can send and that the server believes: conditions on them, and on addresses behind them, keep no client off.
+struct Believed<'a> {
+    /// The line by which any client may state its address in a header (mod_remoteip).
+    address: Option<Origin>,
+    /// Variables that a header sets (mod_setenvif), with the line.
+    variables: BTreeMap<&'a str, Origin>,
+}
+
+impl<'a> Believed<'a> {
+    fn of(own: &[Directive<'a>], main: &Main<'_, 'a>) -> Self {
+        let last =
+            |name: &'static str| own.iter().rev().find(|one| one.name == name).or_else(|| main.last(name));
+        let each = |name: &'static str| main.each(name).chain(own.iter().filter(move |one| one.name == name));
+        let proxies = || each("remoteipinternalproxy").chain(each("remoteiptrustedproxy"));
+        // Without a list every client counts as a proxy.
+        let any = proxies().next().is_none()
+            || proxies().any(|one| one.words.iter().any(|word| matches!(*word, "0.0.0.0/0" | "::/0")));
+        let address = last("remoteipheader").filter(|_| any).map(|one| one.origin);
+        let mut variables = BTreeMap::new();
+        for one in each("setenvif").chain(each("setenvifnocase")) {
+            // These attributes come from the connection or name the page (mod_setenvif, SetEnvIf).
+            const OF_SERVER: [&str; 6] = [
+                "remote_addr",
+                "remote_host",
+                "server_addr",
+                "request_uri",
+                "request_method",
+                "request_protocol",
+            ];
+            if let [attribute, _, set @ ..] = one.words.as_slice()
+                && !OF_SERVER.contains(&attribute.to_ascii_lowercase().as_str())
+            {
+                let names = set.iter().filter(|name| !name.starts_with('!'));
+                variables.extend(names.map(|name| (name.split('=').next().unwrap_or(name), one.origin)));
+            }
+        }
+        Self { address, variables }
+    }
+
+    /// A way as it is for a client that sends what is wanted.
+    fn applied(&self, way: Way) -> Way {
+        let variable = |name: &String| {
+            let name = name.strip_prefix("env ").or_else(|| name.strip_prefix("env="))?;
+            name.split_whitespace().find_map(|name| self.variables.get(name)).copied()
+        };
+        let by_header = way.sources.names.iter().find_map(variable);
+        let limited = !way.sources.is_everybody() && !way.sources.ranges.is_empty();
+        let Some(line) = by_header.or(self.address.filter(|_| limited)) else { return way };
+        let origins = [line].into_iter().chain(way.sources.origins).collect();
+        Way { sources: Sources { origins, ..Sources::everybody() }, origin: line, ..way }
     }
 }
 

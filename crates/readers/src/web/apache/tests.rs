@@ -82,6 +82,27 @@ fn pages_and_who_may() {
             &["/ any address Some(Nothing) Redirect"],
         ),
         ("RewriteRule ^ https://%{SERVER_NAME}%{REQUEST_URI}\n", &["/ any address Some(Nothing)"]),
+        // A variable that a header of the client sets, and an address that a header states.
+        (
+            "SetEnvIf X-Forwarded-For ^10\\.4\\. inner\n<Location />\nRequire env inner\n</Location>\n",
+            &["/ any address Some(Nothing)"],
+        ),
+        (
+            "SetEnvIf X-Key ^x inner=1\n<Location />\nOrder deny,allow\nDeny from all\nAllow from env=inner\n</Location>\n",
+            &["/ any address Some(Nothing)"],
+        ),
+        (
+            "SetEnvIf Remote_Addr ^10\\.4\\. inner\n<Location />\nRequire env inner\n</Location>\n",
+            &["/ env inner Some(Nothing)"],
+        ),
+        (
+            "RemoteIPHeader X-Forwarded-For\n<Location />\nRequire ip 10.4\n</Location>\n",
+            &["/ any address Some(Nothing)"],
+        ),
+        (
+            "RemoteIPHeader X-Forwarded-For\nRemoteIPInternalProxy 10.4.0.9\n<Location />\nRequire ip 10.4\n</Location>\n",
+            &["/ 10.4.0.0/16 Some(Nothing)"],
+        ),
         (
             "<Directory /var/www/drop>\nDav On\n</Directory>\n",
             &["/ any address Some(Nothing)", "/drop any address Some(Nothing) writes"],

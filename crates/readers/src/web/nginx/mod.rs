@@ -480,7 +480,7 @@ fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
         let origin = sources.origins[0];
         Way { sources, asked: AuthRequirement::Nothing, origin }
     });
-    // A client whose word is taken for its address is whoever it likes (ngx_http_realip_module).
+    // Where any client may state its address in a header, a list of addresses keeps none off (ngx_http_realip_module).
     let by_address = by_address.map(|way| match believed(chain) {
         Some(line) => {
             let mut sources = Sources::everybody();

@@ -71,7 +71,7 @@ fn pages_and_who_may() {
             &["/ any address Some(Nothing)", "/admin any address Some(Nothing) Administration writes"],
         ),
         ("location = /x { internal; }", &["/ any address Some(Nothing)"]),
-        // Where every client may state its own address, lists of addresses hold nobody up.
+        // Where every client may state its own address, lists of addresses keep no client off.
         ("allow 10.4.0.0/24; deny all; set_real_ip_from 0.0.0.0/0;", &["/ any address Some(Nothing)"]),
         ("allow 10.4.0.0/24; deny all; set_real_ip_from 10.4.0.9;", &["/ 10.4.0.0/24 Some(Nothing)"]),
     ] {
