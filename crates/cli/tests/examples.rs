@@ -62,7 +62,8 @@ fn secrets(text: &str) -> BTreeSet<String> {
         let secret = ["secret", "password", "private_key_password", "certificate_password"];
         let value = value.trim().trim_matches(['"', '\'']);
         let plain = value.len() >= 6 && value.bytes().all(|byte| byte.is_ascii_alphanumeric());
-        if secret.contains(&key.trim()) && plain && value.bytes().any(|byte| byte.is_ascii_digit()) {
+        // These values are words of the comments around them as well.
+        if secret.contains(&key.trim()) && plain && !["whatever", "password", "radsec"].contains(&value) {
             found.insert(value.to_owned());
         }
     }
@@ -109,7 +110,7 @@ fn logins_and_secrets_of_shipped_examples() {
             }
         }
         assert!(copied > 100, "the packages are not installed: {copied} files");
-        assert!(held.len() > 2, "{held:?}");
+        assert!(held.len() > 3, "{held:?}");
         let at = estate.to_str().unwrap();
         let (tunnels, logins) =
             (json(&["tunnels", at, "--format", "json"]), json(&["logins", at, "--format", "json"]));
@@ -133,7 +134,7 @@ fn logins_and_secrets_of_shipped_examples() {
         let copy = folder.path().join("copy");
         trevlin(&["scrub", "--into", copy.to_str().unwrap(), at]);
         let mut outputs =
-            vec![trevlin(&["audit", at, "--full"]), trevlin(&["report", at, "--format", "json"])];
+            vec![trevlin(&["audit", at, "--full"]), trevlin(&["audit", at, "--format", "json"])];
         outputs.extend(files(&copy).iter().filter_map(|file| fs::read_to_string(file).ok()));
         for secret in &held {
             assert!(outputs.iter().all(|text| !text.contains(secret.as_str())), "{secret} is in an output");
