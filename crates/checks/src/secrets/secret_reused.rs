@@ -92,7 +92,9 @@ fn of_logins(estate: &EstateMap, device: usize, day: i64) -> BTreeSet<Origin> {
 
 /// Whether a secret grants access: a line of a list without effect does not.
 fn in_use(one: &SecretRecord, of_logins: &BTreeSet<Origin>) -> bool {
-    !one.secret.is_placeholder() && (one.kind != SecretKind::LoginPassword || of_logins.contains(&one.origin))
+    // Seeds of one-time codes have a check of their own.
+    let judged = !one.secret.is_placeholder() && one.kind != SecretKind::CodeSeed;
+    judged && (one.kind != SecretKind::LoginPassword || of_logins.contains(&one.origin))
 }
 
 /// Whether a group has to be equal: a key shared by both ends, or one user's password in two places.
@@ -237,6 +239,14 @@ mod tests {
                         ("d/clients.conf", "client gate {\n ipaddr = 10.4.0.1\n secret = sesame\n}\n"),
                         ("e/etc/pam_radius_auth.conf", "10.4.0.9 sesame 3\n"),
                     ],
+                    &[],
+                ),
+                (
+                    "one seed for two users, which another check judges",
+                    &[(
+                        "d/etc/users.oath",
+                        "HOTP/T30 ann - 00a1b2c3d4e5f6071829\nHOTP/T30 bob - 00a1b2c3d4e5f6071829\n",
+                    )],
                     &[],
                 ),
                 (
