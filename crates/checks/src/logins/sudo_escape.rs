@@ -47,8 +47,6 @@ struct Table {
 #[serde(deny_unknown_fields)]
 struct Escape {
     programs: Vec<String>,
-    #[expect(dead_code, reason = "describes the row")]
-    gives: Gives,
     arguments: Option<String>,
     #[serde(default)]
     leading: bool,
@@ -57,15 +55,6 @@ struct Escape {
     how: String,
     #[expect(dead_code, reason = "states where the row comes from")]
     source: String,
-}
-
-#[derive(Deserialize, Clone, Copy, PartialEq, Eq)]
-#[serde(rename_all = "lowercase")]
-enum Gives {
-    /// It starts other programs.
-    Shell,
-    /// It writes files of the user's choice.
-    Files,
 }
 
 trevlin_model::table! { static ESCAPES: Table = "../../tables/sudo-escapes.toml"; }

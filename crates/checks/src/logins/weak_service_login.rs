@@ -43,7 +43,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             lines.entry(*weakness).or_default().push(*line);
         }
         for (weakness, lines) in lines {
-            let Case { severity, why, title, detail } = case(weakness);
+            let (severity, why, title, detail) = case(weakness);
             let verdict = one.fail_of(
                 CHECK.rated_at(severity, why),
                 &Sources::everybody(),
@@ -61,16 +61,9 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Severity and texts of a weakness.
-struct Case {
-    severity: Severity,
-    why: &'static str,
-    title: &'static str,
-    detail: &'static str,
-}
-
-fn case(weakness: ServiceWeakness) -> Case {
-    let (severity, why, title, detail) = match weakness {
+/// Severity of a weakness, its reason, and the texts of the finding: title and detail.
+fn case(weakness: ServiceWeakness) -> (Severity, &'static str, &'static str, &'static str) {
+    match weakness {
         ServiceWeakness::Lanman => (
             Severity::High,
             "any password is found in minutes from one login",
@@ -119,8 +112,7 @@ fn case(weakness: ServiceWeakness) -> Case {
             "uses keys with HMAC-MD5",
             "HMAC-MD5 is no longer to be used for signing DNS messages. Create new keys with `tsig-keygen -a hmac-sha256`.",
         ),
-    };
-    Case { severity, why, title, detail }
+    }
 }
 
 #[cfg(test)]

@@ -75,7 +75,6 @@ fn netrc(export: &Export) -> Reading {
                     }
                 }
                 _ => {
-                    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
                     let place = export.origin_of(text);
                     book.not_understood(
                         place,

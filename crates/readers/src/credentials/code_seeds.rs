@@ -1,7 +1,7 @@
 //! Seeds of one-time codes: the users file of pam_oath (`HOTP/T30 user pin seed …`) and the file that google-authenticator(1) writes in
 //! a home folder.
 
-use super::entries;
+use super::{entries, list};
 use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::hold;
 use trevlin_model::secret::SecretKind;
@@ -43,35 +43,22 @@ fn home_file(export: &Export) -> Option<&str> {
 }
 
 fn read(export: &Export) -> Reading {
+    let Some(seed) = home_file(export) else {
+        let expected = "expected `HOTP/T30 user pin seed`, the seed in hexadecimal";
+        return list(export, SecretKind::CodeSeed, expected, user_line);
+    };
     let mut reading = Reading::of(export);
     reading.ledger.set(1, export.line_count(), LineClass::Ignored);
-    if let Some(seed) = home_file(export) {
-        // The folder it lies in is the user's.
-        let user = export.path().rsplit('/').nth(1).unwrap_or("a user").to_owned();
-        hold(export, &mut reading.facts, seed, SecretKind::CodeSeed, &user);
-        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-        book.understood(export.origin_of(seed));
-        // Codes for emergencies, eight digits each, open the account as well.
-        for line in export.lines().skip(1) {
-            let text = line.text.trim();
-            if !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit()) {
-                reading.facts.masked_places.push(export.origin_of(text));
-            }
-        }
-        return reading;
-    }
-    for text in entries(export) {
-        let origin = export.origin_of(text);
-        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-        match user_line(text) {
-            Some((user, seed)) => {
-                book.understood(origin);
-                hold(export, &mut reading.facts, seed, SecretKind::CodeSeed, user);
-            }
-            None => {
-                book.not_understood(origin, "expected `HOTP/T30 user pin seed`, the seed in hexadecimal");
-                reading.facts.masked_places.push(origin);
-            }
+    // The folder it lies in is the user's.
+    let user = export.path().rsplit('/').nth(1).unwrap_or("a user").to_owned();
+    hold(export, &mut reading.facts, seed, SecretKind::CodeSeed, &user);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    book.understood(export.origin_of(seed));
+    // Codes for emergencies, eight digits each, open the account as well.
+    for line in export.lines().skip(1) {
+        let text = line.text.trim();
+        if !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit()) {
+            reading.facts.masked_places.push(export.origin_of(text));
         }
     }
     reading

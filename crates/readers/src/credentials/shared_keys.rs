@@ -1,9 +1,8 @@
 //! Keys that both ends of a tunnel share, in files of their own: static keys of OpenVPN (openvpn(8), --secret, --tls-auth, --tls-crypt) and
 //! lists of identities and keys for TLS (stunnel(8), PSKsecrets).
 
-use super::entries;
-use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
-use crate::serving::hold;
+use super::{entries, list};
+use crate::reader::{LineRecorder, Reader, Reading, Recognition};
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, LineClass, Secret, SecretRecord};
@@ -34,7 +33,10 @@ pub(crate) const TLS_KEYS: Reader = Reader {
             Recognition::No
         }
     },
-    read: read_list,
+    read: |export, _| {
+        let expected = "expected `identity:key`, the key of at least 16 characters";
+        list(export, SecretKind::PreSharedKey, expected, key_line)
+    },
 };
 
 /// The frame before the key: `-----BEGIN OpenVPN Static key V1-----`, `… tls-crypt-v2 client key-----`.
@@ -77,29 +79,10 @@ fn key_line(text: &str) -> Option<(&str, &str)> {
     (!identity.is_empty() && key.len() >= 16 && !key.contains(char::is_whitespace)).then_some((identity, key))
 }
 
-fn read_list(export: &Export, _: &ReadContext<'_>) -> Reading {
-    let mut reading = Reading::of(export);
-    reading.ledger.set(1, export.line_count(), LineClass::Ignored);
-    for text in entries(export) {
-        let origin = export.origin_of(text);
-        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-        match key_line(text) {
-            Some((identity, key)) => {
-                book.understood(origin);
-                hold(export, &mut reading.facts, key, SecretKind::PreSharedKey, identity);
-            }
-            None => {
-                book.not_understood(origin, "expected `identity:key`, the key of at least 16 characters");
-                reading.facts.masked_places.push(origin);
-            }
-        }
-    }
-    reading
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::ReadContext;
     use trevlin_model::ExportId;
 
     #[test]
