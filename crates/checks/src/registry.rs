@@ -89,6 +89,7 @@ pub const CHECKS: &[&Check] = &[
     &logins::nfs_no_root_squash::CHECK,
     &logins::no_group_restriction::CHECK,
     &logins::no_lockout::CHECK,
+    &logins::no_revocation::CHECK,
     &logins::no_session_limit::CHECK,
     &logins::psk_any_peer::CHECK,
     &logins::radius_client_network::CHECK,

@@ -1,5 +1,6 @@
 //! Connections of IKE and IPsec: authentication of both ends, and proposals (RFC 7296; RFC 2409 for IKEv1).
 
+use crate::certificate::CertificateFile;
 use crate::plan::Placed;
 use crate::{Origin, Setting};
 use serde::{Deserialize, Serialize};
@@ -100,6 +101,8 @@ pub struct AuthRound {
     pub identity: Option<(String, Origin)>,
     /// Limits on accepted certificates besides the identity: a pinned certificate or key, an authority, a group.
     pub narrowed: Option<Origin>,
+    /// Certificates that the connection names for this side: its own, or the authority that signs them.
+    pub certificates: Vec<CertificateFile>,
 }
 
 impl AuthRound {
@@ -322,7 +325,12 @@ mod tests {
             [(None, true), (Some("%any"), true), (Some("%fromcert"), true), (Some("@a.example"), false)]
         {
             let identity = identity.map(|name: &str| (name.to_owned(), origin));
-            let round = AuthRound { proof: Setting::Default(Vec::new()), identity, narrowed: None };
+            let round = AuthRound {
+                proof: Setting::Default(Vec::new()),
+                identity,
+                narrowed: None,
+                certificates: Vec::new(),
+            };
             assert_eq!(round.anybody(), anybody);
         }
     }

@@ -73,5 +73,5 @@ pub use setting::{DefaultValue, Setting};
 pub use table::read_table;
 pub use tunnel::{
     AlternativeLogin, CertificateRequirement, ClientAuthentication, Listener, PasswordCheck, PasswordSource,
-    Reference, Tunnel, TunnelFamily, TunnelRole,
+    Reference, Revocation, Tunnel, TunnelFamily, TunnelRole,
 };

@@ -128,8 +128,11 @@ pub struct Offer {
     pub part: OfferPart,
     /// Whose names.
     pub spelling: Spelling,
-    /// The algorithms.
+    /// The algorithms, in the order of the file.
     pub algorithms: Vec<Offered>,
+    /// Whether this end's order decides, so that of all that both ends have its first is agreed on.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub own_order: bool,
     /// Information that the exports do not contain, as a request, and the role of the algorithm concerned.
     pub open: Option<(AlgorithmRole, String)>,
     /// The line to point at.

@@ -1,5 +1,6 @@
 //! RADIUS servers: who may ask them (RFC 2865).
 
+use crate::offer::Offer;
 use crate::{IpRange, Origin, SecretRecord, Setting, TunnelFamily};
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
@@ -174,8 +175,8 @@ pub struct EapSettings {
     pub default_method: Option<(String, Origin)>,
     /// Methods that are set up.
     pub methods: Vec<(String, Origin)>,
-    /// Oldest version of TLS that is taken.
-    pub tls_min_version: Option<(String, Origin)>,
+    /// Versions of TLS, and ciphers, that methods with TLS accept: one offer for each set of such settings.
+    pub offers: Vec<Offer>,
     /// The line that opens it.
     pub origin: Origin,
 }

@@ -1,6 +1,6 @@
 //! Tunnels that accept clients or connect sites.
 
-use crate::certificate::CertificateFile;
+use crate::certificate::{CertificateFile, CertificateUse};
 use crate::ipsec::IpsecConnection;
 use crate::offer::Offer;
 use crate::plan::AddressPlan;
@@ -182,6 +182,19 @@ pub struct ClientAuthentication {
     pub alternatives: Vec<AlternativeLogin>,
     /// A key that both ends share, in place of logins.
     pub shared_key: Option<Origin>,
+    /// How revoked certificates of clients are recognised, where anything is set for it.
+    pub revocation: Option<Revocation>,
+}
+
+/// What a server consults about revoked certificates: a list (RFC 5280, 5) or a responder (RFC 6960).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Revocation {
+    /// Whether a certificate is refused where neither is at hand.
+    pub strict: bool,
+    /// The line.
+    pub origin: Origin,
 }
 
 /// Something that this tunnel's configuration refers to and that no export holds.
@@ -266,6 +279,16 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
+    /// The certificates for a purpose that it names or holds; of an IPsec connection those of the rounds of the side that has them.
+    pub fn certificates_for(&self, purpose: CertificateUse) -> impl Iterator<Item = &CertificateFile> {
+        let rounds = self.ipsec.as_deref().map(|ipsec| match purpose {
+            CertificateUse::Own => &ipsec.local,
+            CertificateUse::Authority => &ipsec.remote,
+        });
+        let of_rounds = rounds.into_iter().flatten().flat_map(|round| &round.certificates);
+        self.certificates.iter().chain(of_rounds).filter(move |file| file.purpose == purpose)
+    }
+
     /// The kind of tunnel, as it precedes a name: `OpenVPN server`, `IPsec connection`.
     #[must_use]
     pub fn kind_name(&self) -> String {

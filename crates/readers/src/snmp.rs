@@ -105,6 +105,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             part: OfferPart::Data,
             spelling: Spelling::NetSnmp,
             algorithms: state.algorithms,
+            own_order: false,
             open: None,
             origin,
         });

@@ -9,8 +9,8 @@ use serde::Deserialize;
 use std::net::IpAddr;
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::{
-    CertificateRequirement, Export, LineClass, Listener, Origin, Protocol, Setting, Tunnel, TunnelFamily,
-    TunnelRole,
+    CertificateRequirement, Export, LineClass, Listener, Origin, Protocol, Revocation, Setting, Tunnel,
+    TunnelFamily, TunnelRole,
 };
 
 /// The reader.
@@ -137,6 +137,13 @@ fn tunnel(export: &Export, said: &Said<'_, '_>) -> Option<Tunnel> {
         ),
     };
     tunnel.proof.certificate = Some(demand);
+    // A responder that does not answer refuses the client unless `OCSPrequire` is off (stunnel(8)).
+    let list = ["CRLfile", "CRLpath"].iter().find_map(|key| said.get(key));
+    let responder = said.get("OCSP").map(|(_, origin)| origin).or_else(|| said.yes("OCSPaia"));
+    let lenient = said.get("OCSPrequire").is_some_and(|(value, _)| value.eq_ignore_ascii_case("no"));
+    tunnel.proof.revocation = list
+        .map(|(_, origin)| Revocation { strict: true, origin })
+        .or(responder.map(|origin| Revocation { strict: !lenient, origin }));
     tunnel.proof.shared_key = said.get("PSKsecrets").map(|(_, origin)| origin);
     let options: Vec<String> = said.all("options").into_iter().map(|(value, _)| value.to_owned()).collect();
     let both = said.get("sslVersion").filter(|(value, _)| *value != "all");

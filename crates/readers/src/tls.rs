@@ -10,7 +10,7 @@ use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 const KINDS: [&[&str]; 5] = [&["VERS-"], &["CIPHER-"], &["MAC-"], &["KX-"], &["GROUP-", "CURVE-"]];
 
 fn offer(spelling: Spelling, origin: Origin) -> Offer {
-    Offer { part: OfferPart::Control, spelling, algorithms: Vec::new(), open: None, origin }
+    Offer { part: OfferPart::Control, spelling, algorithms: Vec::new(), own_order: false, open: None, origin }
 }
 
 /// The keyword whose list another keyword's is, but for its order.
@@ -69,7 +69,7 @@ pub(crate) fn gnutls(text: &str, origin: Origin) -> Offer {
             _ => ("", piece),
         };
         match sign {
-            "%" => {}
+            "%" => offer.own_order |= name == "SERVER_PRECEDENCE",
             "@" => {
                 offer.open = Some((
                     AlgorithmRole::Protocol,

@@ -65,6 +65,22 @@ mod tests {
             let text = format!("{line}\n[a]\naccept = 443\nconnect = 10.4.0.9:80\n");
             run(&CHECK, &[(line, &[("d/stunnel.conf", &text)], &[wanted])]);
         }
+        // The versions that methods with TLS accept (FreeRADIUS, mods-available/eap).
+        for (lines, wanted) in [
+            ("tls_min_version = \"1.0\"", "fail medium d eap:3"),
+            ("tls_min_version = \"1.2\"", "pass d"),
+            ("tls_min_version = \"1.0\"\ndisable_tlsv1 = yes\ndisable_tlsv1_1 = yes", "pass d"),
+            ("tls_min_version = \"1.0\"\ndisable_tlsv1 = yes", "fail medium d eap:3"),
+            ("# tls_min_version = \"1.0\"", "pass d"),
+        ] {
+            let text =
+                format!("eap {{\n tls-config common {{\n{lines}\n }}\n tls {{\n tls = common\n }}\n}}\n");
+            run(&CHECK, &[(lines, &[("d/mods-enabled/eap", &text)], &[wanted])]);
+        }
+        let old = "eap {\n tls {\n private_key_file = k.pem\n tls_min_version = 1.1\n }\n}\n";
+        run(&CHECK, &[("in the method itself", &[("d/mods-enabled/eap", old)], &["fail medium d eap:4"])]);
+        let without = "eap {\n md5 {\n }\n}\n";
+        run(&CHECK, &[("no method with TLS", &[("d/mods-enabled/eap", without)], &[])]);
         let sites = "http {\n    ssl_protocols TLSv1 TLSv1.2;\n    server { listen 443 ssl; server_name a.example; }\n    server { listen 443 ssl; \
                      server_name b.example; }\n    server { listen 443 ssl; server_name c.example; ssl_protocols TLSv1.2; }\n}\n";
         let wanted = &["fail medium d nginx.conf:2", "pass d"];

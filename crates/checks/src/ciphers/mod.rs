@@ -19,7 +19,7 @@ pub(super) mod weak_integrity;
 pub(super) mod weak_key_exchange;
 
 use crate::check::{Answer, Check, Fail, Verdict};
-use crate::subject::Subject;
+use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::crypto::algorithms::{Algorithm, lookup};
 use trevlin_analysis::map::EstateMap;
@@ -38,17 +38,34 @@ struct Known<'a> {
     offer: &'a Offer,
     offered: &'a Offered,
     algorithm: &'static Algorithm,
+    /// Whether this end takes it before all others of its role.
+    first: bool,
 }
 
-/// Severity: one level lower for defaults of the program, which are mostly its last choice.
+/// Severity: one level lower for defaults of the program, which are mostly its last choice, and one higher for a stated cipher or group that
+/// this end prefers, since current peers then agree on it as well.
 fn severity(one: &Known<'_>) -> Severity {
     let severity = one.algorithm.status.severity().unwrap_or(Severity::Low);
     match (severity, one.offered.default) {
         (Severity::High, Some(_)) => Severity::Medium,
         (Severity::Medium, Some(_)) => Severity::Low,
         (Severity::Low, Some(_)) => Severity::Info,
+        (Severity::Medium, None) if one.first => Severity::High,
         (severity, _) => severity,
     }
+}
+
+/// Whether an end takes an algorithm before all others of its role. Version 1.3 of TLS has suites of its own, on which current peers
+/// agree whatever the list for older versions says.
+fn is_first(offer: &Offer, offered: &Offered, algorithm: &Algorithm) -> bool {
+    let same_role = |one: &&Offered| {
+        lookup(offer.spelling, one.role, &one.name).is_none_or(|known| known.role() == algorithm.role())
+    };
+    offer.own_order
+        && matches!(algorithm.role(), AlgorithmRole::Encryption | AlgorithmRole::KeyExchange)
+        && offered.versions.is_none()
+        && !offer.algorithms.iter().any(|one| one.name.ends_with("TLSv1.3") || one.name == "VERS-TLS1.3")
+        && offer.algorithms.iter().find(same_role).is_some_and(|one| std::ptr::eq(one, offered))
 }
 
 /// Judges what every tunnel, and every SSH server, offers of some roles: the weakest that may be agreed on counts.
@@ -87,6 +104,12 @@ fn judge(
             |name: &str, offers: &[&Offer]| tunnel(check, estate, name, offers, roles, what, unknown_names);
         answers
             .extend(by_line(offering, judge).into_iter().map(|(one, verdict)| Answer::new(at, one, verdict)));
+        for settings in device.facts.eap_settings.iter().filter(|one| !one.offers.is_empty()) {
+            let offers: Vec<&Offer> = settings.offers.iter().collect();
+            let verdict =
+                tunnel(check, estate, "EAP on the RADIUS server", &offers, roles, what, unknown_names);
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Eap), verdict));
+        }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let offers = shell(server);
             if !offers.is_empty() {
@@ -160,6 +183,7 @@ fn shell(server: &SshServer) -> Vec<Offer> {
             part: OfferPart::Data,
             spelling: Spelling::OpenSsh,
             algorithms,
+            own_order: false,
             open: None,
             origin,
         });
@@ -182,7 +206,8 @@ fn tunnel(
         for offered in &offer.algorithms {
             match lookup(offer.spelling, offered.role, &offered.name) {
                 Some(algorithm) if roles.contains(&algorithm.role()) => {
-                    known.push(Known { offer, offered, algorithm });
+                    let first = is_first(offer, offered, algorithm);
+                    known.push(Known { offer, offered, algorithm, first });
                 }
                 Some(_) => {}
                 // An algorithm in no table raises one request, where encryption is judged.
@@ -267,6 +292,9 @@ fn fail(
     let better = known.len() > weak.len();
     let why = match (better, worst.offered.default) {
         (_, Some(_)) => "it is the default where nothing is set",
+        (true, None) if worst.first => {
+            "it stands first in the order that decides, so peers that know stronger ones agree on it as well"
+        }
         (true, None) => "stronger algorithms are offered as well, and the peer may choose",
         (false, None) => "nothing stronger is offered",
     };

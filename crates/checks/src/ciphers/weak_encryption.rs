@@ -18,7 +18,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Offer only AES-GCM and ChaCha20-Poly1305. Where a legacy device needs a legacy cipher, give it a separate \
           connection until it is replaced.",
     judged: "Fails where an algorithm that may be negotiated is broken, deprecated or being phased out according to the \
-             algorithm table, even among stronger ones. Undetermined where a name is not in the table, and where the version \
+             algorithm table, even among stronger ones; a deprecated one is graded high where it is the first choice of the end whose order decides. Undetermined where a name is not in the table, and where the version \
              decides the default. Commented lines, and lists that a later line replaces, do not count.",
     references: &[
         "RFC 8221, 5",
@@ -49,6 +49,7 @@ mod tests {
                 &["fail medium d s.conf:4"][..],
             ),
             ("in a comment", "data-ciphers AES-256-GCM\n#data-ciphers-fallback BF-CBC", &["pass d"]),
+            ("first in the server's order", "data-ciphers BF-CBC:AES-256-GCM", &["fail high d s.conf:3"]),
             ("none at all", "data-ciphers AES-256-GCM:none", &["fail high d s.conf:3"]),
             ("stated, for versions up to 2.5", "cipher BF-CBC", &["fail medium d s.conf:3"]),
             (
@@ -61,6 +62,18 @@ mod tests {
         ] {
             let text = format!("dev tun\nserver 10.88.0.0 255.255.255.0\n{lines}\n");
             run(&CHECK, &[(name, &[("d/s.conf", &text)], wanted)]);
+        }
+        // The server's order counts where it says so, and version 1.3 has suites of its own.
+        for (order, versions, wanted) in [
+            ("on", "TLSv1.2", "fail high d nginx.conf:4"),
+            ("off", "TLSv1.2", "fail medium d nginx.conf:4"),
+            ("on", "TLSv1.2 TLSv1.3", "fail medium d nginx.conf:4"),
+        ] {
+            let text = format!(
+                "http {{\n ssl_protocols {versions};\n ssl_prefer_server_ciphers {order};\n ssl_ciphers \
+                 DES-CBC3-SHA:ECDHE-RSA-AES128-GCM-SHA256;\n server {{ listen 443 ssl; }}\n}}\n"
+            );
+            run(&CHECK, &[(order, &[("d/etc/nginx/nginx.conf", &text)], &[wanted])]);
         }
         for (name, line, wanted) in [
             ("added to the shell's own list", "Ciphers +3des-cbc", &["fail medium d sshd_config:2"][..]),
@@ -76,6 +89,16 @@ mod tests {
                 "conn c\n\tauto=add\n\tike=aes256-sha256-ecp256,3des-sha1-modp1024\n",
                 &["fail medium d ipsec.conf:3"][..],
             ),
+            (
+                "before better ones",
+                "conn c\n\tauto=add\n\tike=3des-sha1-modp1024,aes256-sha256-ecp256!\n",
+                &["fail high d ipsec.conf:3"],
+            ),
+            (
+                "the second of its proposal",
+                "conn c\n\tauto=add\n\tike=aes256-3des-sha1-ecp256!\n",
+                &["fail medium d ipsec.conf:3"],
+            ),
             ("no encryption", "conn c\n\tauto=add\n\tesp=null-sha256\n", &["fail high d ipsec.conf:3"]),
             (
                 "inherited and replaced",
@@ -85,7 +108,7 @@ mod tests {
             (
                 "inherited",
                 "conn %default\n\tesp=3des-md5\n\tike=aes256gcm16-prfsha384-ecp384!\nconn c\n\tauto=add\n",
-                &["fail medium d ipsec.conf:2"],
+                &["fail high d ipsec.conf:2"],
             ),
             ("the daemon's own list", "conn c\n\tauto=add\n", &["fail low d ipsec.conf:1"]),
             (

@@ -19,7 +19,7 @@ pub(crate) const CHECK: Check = Check {
           1024 bits and less are within reach of well-funded attackers through precomputation.",
     fix: "Offer elliptic curves of 256 bits or more, Curve25519, or MODP groups of 3072 bits or more.",
     judged: "Fails where a group or curve that may be negotiated is broken, deprecated or being phased out according to the \
-             algorithm table, even among stronger ones, and where a file of Diffie-Hellman parameters has fewer than 2048 \
+             algorithm table, even among stronger ones (a deprecated one is graded high where it is the first choice of the end whose order decides), and where a file of Diffie-Hellman parameters has fewer than 2048 \
              bits. Does not apply to tunnels whose key exchange is not analysed.",
     references: &[
         "RFC 8247, 2.4",
@@ -81,12 +81,17 @@ data-ciphers AES-256-GCM
             (
                 "1024 bits",
                 "conn c\n\tauto=add\n\tike=aes256-sha256-modp1024!\n",
-                &["fail medium d ipsec.conf:3"][..],
+                &["fail high d ipsec.conf:3"][..],
             ),
             (
                 "768 bits among better ones",
                 "conn c\n\tauto=add\n\tike=aes256-sha256-ecp384,aes256-sha256-modp768\n",
                 &["fail high d ipsec.conf:3"],
+            ),
+            (
+                "the second choice",
+                "conn c\n\tauto=add\n\tike=aes256-sha256-ecp384,aes256-sha256-modp1024!\n",
+                &["fail medium d ipsec.conf:3"],
             ),
             ("current", "conn c\n\tauto=add\n\tike=aes256-sha256-ecp384-ke1_mlkem768\n", &["pass d"]),
         ] {

@@ -1,8 +1,9 @@
 //! Client certificates of an external CA are accepted.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::logins::capital;
 use crate::subject::Subject;
-use trevlin_analysis::crypto::certificates::of_tunnel;
+use trevlin_analysis::crypto::certificates::{of_tunnel, trusts_a_folder};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -19,7 +20,7 @@ pub(crate) const CHECK: Check = Check {
           and a CA of another organisation issues them without your control.",
     fix: "Sign client certificates with a CA of your own, trust that CA alone, and maintain a revocation list.",
     judged: "Fails where a tunnel trusts the public CA store of the system, or a bundle like it. Where the estate file names \
-             the organisation, a CA certificate of another organisation leads to an information request. Undetermined where \
+             the organisation, a CA certificate of another organisation leads to an information request. An IPsec connection that names no CA trusts every one in the folder of the daemon. Undetermined where \
              the file was not exported, unless its path identifies it.",
     references: &["RFC 5280, 6.1", "NIST SP 800-52 Rev. 2, 3.5"],
     controls: &[Control::grundschutz("NET.3.3.A9")],
@@ -53,8 +54,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 }
 
 fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
-    let named = tunnel.certificates.iter().find(|file| file.purpose == CertificateUse::Authority)?;
-    let store = named.path.as_deref().is_some_and(|path| STORES.contains(&path));
+    let named = tunnel.certificates_for(CertificateUse::Authority).next();
+    if named.is_none() && !trusts_a_folder(tunnel) {
+        return None;
+    }
+    let store = named.filter(|file| file.path.as_deref().is_some_and(|path| STORES.contains(&path)));
     let fail = |detail: String, evidence| {
         Verdict::Fail(Fail {
             rating: CHECK.rated("any public certificate grants access"),
@@ -63,7 +67,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
             evidence,
         })
     };
-    if store {
+    if let Some(named) = store {
         let path = named.path.as_deref().unwrap_or_default();
         return Some(fail(format!("`{path}` is the public CA store of the system."), vec![named.origin]));
     }
@@ -100,7 +104,18 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
         );
         return Some(Verdict::ask(ask, vec![*origin, one.origin]));
     }
-    Some(if found.is_empty() { Verdict::DoesNotApply } else { Verdict::Pass })
+    Some(match (found.is_empty(), named) {
+        (false, _) => Verdict::Pass,
+        (true, Some(_)) => Verdict::DoesNotApply,
+        (true, None) => {
+            let ask = format!(
+                "Please provide the CA certificates in `/etc/swanctl/x509ca` or `/etc/ipsec.d/cacerts`: {} names no CA, so \
+                 each of them may sign its clients.",
+                capital(&tunnel.name)
+            );
+            Verdict::ask(ask, vec![tunnel.origin])
+        }
+    })
 }
 
 /// Whether an organisation's name shares a word with ours.
@@ -133,6 +148,19 @@ mod tests {
         }
         let store = server("/etc/ssl/certs/ca-certificates.crt");
         run(&CHECK, &[("the system's store", &[("d/s.conf", &store)], &["fail high d s.conf:3"])]);
+        // A connection that names no authority trusts all in the daemon's folder, one that pins a certificate none.
+        let connection =
+            |line: &str| format!("conn c\n\tauto=add\n\tright=%any\n\trightsourceip=10.9.0.0/24\n{line}");
+        for (name, line, ca, wanted) in [
+            ("the daemon's folder", "", Some(pem("authority")), &["pass d"][..]),
+            ("not exported", "", None, &["ask d"]),
+            ("pinned", "\trightcert=c.pem\n", None, &[]),
+        ] {
+            let text = connection(line);
+            let mut files = vec![("d/etc/ipsec.conf", text.as_str())];
+            files.extend(ca.map(|ca| ("d/etc/ipsec.d/cacerts/ca.pem", ca)));
+            run(&CHECK, &[(name, &files, wanted)]);
+        }
         let bundle = pem("authority").repeat(14);
         run(
             &CHECK,

@@ -18,6 +18,7 @@ pub(super) mod nfs_export_any_host;
 pub(super) mod nfs_no_root_squash;
 pub(super) mod no_group_restriction;
 pub(super) mod no_lockout;
+pub(super) mod no_revocation;
 pub(super) mod no_session_limit;
 pub(super) mod psk_any_peer;
 pub(super) mod radius_client_network;

@@ -8,6 +8,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
 use trevlin_model::certificate::Certificate;
+use trevlin_model::{Tunnel, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -20,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Renew the certificate before it expires, and monitor the next expiry date. Delete certificates that are no longer \
           used.",
     judged: "Fails where the audit date (`--as-of`, otherwise today) is outside the validity period, or within 30 days of \
-             its end. Public CAs in the CA store of a system are not judged, since updates of the system renew them.",
+             its end. Undetermined where an IPsec connection names a certificate that was not exported. Public CAs in the CA store of a system are not judged, since updates of the system renew them.",
     references: &["RFC 5280, 4.1.2.5", "NIST SP 800-52 Rev. 2, 3.2"],
     controls: &[Control::grundschutz("CON.1.A9")],
     run: Run::Map(run),
@@ -39,6 +40,10 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
                 Verdict::ask(ask, vec![block.origin]),
             ));
         }
+        for tunnel in estate.devices[at].facts.running() {
+            answers
+                .extend(missing(estate, at, tunnel).map(|ask| Answer::new(at, Subject::tunnel(tunnel), ask)));
+        }
         for one in own(estate, at) {
             let path = estate.export(one.origin.export).path();
             answers.push(Answer::new(
@@ -49,6 +54,24 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// The request for the first certificate that an IPsec connection names and that was not exported: its own, or a pinned one of the other
+/// end. Certificates of servers are asked for where their names are judged.
+fn missing(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
+    let ipsec = tunnel.ipsec.as_deref()?;
+    let served = tunnel.role == TunnelRole::Server && tunnel.accepts_clients();
+    let own = ipsec.local.iter().filter(|_| !served);
+    let mut files = own.chain(&ipsec.remote).flat_map(|round| &round.certificates);
+    let (path, origin) = files.find_map(|file| {
+        let path = file.path.as_deref()?;
+        estate.find(at, path, file.origin.export).is_none().then_some((path, file.origin))
+    })?;
+    let ask = format!(
+        "Please provide the certificate `{path}`, without its private key: its validity and key decide whether {} is protected.",
+        tunnel.name
+    );
+    Some(Verdict::ask(ask, vec![origin]).wanting(path))
 }
 
 fn judge(one: &Certificate, today: Date, thresholds: &Thresholds) -> Verdict {
@@ -100,6 +123,19 @@ mod tests {
         ] {
             run(&CHECK, &[(name, &[("d/c.pem", pem(name))], wanted)]);
         }
+        let connection = "conn c\n\tauto=start\n\tright=192.0.2.9\n\tleftcert=c.pem\n";
+        let named = ("d/etc/ipsec.conf", connection);
+        run(
+            &CHECK,
+            &[
+                (
+                    "of a connection",
+                    &[named, ("d/etc/ipsec.d/certs/c.pem", pem("expired"))],
+                    &["fail medium d c.pem:1"],
+                ),
+                ("named and not exported", &[named], &["ask d"]),
+            ],
+        );
         run(
             &CHECK,
             &[("a store of public authorities", &[("d/etc/ssl/certs/c.pem", pem("old-authority"))], &[])],

@@ -217,7 +217,9 @@ pub(super) fn served(values: &Values, exported: bool, origin: Origin) -> Served 
         }
     }
     if let Some(line) = tls {
-        served.offers.push(offer(values, line));
+        let off = |(text, _): &(String, Origin)| matches!(text.as_str(), "off" | "false" | "no" | "0");
+        let own_order = !values.get("ssl_prefer_server_ciphers").is_some_and(off);
+        served.offers.push(Offer { own_order, ..offer(values, line) });
     }
     served
 }

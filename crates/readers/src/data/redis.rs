@@ -209,6 +209,7 @@ fn served(state: &State<'_>, origin: Origin) -> Served {
             .map(|(list, at)| list.split_whitespace().map(|one| (one, at)).collect())
             .unwrap_or_default();
         let mut offer = tls::listed(get("tls-ciphers"), &versions, line);
+        offer.own_order = get("tls-prefer-server-ciphers").is_some_and(|(text, _)| text == "yes");
         if versions.is_empty() {
             offer.algorithms.extend(["TLSv1.2", "TLSv1.3"].map(|name| Offered {
                 name: name.into(),

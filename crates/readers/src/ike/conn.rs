@@ -1,9 +1,11 @@
 //! Settings of one connection of an `ipsec.conf`, with the defaults of the daemon that reads the file.
 
 use super::proposals::{offer, strongswan_line};
-use super::{pool, seconds, selectors, swanctl};
+use super::{certificate_file, pool, seconds, selectors, swanctl};
 use crate::addresses;
 use std::collections::BTreeMap;
+use trevlin_model::Revocation;
+use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::{AddressPlan, FixedAddress};
@@ -24,6 +26,9 @@ pub(super) type ByName<'s, 'a> = BTreeMap<&'a str, Vec<&'s Conn<'a>>>;
 
 /// Under which name `config setup` is kept.
 pub(super) const SETUP: &str = "config setup";
+
+/// Under which name the sections of authorities are kept.
+pub(super) const AUTHORITY: &str = "ca section";
 
 /// Settings of one connection.
 #[derive(Clone, Copy)]
@@ -128,12 +133,18 @@ impl<'a> Said<'_, 'a> {
             None => Setting::default_of(IkeProof::PublicKey, self.daemon.name(), "ipsec.conf(5), authby"),
         };
         let certificate = ["cert", "ca", "groups", "certpolicy", "sigkey", "rsasigkey", "ecdsakey", "ckaid"];
-        rounds.push(AuthRound { proof, identity: identity("id"), narrowed: narrowed(&certificate) });
+        rounds.push(AuthRound {
+            proof,
+            identity: identity("id"),
+            narrowed: narrowed(&certificate),
+            certificates: self.certificates(&key("cert")),
+        });
         if let Some((text, origin)) = get("auth2") {
             rounds.push(AuthRound {
                 proof: Setting::Stated { value: self.proof(text), origin },
                 identity: identity("id2"),
                 narrowed: narrowed(&["cert2", "ca2", "groups2"]),
+                certificates: self.certificates(&key("cert2")),
             });
         }
         // The login of IKEv1: the requiring side is stated by `xauth` (strongSwan) or by the side itself (Libreswan).
@@ -158,6 +169,7 @@ impl<'a> Said<'_, 'a> {
                 proof: Setting::Stated { value, origin },
                 identity: None,
                 narrowed: None,
+                certificates: Vec::new(),
             });
         }
         if let Some((value, origin)) = get("autheap").filter(|(value, _)| *value != "none") {
@@ -166,9 +178,42 @@ impl<'a> Said<'_, 'a> {
                 proof: Setting::Stated { value, origin },
                 identity: None,
                 narrowed: None,
+                certificates: Vec::new(),
             });
         }
         rounds
+    }
+
+    /// Files of certificates that a key names; the daemon looks for a bare name in its own folder, and a name that begins with `%` is on a
+    /// smartcard. Libreswan keeps certificates in a database, and the key names them there.
+    fn certificates(&self, key: &str) -> Vec<CertificateFile> {
+        let Some((text, origin)) = self.get(key).filter(|_| self.daemon != IkeDaemon::Libreswan) else {
+            return Vec::new();
+        };
+        let files = text.split(',').map(str::trim).filter(|name| !name.is_empty() && !name.starts_with('%'));
+        files.map(|name| certificate_file(CertificateUse::Own, name, "/etc/ipsec.d/certs", origin)).collect()
+    }
+
+    /// How the daemon recognises revoked certificates: the policy of the daemon as a whole, or addresses of lists and responders (ipsec.conf(5),
+    /// strictcrlpolicy, crluri, ocspuri).
+    pub(super) fn revocation(&self) -> Option<Revocation> {
+        let policies = ["strictcrlpolicy", "crl-strict", "ocsp-strict"].into_iter();
+        let strict = policies
+            .filter_map(|key| lookup(self.all, SETUP, key, 0))
+            .find(|(value, _)| matches!(*value, "yes" | "ifuri"))
+            .map(|(_, origin)| Revocation { strict: true, origin });
+        // A section of an authority counts where it is loaded.
+        strict.or_else(|| {
+            let sections = self.all.get(AUTHORITY)?.iter();
+            let mut loaded = sections
+                .filter(|one| one.lines.iter().any(|(key, value, _)| *key == "auto" && *value != "ignore"));
+            loaded
+                .find_map(|one| {
+                    let named = |key: &str| ["crluri", "ocspuri"].iter().any(|begin| key.starts_with(begin));
+                    one.lines.iter().find(|(key, ..)| named(key))
+                })
+                .map(|(_, _, origin)| Revocation { strict: false, origin: *origin })
+        })
     }
 
     fn proof(&self, text: &str) -> IkeProof {

@@ -4,7 +4,7 @@
 //! `conn %default` applies to every connection; `also` includes the lines of another section. The left side is considered the local end, as
 //! both daemons do where neither address is local.
 
-use super::conn::{ByName, Conn, SETUP, Said};
+use super::conn::{AUTHORITY, ByName, Conn, SETUP, Said};
 use super::{finish, strongswan_conf, tell};
 use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use serde::Deserialize;
@@ -183,7 +183,12 @@ fn sections<'a>(
                     all.push(Conn { name: SETUP, lines: Vec::new(), origin });
                     book.class(origin, LineClass::Ignored);
                 }
-                ["ca", _] | ["version", _] => book.class(origin, LineClass::Ignored),
+                ["ca", _] => {
+                    taken = true;
+                    all.push(Conn { name: AUTHORITY, lines: Vec::new(), origin });
+                    book.class(origin, LineClass::Ignored);
+                }
+                ["version", _] => book.class(origin, LineClass::Ignored),
                 ["include", path] => {
                     book.class(origin, LineClass::Ignored);
                     if let Some(why) = around.missing_include(path, export) {
@@ -257,7 +262,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         };
         if conn.name == SETUP && !OF_SETUP.contains(&line.0) {
             book.not_understood(line.2, "not a known setting of `config setup`; check its spelling");
-        } else if conn.name == SETUP {
+        } else if matches!(line.0, "strictcrlpolicy" | "crl-strict" | "ocsp-strict") {
+            book.understood(line.2);
+        } else if conn.name == SETUP || conn.name == AUTHORITY {
             book.class(line.2, LineClass::Ignored);
         } else if has(|known| &known.understood) {
             book.understood(line.2);
@@ -277,7 +284,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut by_name = ByName::new();
     all.iter().for_each(|conn| by_name.entry(conn.name).or_default().push(conn));
     let mut seen: BTreeSet<&str> = BTreeSet::new();
-    for conn in all.iter().filter(|conn| conn.name != "%default" && conn.name != SETUP) {
+    for conn in all.iter().filter(|conn| !["%default", SETUP, AUTHORITY].contains(&conn.name)) {
         // Sections of one name add to each other.
         if !seen.insert(conn.name) {
             continue;
@@ -298,6 +305,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         let (connection, offers, plan, asks) = said.connection(conn.origin);
         let plan = said.plan(plan);
         finish(&mut reading, &mut malformed, connection, offers, plan, asks, conn.origin);
+        if let Some(tunnel) = reading.facts.tunnels.last_mut() {
+            tunnel.proof.revocation = said.revocation();
+        }
     }
     if daemon == IkeDaemon::StrongSwan {
         strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);

@@ -11,6 +11,7 @@ pub(crate) mod swanctl;
 use crate::addresses;
 use crate::reader::{LineRecorder, Reading};
 use std::net::{IpAddr, Ipv4Addr};
+use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::ipsec::{AuthRound, IkeProof, IpsecConnection, Selectors};
 use trevlin_model::offer::Offer;
 use trevlin_model::plan::AddressPlan;
@@ -217,6 +218,12 @@ fn prove(tunnel: &mut Tunnel, connection: &IpsecConnection) {
             Some(IkeProof::Nothing | IkeProof::Anything) | None => {}
         }
     }
+}
+
+/// A certificate's file as the daemon finds it: a bare name is searched for in a folder of its own.
+fn certificate_file(purpose: CertificateUse, name: &str, folder: &str, origin: Origin) -> CertificateFile {
+    let path = if name.starts_with('/') { name.to_owned() } else { format!("{folder}/{name}") };
+    CertificateFile { purpose, path: Some(path), origin }
 }
 
 /// Reports malformed addresses at their lines.

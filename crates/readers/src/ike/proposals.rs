@@ -25,7 +25,9 @@ pub(super) fn offer(
 }
 
 fn empty(part: OfferPart, spelling: Spelling, origin: Origin) -> Offer {
-    Offer { part, spelling, algorithms: Vec::new(), open: None, origin }
+    // charon prefers its own order at either end (strongswan.conf(5), charon.prefer_configured_proposals).
+    let own_order = spelling == Spelling::StrongSwan;
+    Offer { part, spelling, algorithms: Vec::new(), own_order, open: None, origin }
 }
 
 fn part_name(part: OfferPart) -> &'static str {

@@ -2,11 +2,13 @@
 
 use super::proposals::offer;
 use super::settings::{View, each_value, parse, read_in};
-use super::{finish, pool, seconds, secrets, selectors, strongswan_conf, tell};
+use super::{certificate_file, finish, pool, seconds, secrets, selectors, strongswan_conf, tell};
 use crate::addresses;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeMap;
+use trevlin_model::Revocation;
+use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::AddressPlan;
@@ -251,6 +253,9 @@ fn connection(
     };
     let asks = said(view, "vips").is_some();
     finish(reading, malformed, connection, offers, plan, asks, origin);
+    if let Some(tunnel) = reading.facts.tunnels.last_mut() {
+        tunnel.proof.revocation = revocation(view, whole);
+    }
 }
 
 /// Content of a pool: addresses, DNS servers and other attributes (swanctl.conf(5), pools).
@@ -299,15 +304,52 @@ fn rounds(view: &View<'_, '_>, side: &str) -> Vec<AuthRound> {
         let identity = ["id", "eap_id", "xauth_id"].iter().find_map(|key| said(&round, key));
         let identity = identity.map(|(text, origin)| (text.to_owned(), origin));
         let number = said(&round, "round").and_then(|(text, _)| text.parse().ok()).unwrap_or(0);
-        found.push((number, AuthRound { proof, identity, narrowed }));
+        let certificates = certificates(&round);
+        found.push((number, AuthRound { proof, identity, narrowed, certificates }));
     }
     found.sort_by_key(|(number, _)| *number);
     if found.is_empty() {
         // Without a section no specific identity is required, and any verifiable one is accepted.
         let proof = Setting::default_of(IkeProof::Anything, DAEMON, MANUAL);
-        return vec![AuthRound { proof, identity: None, narrowed: None }];
+        return vec![AuthRound { proof, identity: None, narrowed: None, certificates: Vec::new() }];
     }
     found.into_iter().map(|(_, round)| round).collect()
+}
+
+/// Files of certificates that a round names, in a list or in a section each; the daemon looks for a bare name in its own folders
+/// (swanctl.conf(5), certs and cacerts).
+fn certificates(round: &View<'_, '_>) -> Vec<CertificateFile> {
+    let mut found = Vec::new();
+    for (key, folder, purpose) in [
+        ("certs", "/etc/swanctl/x509", CertificateUse::Own),
+        ("cacerts", "/etc/swanctl/x509ca", CertificateUse::Authority),
+    ] {
+        let named = list(round, key).into_iter();
+        found.extend(named.map(|(name, origin)| certificate_file(purpose, name, folder, origin)));
+        let sections = round.names().into_iter().filter(|name| name.starts_with(key.trim_end_matches('s')));
+        for section in sections.filter_map(|name| round.section(name)) {
+            if let Some((name, origin)) = said(&section, "file") {
+                found.push(certificate_file(purpose, name, folder, origin));
+            }
+        }
+    }
+    found
+}
+
+/// How revoked certificates of the other end are recognised: the policy of its rounds, or addresses of lists and responders that an authority
+/// states (swanctl.conf(5), revocation, crl_uris and ocsp_uris).
+fn revocation(view: &View<'_, '_>, whole: &View<'_, '_>) -> Option<Revocation> {
+    let rounds = view.names().into_iter().filter(|name| name.starts_with("remote"));
+    let strict =
+        rounds.filter_map(|name| said(&view.section(name)?, "revocation")).find_map(|(text, origin)| {
+            matches!(text, "strict" | "ifuri").then_some(Revocation { strict: true, origin })
+        });
+    strict.or_else(|| {
+        let authorities = whole.section("authorities")?;
+        let mut all = authorities.names().into_iter().filter_map(|name| authorities.section(name));
+        all.find_map(|one| said(&one, "crl_uris").or_else(|| said(&one, "ocsp_uris")))
+            .map(|(_, origin)| Revocation { strict: false, origin })
+    })
 }
 
 /// A method of authentication: `psk`, `eap-METHOD`, `xauth-BACKEND`; any other text constrains a public key.

@@ -179,6 +179,7 @@ pub(crate) fn finish(
         part: OfferPart::Data,
         spelling: Spelling::WireGuard,
         algorithms: crate::suites::defaults(Spelling::WireGuard, "data", origin, 0),
+        own_order: false,
         open: None,
         origin,
     });

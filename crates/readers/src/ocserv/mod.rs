@@ -20,8 +20,8 @@ use trevlin_model::secret::SecretKind;
 use trevlin_model::ssh::matches;
 use trevlin_model::{
     AlternativeLogin, CertificateRequirement, ClientAuthentication, Export, Family, IpRange, LineClass,
-    Listener, MalformedAddress, Origin, Pool, Protocol, Secret, SecretRecord, Setting, Tunnel, TunnelFamily,
-    TunnelRole,
+    Listener, MalformedAddress, Origin, Pool, Protocol, Revocation, Secret, SecretRecord, Setting, Tunnel,
+    TunnelFamily, TunnelRole,
 };
 
 /// The reader.
@@ -234,6 +234,7 @@ fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize
         passwords: checks(main),
         alternatives,
         shared_key: None,
+        revocation: host.last("crl").map(|said| Revocation { strict: true, origin: said.origin }),
     };
     let origin = host.last("auth").map_or(first.origin, |said| said.origin);
     let mut addresses = plan(&host, &name);

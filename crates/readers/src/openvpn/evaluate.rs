@@ -7,7 +7,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
     CertificateRequirement, ClientAuthentication, DefaultValue, Export, IpRange, Listener, Origin, Pool,
-    PoolPlacement, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
+    PoolPlacement, Protocol, Revocation, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 /// The tunnel that the directives make.
@@ -55,6 +55,7 @@ pub(super) fn tunnel(config: Config, per_client: &[&Export], export: &Export) ->
             passwords,
             alternatives: Vec::new(),
             shared_key: config.shared_key.map(|((), origin)| origin),
+            revocation: revocation(&config),
         },
         offers: offers::of(&config, role, origin),
         addresses: AddressPlan {
@@ -66,6 +67,12 @@ pub(super) fn tunnel(config: Config, per_client: &[&Export], export: &Export) ->
         settings: config.settings,
         ..Tunnel::new(name, TunnelFamily::OpenVpn, role, origin)
     }
+}
+
+/// The last list wins, and the daemon refuses clients while it cannot read it (openvpn(8), --crl-verify).
+fn revocation(config: &Config) -> Option<Revocation> {
+    let (_, said) = config.settings.iter().rev().find(|(name, _)| name == "crl-verify")?;
+    Some(Revocation { strict: true, origin: said.origin()? })
 }
 
 fn role(config: &Config) -> TunnelRole {

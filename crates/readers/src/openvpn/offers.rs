@@ -15,6 +15,7 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
         part: OfferPart::Data,
         spelling: Spelling::OpenVpn,
         algorithms: Vec::new(),
+        own_order: role == TunnelRole::Server,
         open: None,
         origin,
     };
@@ -126,6 +127,7 @@ fn control<'s>(
         part: OfferPart::Control,
         spelling: Spelling::OpenVpn,
         algorithms: Vec::new(),
+        own_order: false,
         open: None,
         origin,
     };

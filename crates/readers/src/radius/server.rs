@@ -3,7 +3,9 @@
 use super::clients;
 use super::sections::Section;
 use crate::reader::{LineRecorder, Reading};
+use crate::tls;
 use std::collections::BTreeSet;
+use trevlin_model::offer::{AlgorithmRole, Offer};
 use trevlin_model::radius::{EapSettings, RadiusSecurity, RadiusSite, RadiusStep, RadiusUpstream};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, Origin};
@@ -195,26 +197,54 @@ fn upstream(export: &Export, section: &Section<'_>, file: &Section<'_>, reading:
     });
 }
 
+/// What a section of TLS settings accepts; the least version is 1.2 unless stated (`mods-available/eap`, tls_min_version, and what `radiusd
+/// -XC` prints without it).
+fn tls_of(section: &Section<'_>, book: &mut LineRecorder<'_>) -> Offer {
+    let mut get = |key: &str| {
+        let item = section.item(key)?;
+        book.understood(item.origin);
+        Some((item.value, item.origin))
+    };
+    let named = |version: &str| match version {
+        "1.0" => "TLSv1".to_owned(),
+        other => format!("TLSv{other}"),
+    };
+    let least = get("tls_min_version").map(|(text, at)| (named(text), at));
+    let most = get("tls_max_version").map(|(text, at)| (named(text), at));
+    let forbidden: Vec<String> =
+        [("disable_tlsv1", "TLSv1"), ("disable_tlsv1_1", "TLSv1_1"), ("disable_tlsv1_2", "TLSv1_2")]
+            .into_iter()
+            .filter(|(key, _)| get(key).is_some_and(|(text, _)| text == "yes"))
+            .map(|(_, version)| version.to_owned())
+            .collect();
+    let own_order = get("cipher_server_preference").is_some_and(|(text, _)| text == "yes");
+    let usual = least.is_none();
+    let (least, at) = least.unwrap_or_else(|| ("TLSv1.2".into(), section.origin));
+    let most = most.as_ref().map(|(text, at)| (text.as_str(), *at));
+    let mut offer =
+        tls::openssl(get("cipher_list"), [Some((least.as_str(), at)), most], &forbidden, section.origin);
+    for one in offer.algorithms.iter_mut().filter(|one| usual && one.role == Some(AlgorithmRole::Protocol)) {
+        one.default = Some("mods-available/eap, tls_min_version");
+    }
+    Offer { own_order, ..offer }
+}
+
 fn eap(export: &Export, section: &Section<'_>, reading: &mut Reading) {
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    let mut settings = EapSettings {
-        default_method: None,
-        methods: Vec::new(),
-        tls_min_version: None,
-        origin: section.origin,
-    };
+    let mut settings =
+        EapSettings { default_method: None, methods: Vec::new(), offers: Vec::new(), origin: section.origin };
     book.understood(section.origin);
     if let Some(item) = section.item("default_eap_type") {
         book.understood(item.origin);
         settings.default_method = Some((item.value.to_owned(), item.origin));
     }
     for inner in &section.sections {
-        if inner.kind == "tls-config" {
-            if let Some(item) = inner.item("tls_min_version") {
-                book.understood(item.origin);
-                settings.tls_min_version = Some((item.value.to_owned(), item.origin));
-            }
-        } else {
+        // Before version 3 the method `tls` itself had these settings.
+        let own = || ["private_key_file", "certificate_file"].iter().any(|key| inner.item(key).is_some());
+        if inner.kind == "tls-config" || (inner.kind == "tls" && own()) {
+            settings.offers.push(tls_of(inner, &mut book));
+        }
+        if inner.kind != "tls-config" {
             book.understood(inner.origin);
             settings.methods.push((inner.kind.to_owned(), inner.origin));
         }

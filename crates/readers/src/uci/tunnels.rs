@@ -86,6 +86,7 @@ fn connection(
         proof: stated(proof.clone(), method, section),
         identity: section.get(identity).map(|said| (said.text.clone(), said.line)),
         narrowed: None,
+        certificates: Vec::new(),
     };
     let versions = section.get("keyexchange");
     let version = match versions.map(|said| said.text.as_str()) {
@@ -193,7 +194,8 @@ fn offer(section: &Section, proposals: &BTreeMap<&str, &Section>, part: OfferPar
             }
         }
     }
-    Some(Offer { part, spelling: Spelling::StrongSwan, algorithms, open: None, origin: first? })
+    let spelling = Spelling::StrongSwan;
+    Some(Offer { part, spelling, algorithms, own_order: true, open: None, origin: first? })
 }
 
 fn child_of(

@@ -415,6 +415,11 @@ fn offer(bind: &Line<'_>, global: Option<&Section<'_>>) -> Offer {
         order.iter().take(last + 1).skip(first).map(|name| (*name, origin)).collect();
     versions.extend(without.iter().map(|word| (word.as_str(), origin)));
     let mut offer = tls::listed(ciphers, &versions, bind.origin);
+    // The server's order counts unless it leaves the choice to clients (Configuration Manual, prefer-client-ciphers).
+    let clients = "prefer-client-ciphers";
+    let usual = |line: &Line<'_>| line.is(&["ssl-default-bind-options"]) && line.words.contains(&clients);
+    offer.own_order =
+        !bind.words.contains(&clients) && !global.is_some_and(|section| section.lines.iter().any(usual));
     if lowest.is_none() {
         let is_version = |one: &&mut Offered| one.role == Some(AlgorithmRole::Protocol);
         for one in offer.algorithms.iter_mut().filter(is_version) {

@@ -89,7 +89,7 @@ impl Reader<'_> {
                 Some(("null", origin)) => Setting::Stated { value: IkeProof::Nothing, origin },
                 _ => Setting::Unknown { why: "the data does not state how this side authenticates".into() },
             };
-            AuthRound { proof, identity: entry.and_then(identity), narrowed: None }
+            AuthRound { proof, identity: entry.and_then(identity), narrowed: None, certificates: Vec::new() }
         };
         let (local, remote) = (pad("local", "local-pad-entry-name"), pad("remote", "remote-pad-entry-name"));
         let versions = match one.identity("version", seen) {
@@ -131,6 +131,7 @@ impl Reader<'_> {
                 part: OfferPart::Control,
                 spelling: Spelling::Trade,
                 algorithms,
+                own_order: false,
                 open: None,
                 origin,
             });
@@ -232,6 +233,7 @@ impl Reader<'_> {
                 part: OfferPart::Data,
                 spelling: Spelling::Trade,
                 algorithms,
+                own_order: false,
                 open: None,
                 origin,
             });
@@ -417,6 +419,7 @@ impl Reader<'_> {
                 part: OfferPart::Control,
                 spelling: Spelling::Trade,
                 algorithms,
+                own_order: false,
                 open: None,
                 origin: tls.origin,
             });

@@ -397,6 +397,7 @@ fn dialects(global: &Values, origin: Origin) -> Offer {
         part: OfferPart::Control,
         spelling: Spelling::Smb,
         algorithms: DIALECTS.iter().take(last + 1).skip(first).map(offered).collect(),
+        own_order: false,
         open: None,
         origin: low.map_or(origin, |one| one.1),
     }

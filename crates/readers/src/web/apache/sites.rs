@@ -127,7 +127,9 @@ fn site(
         Served::new(ServedKind::Pages, "Apache", title, UNITS, origin).labelled(name.unwrap_or_default());
     served.endpoints = endpoints;
     if let Some(engine) = engine {
-        served.offers.push(offer(last("sslprotocol"), last("sslciphersuite"), engine.origin));
+        let own_order = last("sslhonorcipherorder").is_some_and(|one| one.first().eq_ignore_ascii_case("on"));
+        let offer = offer(last("sslprotocol"), last("sslciphersuite"), engine.origin);
+        served.offers.push(Offer { own_order, ..offer });
     }
     served.parts = pages::pages(own, host.is_some(), main, origin);
     Some(served)

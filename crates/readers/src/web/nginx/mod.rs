@@ -567,6 +567,11 @@ fn endpoints(listen: &Statement<'_>, ssl_on: bool) -> Vec<Endpoint> {
 }
 
 fn offer(chain: &Chain<'_, '_, '_>, origin: Origin) -> Offer {
+    let own_order = inherited(chain, "ssl_prefer_server_ciphers").is_some_and(|one| one.value() == "on");
+    Offer { own_order, ..listed(chain, origin) }
+}
+
+fn listed(chain: &Chain<'_, '_, '_>, origin: Origin) -> Offer {
     let ciphers = inherited(chain, "ssl_ciphers").map(|one| (one.value(), one.origin));
     let Some(protocols) = inherited(chain, "ssl_protocols") else {
         let mut offer = tls::listed(ciphers, &[], origin);
