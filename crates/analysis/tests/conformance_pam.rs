@@ -80,6 +80,30 @@ const MODULES: [&str; 15] = [
     "pam_faillock.so authsucc deny=100000 dir=TMP/lock",
 ];
 
+/// Conditions: of names, groups and numbers, and lists of who may log in from where.
+const CONDITIONS: [&str; 8] = [
+    "pam_succeed_if.so quiet user =~ ann*",
+    "pam_succeed_if.so quiet user in ann0:bob3",
+    "pam_succeed_if.so quiet user ingroup trevlin-crew",
+    "pam_succeed_if.so quiet uid < 4000",
+    "pam_succeed_if.so quiet uid >= 4000 user != root",
+    "pam_access.so accessfile=TMP/network.conf",
+    "pam_access.so accessfile=TMP/none.conf",
+    "pam_access.so accessfile=TMP/some.conf",
+];
+
+/// Their lists.
+const LISTS: [(&str, &str); 3] = [
+    ("network.conf", "+ : ALL : 10.4.0.0/16\n- : ALL : ALL\n"),
+    ("none.conf", "+ : ALL : LOCAL\n- : ALL : ALL\n"),
+    ("some.conf", "- : ann0 ann1 : ALL\n+ : bob0 : 192.0.2.9\n- : ALL EXCEPT ann2 bob2 : ALL\n"),
+];
+
+/// Where logins come from: two addresses, of which a list means one.
+const FROM: [&str; 2] = ["10.4.0.9", "198.51.100.7"];
+
+const GROUP: &str = "trevlin-crew:x:4900:ann1,bob2\n";
+
 /// A stack with the file that it includes.
 fn generate(dice: &mut Seeded) -> (String, String) {
     let (mut condition, mut asked) = (false, BTreeSet::new());
@@ -88,9 +112,9 @@ fn generate(dice: &mut Seeded) -> (String, String) {
         for _ in 0..count {
             let control = dice.pick(&CONTROLS);
             // One condition a stack: several would depend on each other.
-            if !condition && dice.below(10) == 0 {
+            if !condition && dice.below(5) == 0 {
                 condition = true;
-                writeln!(text, "auth {control} pam_succeed_if.so quiet user =~ ann*").unwrap();
+                writeln!(text, "auth {control} {}", dice.pick(&CONDITIONS)).unwrap();
             } else if include && dice.below(5) == 0 {
                 text.push_str(dice.pick(&[
                     "@include trevlin-part\n",
@@ -123,7 +147,7 @@ fn generate(dice: &mut Seeded) -> (String, String) {
 }
 
 /// Lines as administrators write them, besides the generated ones.
-const WRITTEN: [(&str, &str); 10] = [
+const WRITTEN: [(&str, &str); 12] = [
     ("auth optional pam_permit.so\nauth [success=reset default=ignore] pam_permit.so\n", ""),
     ("auth required pam_unix.so nodelay\nauth [default=reset] pam_env.so\nauth required pam_permit.so\n", ""),
     (
@@ -144,6 +168,14 @@ const WRITTEN: [(&str, &str); 10] = [
     ),
     (
         "auth [success=2 default=ignore] pam_succeed_if.so quiet user =~ ann*\nauth required pam_oath.so usersfile=TMP/run/oath digits=6 window=5\nauth required pam_unix.so nodelay\n",
+        "",
+    ),
+    (
+        "auth [success=1 default=ignore] pam_access.so accessfile=TMP/network.conf\nauth required pam_oath.so usersfile=TMP/run/oath digits=6 window=5\nauth required pam_unix.so nodelay\n",
+        "",
+    ),
+    (
+        "auth sufficient pam_succeed_if.so quiet user ingroup trevlin-crew\nauth required pam_oath.so usersfile=TMP/run/oath digits=6 window=5\nauth required pam_unix.so nodelay\n",
         "",
     ),
     (
@@ -183,6 +215,10 @@ impl Host {
                 fs::set_permissions(&file, fs::Permissions::from_mode(0o600)).unwrap();
             }
         }
+        for (name, rules) in LISTS {
+            fs::write(at(name), rules).unwrap();
+        }
+        fs::write(at("group"), fs::read_to_string("/etc/group").unwrap() + GROUP).unwrap();
         fs::write(at("passwd"), passwd).unwrap();
         fs::write(at("shadow"), shadow).unwrap();
         fs::write(at("pam.d/other"), "auth required pam_deny.so\n").unwrap();
@@ -194,7 +230,7 @@ impl Host {
     }
 
     /// Whether a user is accepted. Each prompt is answered by its text.
-    fn lets_in(&self, user: &str, password: bool, code: &str) -> bool {
+    fn lets_in(&self, user: &str, from: &str, password: bool, code: &str) -> bool {
         // A code is good once: each login has its own file that remembers it.
         let run = tempfile::tempdir_in(self.path()).unwrap();
         let enrolled = USERS.iter().filter(|(_, oath, _)| *oath);
@@ -203,12 +239,14 @@ impl Host {
         fs::write(&file, oath).unwrap();
         fs::set_permissions(&file, fs::Permissions::from_mode(0o600)).unwrap();
         let mounts = "mount --bind \"$0/pam.d\" /etc/pam.d && mount --bind \"$0/passwd\" /etc/passwd && \
-                      mount --bind \"$0/shadow\" /etc/shadow && mount --bind \"$2\" \"$0/run\" && exec pamtester trevlin-stack \"$1\" authenticate";
+                      mount --bind \"$0/group\" /etc/group && \
+                      mount --bind \"$0/shadow\" /etc/shadow && mount --bind \"$2\" \"$0/run\" && exec pamtester -I rhost=\"$3\" trevlin-stack \"$1\" authenticate";
         let mut child = Command::new("unshare")
             .args(["--mount", "sh", "-c", mounts])
             .arg(self.path())
             .arg(user)
             .arg(run.path())
+            .arg(from)
             .stdin(Stdio::piped())
             .stdout(Stdio::null())
             .stderr(Stdio::piped())
@@ -258,9 +296,12 @@ fn the_weakest_path_through_a_stack() {
         // What suffices, for any user.
         let mut suffices: BTreeSet<BTreeSet<FactorKind>> = BTreeSet::new();
         let answers = [(false, false), (true, false), (false, true), (true, true)];
+        let by_address = outer.contains("pam_access") || inner.contains("pam_access");
+        let from = if by_address { &FROM[..] } else { &FROM[..1] };
         let asked = USERS.iter().flat_map(|(user, oath, other)| {
             let codes = *oath || *other;
-            answers.iter().filter(move |(_, right)| codes || !right).map(move |answer| (*user, *answer))
+            let answers = answers.iter().filter(move |(_, right)| codes || !right);
+            answers.flat_map(move |answer| from.iter().map(move |from| (*user, *from, *answer)))
         });
         let asked: Vec<_> = asked.collect();
         let right_code = code();
@@ -268,13 +309,13 @@ fn the_weakest_path_through_a_stack() {
         std::thread::scope(|scope| {
             let logins: Vec<_> = asked
                 .iter()
-                .map(|(user, (password, right))| {
+                .map(|(user, from, (password, right))| {
                     let code = if *right { right_code.as_str() } else { "000000" };
                     let host = &host;
-                    scope.spawn(move || host.lets_in(user, *password, code))
+                    scope.spawn(move || host.lets_in(user, from, *password, code))
                 })
                 .collect();
-            for ((_, (password, right)), login) in asked.iter().zip(logins) {
+            for ((_, _, (password, right)), login) in asked.iter().zip(logins) {
                 if login.join().unwrap() {
                     let password = password.then_some(FactorKind::Knowledge);
                     let code = right.then_some(FactorKind::OneTimeCode);
@@ -283,8 +324,21 @@ fn the_weakest_path_through_a_stack() {
             }
         });
         logins += asked.len();
-        let estate =
-            estate_with(&[("d/etc/pam.d/trevlin-stack", &outer), ("d/etc/pam.d/trevlin-part", &inner)], "");
+        let users = USERS.iter().enumerate();
+        let passwd: String = users.fold(String::new(), |text, (number, (user, ..))| {
+            text + &format!("{user}:x:{}:100::/nonexistent:/bin/sh\n", 4000 + number)
+        });
+        let group = format!("users:x:100:\n{GROUP}");
+        let lists: Vec<(String, &str)> =
+            LISTS.iter().map(|(name, rules)| (format!("d{folder}/{name}"), *rules)).collect();
+        let mut files = vec![
+            ("d/etc/pam.d/trevlin-stack", outer.as_str()),
+            ("d/etc/pam.d/trevlin-part", &inner),
+            ("d/etc/passwd", &passwd),
+            ("d/etc/group", &group),
+        ];
+        files.extend(lists.iter().map(|(path, rules)| (path.as_str(), *rules)));
+        let estate = estate_with(&files, "");
         let asked_at = estate.devices[0].facts.pam_services[0].origin;
         let found = of_service(&estate, 0, "trevlin-stack", asked_at);
         let least = suffices.iter().map(BTreeSet::len).min();

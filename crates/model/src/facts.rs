@@ -8,7 +8,7 @@ use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, Unit};
 use crate::ike::PreSharedKey;
 use crate::kernel::KernelSetting;
 use crate::listen::{DynamicName, PortMapper, Socket};
-use crate::pam::PamService;
+use crate::pam::{AccessRule, PamService};
 use crate::plan::{AddressPlan, Placed};
 use crate::radius::{
     EapSettings, RadiusClient, RadiusEntry, RadiusSecurity, RadiusSite, RadiusTarget, RadiusUpstream,
@@ -124,6 +124,8 @@ pub struct Facts {
     pub groups: Vec<UserGroup>,
     /// Stacks of authentication modules.
     pub pam_services: Vec<PamService>,
+    /// Lists of who may log in from where, which modules of such stacks use.
+    pub access_rules: Vec<AccessRule>,
     /// Clients of RADIUS servers.
     pub radius_clients: Vec<RadiusClient>,
     /// Servers that RADIUS requests are handed on to.
@@ -174,7 +176,7 @@ macro_rules! each_list {
         $run! {
             interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
             forwards kernel sockets port_mappers dynamic_names served log_keepers clock_keepers radios
-            units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services
+            units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
             radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
             secrets announced masked_places missing unreadable_blocks dh_parameters files not_analysed
@@ -268,6 +270,7 @@ macro_rules! each_section {
             shadow = "shadow",
             groups = "groups",
             pam_services = "pam-services",
+            access_rules = "access-rules",
             radius_clients = "radius-clients",
             radius_upstreams = "radius-upstreams",
             radius_targets = "radius-targets",

@@ -1,6 +1,7 @@
 //! Stacks of authentication modules (pam.d(5)).
 
 use crate::Origin;
+use crate::served::Sources;
 use serde::{Deserialize, Serialize};
 
 /// Facility of a line.
@@ -100,4 +101,29 @@ pub struct PamService {
     pub lines: Vec<PamLine>,
     /// The file's beginning.
     pub origin: Origin,
+}
+
+/// A line of the list of who may log in from where (access.conf(5)); the first that fits a login decides.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct AccessRule {
+    /// Whether it permits the login.
+    pub permits: bool,
+    /// Users, `(groups)` and `@netgroups`; `ALL` for everybody.
+    pub users: Vec<String>,
+    /// Those among them that it does not mean.
+    pub except: Vec<String>,
+    /// Where the login comes from over the network; terminals are left out.
+    pub from: Sources,
+    /// The line.
+    pub origin: Origin,
+}
+
+impl AccessRule {
+    /// Whether it means every user.
+    #[must_use]
+    pub fn means_everybody(&self) -> bool {
+        self.except.is_empty() && self.users.iter().any(|user| user == "ALL")
+    }
 }

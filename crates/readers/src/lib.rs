@@ -41,6 +41,7 @@ mod ip_json;
 mod ipsec_secrets;
 mod iptables;
 mod json;
+mod login_access;
 mod making;
 mod naming;
 mod network;
@@ -117,6 +118,7 @@ pub const READERS: &[Reader] = &[
     upkeep::journald::READER,
     dhcp::kea::READER,
     ppp::l2tp_secrets::READER,
+    login_access::READER,
     data::mariadb::READER,
     data::mosquitto::READER,
     naming::named::READER,

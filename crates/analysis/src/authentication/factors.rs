@@ -1,5 +1,6 @@
 //! Authentication factors, as far as the exports show them.
 
+use crate::authentication::pam_conditions::PamCondition;
 use std::collections::BTreeSet;
 use trevlin_model::{FactorKind, Origin};
 
@@ -13,6 +14,8 @@ pub struct Factors {
     pub lines: Vec<Origin>,
     /// Lines of modules that verify a further factor and that this path does not need.
     pub bypassed: Vec<Origin>,
+    /// Conditions under which a login requires no more than these; none where every login is that weak.
+    pub conditions: Vec<PamCondition>,
     /// The part that may require more and was not exported.
     pub undecided: Option<Undecided>,
 }
@@ -32,13 +35,13 @@ impl Factors {
     /// Factors that are known.
     #[must_use]
     pub fn known(kinds: BTreeSet<FactorKind>, lines: Vec<Origin>) -> Self {
-        Self { kinds, lines, bypassed: Vec::new(), undecided: None }
+        Self { kinds, lines, bypassed: Vec::new(), conditions: Vec::new(), undecided: None }
     }
 
     /// Factors that another part decides about.
     #[must_use]
     pub fn undecided(undecided: Undecided) -> Self {
-        Self { kinds: BTreeSet::new(), lines: Vec::new(), bypassed: Vec::new(), undecided: Some(undecided) }
+        Self { undecided: Some(undecided), ..Self::known(BTreeSet::new(), Vec::new()) }
     }
 
     /// A PAM stack in which no path grants access: how users log in is not in the exports.

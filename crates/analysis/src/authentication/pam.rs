@@ -1,7 +1,8 @@
 //! Factors that the `auth` stack of a PAM service requires.
 
 use crate::authentication::factors::{Factors, Undecided};
-use crate::authentication::pam_stack::{Entry, EntryKind, MOST_STEPS, Proof, Stack};
+use crate::authentication::pam_conditions::{Condition, PamCondition, sentence};
+use crate::authentication::pam_stack::{Entry, EntryKind, MOST_STEPS, Proof, Stack, is_remote_knowledge};
 use crate::authentication::pam_walk::{Proved, Walk};
 use std::collections::BTreeSet;
 use trevlin_estate::assemble::Estate;
@@ -27,6 +28,19 @@ pub(super) fn of_stack(
     let mut stack = Stack::of(services, MOST_STEPS);
     stack.add(found, 0, 0, &[]);
     let Stack { mut entries, left, .. } = stack;
+    let local = !entries.iter().any(|entry| match &entry.kind {
+        EntryKind::Module { line, .. } => is_remote_knowledge(line),
+        EntryKind::Substack => false,
+        EntryKind::Missing(_) => true,
+    });
+    for entry in &mut entries {
+        let EntryKind::Module { line, outcomes } = &mut entry.kind else { continue };
+        entry.condition = Condition::of(estate, device, service, line, local);
+        if let Some(condition) = &entry.condition {
+            outcomes
+                .retain(|one| if one.result == "success" { condition.success } else { condition.failure });
+        }
+    }
     // One module hands on to a RADIUS server, which may be a device of the estate.
     let mut radius: Option<(Factors, Origin)> = None;
     for entry in &mut entries {
@@ -75,8 +89,21 @@ fn weakest(
     asked_at: Origin,
     radius: Option<(Factors, Origin)>,
 ) -> Option<Factors> {
-    let of_path = |path: &Proved| of_path(path, entries, service, asked_at);
-    let mut found = ends.iter().map(of_path).min_by_key(Factors::weakness)?;
+    let paths: Vec<(&Proved, Factors)> =
+        ends.iter().map(|path| (path, of_path(path, entries, service, asked_at))).collect();
+    let least = paths.iter().map(|(_, factors)| factors.weakness()).min()?;
+    let weakest: Vec<&Proved> =
+        paths.iter().filter(|(_, factors)| factors.weakness() == least).map(|(path, _)| *path).collect();
+    let conditions = deciding(ends, &weakest, entries);
+    let (_, mut found) = paths.into_iter().find(|(_, factors)| factors.weakness() == least)?;
+    if let Some(file) = conditions.iter().find_map(|one| one.missing.clone()) {
+        let evidence =
+            conditions.iter().flat_map(|one| one.lines.iter().copied()).chain([asked_at]).collect();
+        let ask =
+            format!("Please provide `{file}`, the list of logins that the PAM stack `{service}` exempts");
+        found.undecided.get_or_insert(Undecided { ask, evidence, file: Some(file) });
+    }
+    found.conditions = conditions;
     if let Some((asked, at)) = radius
         && found.lines.contains(&at)
     {
@@ -91,6 +118,55 @@ fn weakest(
         }
     }
     Some(found)
+}
+
+/// An answer to a condition: its entry, and whether it is met.
+type Answer = (usize, bool);
+
+/// Conditions that the weakest paths share and that stronger ones do not meet: those under which a login is that weak. Where there are
+/// several such paths with nothing in common, the condition of each.
+fn deciding(ends: &BTreeSet<Proved>, weakest: &[&Proved], entries: &[Entry<'_>]) -> Vec<PamCondition> {
+    let answers = |path: &Proved| -> BTreeSet<Answer> {
+        let met = |(entry, number): (usize, usize)| {
+            let EntryKind::Module { outcomes, .. } = &entries[entry].kind else { return None };
+            entries[entry].condition.as_ref()?;
+            Some((entry, outcomes.get(number)?.result == "success"))
+        };
+        path.answers().filter_map(met).collect()
+    };
+    let others: Vec<BTreeSet<Answer>> =
+        ends.iter().filter(|end| !weakest.contains(end)).map(answers).collect();
+    let own: Vec<BTreeSet<Answer>> = weakest
+        .iter()
+        .map(|path| {
+            answers(path).into_iter().filter(|one| others.iter().any(|other| !other.contains(one))).collect()
+        })
+        .collect();
+    // A path that is always open, or no stronger path at all.
+    let Some(first) = own.first().filter(|_| own.iter().all(|one| !one.is_empty())) else {
+        return Vec::new();
+    };
+    let common: BTreeSet<Answer> =
+        own.iter().skip(1).fold(first.clone(), |common, one| common.intersection(one).copied().collect());
+    let said =
+        |(entry, met): &Answer| entries[*entry].condition.as_ref().map(|condition| condition.answered(*met));
+    if !common.is_empty() {
+        return common.iter().filter_map(said).collect();
+    }
+    let together = |one: &BTreeSet<Answer>| {
+        let all: Vec<PamCondition> = one.iter().filter_map(said).collect();
+        (sentence(&all), all)
+    };
+    let ways: Vec<(String, Vec<PamCondition>)> =
+        own.iter().collect::<BTreeSet<_>>().into_iter().map(together).collect();
+    let words: Vec<&str> = ways.iter().map(|(words, _)| words.as_str()).collect();
+    let all = ways.iter().flat_map(|(_, all)| all);
+    vec![PamCondition {
+        words: words.join(", or "),
+        addresses: None,
+        lines: all.clone().flat_map(|one| one.lines.iter().copied()).collect(),
+        missing: all.clone().find_map(|one| one.missing.clone()),
+    }]
 }
 
 /// Factors that one path requires.

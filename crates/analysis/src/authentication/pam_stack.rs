@@ -1,5 +1,6 @@
 //! PAM stacks with everything they include, and the results that their modules may have (pam.d(5)).
 
+use crate::authentication::pam_conditions::Condition;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::pam::{PamControl, PamFacility, PamLine, PamService};
@@ -62,6 +63,8 @@ pub(super) struct Entry<'a> {
     pub(super) first: usize,
     /// The lines that include its file, the outermost first.
     pub(super) through: Vec<Origin>,
+    /// The condition that its module is, where it is one.
+    pub(super) condition: Option<Condition>,
 }
 
 pub(super) enum EntryKind<'a> {
@@ -184,7 +187,14 @@ impl<'a> Stack<'a> {
     fn push(&mut self, level: usize, kind: EntryKind<'a>, line: &'a PamLine, through: &[Origin]) {
         let number = self.entries.len();
         let first = *self.first.entry((line.module.as_str(), line.arguments.as_slice())).or_insert(number);
-        self.entries.push(Entry { level, kind, origin: line.origin, first, through: through.to_vec() });
+        self.entries.push(Entry {
+            level,
+            kind,
+            origin: line.origin,
+            first,
+            through: through.to_vec(),
+            condition: None,
+        });
     }
 }
 

@@ -39,6 +39,11 @@ impl Proved {
         (*self.fixed.entry(first).or_insert(answer) == answer).then_some(self)
     }
 
+    /// Entries whose result depends on the user, with the number of the result.
+    pub(super) fn answers(&self) -> impl Iterator<Item = (usize, usize)> + '_ {
+        self.fixed.iter().map(|(entry, number)| (*entry, *number))
+    }
+
     /// With a requirement that is not known; the first is the one to ask about.
     fn with_unknown(mut self, entry: usize) -> Self {
         self.elsewhere.get_or_insert(entry);

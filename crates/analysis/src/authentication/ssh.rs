@@ -113,6 +113,7 @@ fn together(all: Vec<Factors>) -> Factors {
         found.kinds.extend(one.kinds);
         found.lines.extend(one.lines);
         found.bypassed.extend(one.bypassed);
+        found.conditions.extend(one.conditions);
         found.undecided = found.undecided.or(one.undecided);
     }
     found

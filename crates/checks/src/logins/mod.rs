@@ -44,10 +44,28 @@ pub(super) mod wifi_wps;
 pub(super) use share_unauthenticated::capital;
 
 use std::collections::BTreeSet;
+use trevlin_analysis::authentication::{PamCondition, sentence};
 use trevlin_analysis::map::EstateMap;
+use trevlin_estate::special::{Space, space_of};
 
 /// Names of all remote-access users of an estate.
 fn remote_access_users(estate: &EstateMap) -> BTreeSet<&str> {
     let logins = estate.devices.iter().flat_map(|device| &device.logins);
     logins.filter(|login| login.is_remote_access()).map(|login| login.user.as_str()).collect()
+}
+
+/// The conditions under which a login is that weak, as a sentence behind others.
+fn holds_where(conditions: &[PamCondition]) -> String {
+    if conditions.is_empty() { String::new() } else { format!(" This holds where {}.", sentence(conditions)) }
+}
+
+/// Why conditions keep most clients off: addresses that are few, or private.
+fn only_from(conditions: &[PamCondition], few: u64) -> Option<&'static str> {
+    let addresses = conditions.iter().find_map(|one| one.addresses.as_ref())?;
+    let count = addresses.iter().fold(0_u128, |sum, one| sum.saturating_add(one.size()));
+    if addresses.iter().all(|range| matches!(space_of(*range), Space::Private)) {
+        Some("it is accepted from private addresses only")
+    } else {
+        (count <= u128::from(few)).then_some("it is accepted from a few addresses only")
+    }
 }

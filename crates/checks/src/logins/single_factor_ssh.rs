@@ -1,6 +1,7 @@
 //! A shell login has one factor only.
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
+use crate::logins::{holds_where, only_from};
 use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{each_once, without_effect};
@@ -30,7 +31,8 @@ pub(crate) const CHECK: Check = Check {
              the file enables counts although the PAM stack was not exported; the stack is requested. Undetermined where \
              PAM alone decides and its files were not exported, or delegate the decision. Commented modules, and modules \
              outside the `auth` stack, are not factors. A `Match` block with a weaker login is judged separately, by its \
-             sources. One level lower each where a command is forced, where only a few addresses are accepted, and where the \
+             sources. Conditions of a stack (`pam_succeed_if`, `pam_access`) are followed as far as accounts, groups and lists \
+             were exported. One level lower each where a command is forced, where only a few addresses or private ones are accepted, and where the \
              keys of the user are limited.",
     references: &["NIST SP 800-63B, 4.2", "PCI DSS 4.0, 8.4.1", "sshd_config(5), AuthenticationMethods"],
     controls: &[Control::grundschutz("SYS.1.3.A8")],
@@ -168,6 +170,10 @@ fn judge(
     if !path.factors.bypassed.is_empty() {
         detail.push_str(" The stack grants access without its module for a further factor (cited).");
     }
+    detail.push_str(&holds_where(&path.factors.conditions));
+    if let Some(from) = only_from(&path.factors.conditions, few) {
+        rating = rating.lowered(from);
+    }
     detail.push_str(without_effect(&void));
 
     let deciding = condition.map(|condition| condition.origin).into_iter().chain(methods);
@@ -179,11 +185,13 @@ fn judge(
         let off = server.stated("passwordauthentication", &connection).map(|(_, origin)| origin);
         lines.push(off.unwrap_or(server.origin));
     }
-    let more = path.factors.bypassed.iter().copied().chain(void).chain(from.evidence());
+    let met = path.factors.conditions.iter().flat_map(|one| one.lines.iter().copied());
+    let more = met.chain(path.factors.bypassed.iter().copied()).chain(void).chain(from.evidence());
     let who = condition.map(|condition| format!(" {} with", condition.words()));
+    let on = if path.factors.conditions.is_empty() { "" } else { " on a condition" };
     let verdict = Verdict::Fail(Fail {
         rating,
-        title: format!("SSH accepts{} a single factor: {words}{unless}", who.unwrap_or_default()).into(),
+        title: format!("SSH accepts{} a single factor{on}: {words}{unless}", who.unwrap_or_default()).into(),
         detail: detail.into(),
         evidence: each_once(lines.into_iter().chain(more)),
     });
@@ -248,6 +256,61 @@ mod tests {
     const PAM_ONLY: &str = "UsePAM yes\nAuthenticationMethods keyboard-interactive\nPermitRootLogin no\n";
 
     #[test]
+    fn conditions_of_a_stack() {
+        const STACK: &str = "auth [success=1 default=ignore] pam_access.so accessfile=/etc/security/no-code.conf\nauth required \
+                             pam_oath.so\nauth required pam_unix.so\n";
+        // Who meets the condition: nobody, private addresses, one public address, a whole network, everybody.
+        for (rules, wanted) in [
+            ("- : ALL : ALL\n", "pass d"),
+            (
+                "+ : ALL : 10.4.0.0/16\n- : ALL : ALL\n",
+                "fail low d sshd_config:2 sshd:3 sshd:1 no-code.conf:1 sshd:2",
+            ),
+            (
+                "+ : ALL : 203.0.113.9\n- : ALL : ALL\n",
+                "fail low d sshd_config:2 sshd:3 sshd:1 no-code.conf:1 sshd:2",
+            ),
+            (
+                "+ : ALL : 203.0.113.0/24\n- : ALL : ALL\n",
+                "fail medium d sshd_config:2 sshd:3 sshd:1 no-code.conf:1 sshd:2",
+            ),
+            ("- : ALL : 203.0.113.0/24\n", "fail medium d sshd_config:2 sshd:3 sshd:1 sshd:2"),
+            ("+ : ALL : LOCAL tty1\n- : ALL : ALL\n", "pass d"),
+            ("# + : ALL : ALL\n- : ALL : ALL\n", "pass d"),
+        ] {
+            let files = [
+                ("d/etc/ssh/sshd_config", PAM_ONLY),
+                ("d/etc/pam.d/sshd", STACK),
+                ("d/etc/security/no-code.conf", rules),
+            ];
+            run(&CHECK, &[(rules, &files, &[wanted])]);
+        }
+        // Accounts that meet it.
+        const PASSWD: &str = "root:x:0:0::/root:/bin/sh\nann:x:1000:1000::/home/ann:/bin/sh\nbackup:x:34:34::/b:/usr/sbin/nologin\n";
+        const GROUP: &str = "root:x:0:\nann:x:1000:\nempty:x:2000:\ncrew:x:2001:ann\n";
+        for (asked, wanted) in [
+            ("user ingroup empty", "pass d"),
+            ("user ingroup crew", "fail medium d sshd_config:2 sshd:3 sshd:1 sshd:2"),
+            ("user = backup", "pass d"),
+            ("uid < 1000", "fail medium d sshd_config:2 sshd:3 sshd:1 sshd:2"),
+            ("uid < 1000 user != root", "pass d"),
+            ("service = login", "pass d"),
+            ("uid >= 0", "fail medium d sshd_config:2 sshd:3 sshd:2"),
+        ] {
+            let stack = format!(
+                "auth [success=1 default=ignore] pam_succeed_if.so quiet {asked}\nauth required pam_oath.so\nauth required pam_unix.so\n"
+            );
+            let files = [
+                ("d/etc/ssh/sshd_config", PAM_ONLY),
+                ("d/etc/pam.d/sshd", stack.as_str()),
+                ("d/etc/passwd", PASSWD),
+                ("d/etc/group", GROUP),
+            ];
+            run(&CHECK, &[(asked, &files, &[wanted])]);
+        }
+    }
+
+    #[test]
     fn cases() {
         for (name, config, more, wanted) in [
             ("defaults", "PermitRootLogin no\n", None, "fail medium d sshd_config:1"),
@@ -296,6 +359,42 @@ mod tests {
                     "auth sufficient pam_unix.so\nauth required pam_oath.so\n@include common-account\n",
                 )),
                 "fail medium d sshd_config:2 sshd:1 sshd:2",
+            ),
+            (
+                "a code that is skipped for a group",
+                PAM_ONLY,
+                Some((
+                    "d/etc/pam.d/sshd",
+                    "auth [success=1 default=ignore] pam_succeed_if.so quiet user ingroup crew\nauth required pam_oath.so\nauth required pam_unix.so\n",
+                )),
+                "fail medium d sshd_config:2 sshd:3 sshd:1 sshd:2",
+            ),
+            (
+                "a code that is skipped by a list that was not exported",
+                PAM_ONLY,
+                Some((
+                    "d/etc/pam.d/sshd",
+                    "auth [success=1 default=ignore] pam_access.so accessfile=/etc/security/no-code.conf\nauth required pam_oath.so\nauth required pam_unix.so\n",
+                )),
+                "ask d",
+            ),
+            (
+                "a list that only keeps users off",
+                PAM_ONLY,
+                Some((
+                    "d/etc/pam.d/sshd",
+                    "auth required pam_access.so\nauth required pam_oath.so\nauth required pam_unix.so\n",
+                )),
+                "pass d",
+            ),
+            (
+                "a user without any proof",
+                PAM_ONLY,
+                Some((
+                    "d/etc/pam.d/sshd",
+                    "auth sufficient pam_succeed_if.so user = backup\nauth required pam_oath.so\nauth required pam_unix.so\n",
+                )),
+                "fail critical d sshd_config:2 sshd:1 sshd:2",
             ),
             (
                 "an included stack",

@@ -1,6 +1,7 @@
 //! A tunnel login has one factor only.
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
+use crate::logins::{holds_where, only_from};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_once;
 use crate::support::rated::rated_by_tunnel;
@@ -242,12 +243,18 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> (Verdict, Optio
         .into_iter()
         .chain(weakest.lines.iter().copied())
         .chain(certain.lines.iter().copied())
+        .chain(certain.conditions.iter().flat_map(|one| one.lines.iter().copied()))
         .chain(certain.bypassed.iter().copied());
+    let on = if certain.conditions.is_empty() { "" } else { " on a condition" };
     let verdict = Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("Single factor is sufficient at the {}: {words}", tunnel.name).into(),
-        detail: format!("The weakest login accepted by the {} requires one factor: {words}.", tunnel.name)
-            .into(),
+        title: format!("Single factor is sufficient{on} at the {}: {words}", tunnel.name).into(),
+        detail: format!(
+            "The weakest login accepted by the {} requires one factor: {words}.{}",
+            tunnel.name,
+            holds_where(&certain.conditions)
+        )
+        .into(),
         evidence: each_once(evidence),
     });
     (verdict, weakest.undecided.clone())
@@ -338,12 +345,20 @@ fn by_somebody(
     } else {
         " The stack grants access without its module for a further factor (cited)."
     };
-    let lines = found.lines.into_iter().chain(found.bypassed).filter(|line| *line != asked_at);
+    let on = if found.conditions.is_empty() { "" } else { " on a condition" };
+    let holds = holds_where(&found.conditions);
+    let met = found.conditions.iter().flat_map(|one| one.lines.iter().copied()).collect::<Vec<_>>();
+    let rating = CHECK.rated_at(severity, format!("{who} requires one factor only: {words}"));
+    let rating = match only_from(&found.conditions, 0) {
+        Some(from) => rating.lowered(from),
+        None => rating,
+    };
+    let lines = found.lines.into_iter().chain(met).chain(found.bypassed).filter(|line| *line != asked_at);
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(severity, format!("{who} requires one factor only: {words}")),
-        title: format!("Single factor is sufficient at the {}: {words}", tunnel.name).into(),
+        rating,
+        title: format!("Single factor is sufficient{on} at the {}: {words}", tunnel.name).into(),
         detail: format!(
-            "The {} requires no certificate, and {who} requires one factor: {words}.{bypassed}",
+            "The {} requires no certificate, and {who} requires one factor: {words}.{bypassed}{holds}",
             tunnel.name
         )
         .into(),
