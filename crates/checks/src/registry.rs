@@ -83,6 +83,7 @@ pub const CHECKS: &[&Check] = &[
     &logins::empty_password::CHECK,
     &logins::external_client_ca::CHECK,
     &logins::iscsi_unauthenticated::CHECK,
+    &logins::login_bypass::CHECK,
     &logins::management_single_factor::CHECK,
     &logins::many_local_accounts::CHECK,
     &logins::nfs_export_any_host::CHECK,

@@ -25,7 +25,7 @@ use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, Limit, Limits, LineClass, Note, Origin, SecretRecord, size};
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
 use trevlin_readers::{
-    Phrasebook, ReadContext, Reader, Reading, Recognised, Shelf, announced, includes, recognise,
+    Phrasebook, ReadContext, Reader, Reading, Recognised, Shelf, announced, includes, named, recognise,
 };
 use zeroize::{Zeroize, Zeroizing};
 
@@ -458,7 +458,27 @@ fn sort_into_devices(
     for (number, one) in decoded.iter_mut().enumerate() {
         one.export.renumber(ExportId(number as u32));
     }
+    by_name(&mut decoded);
     (decoded, not_read)
+}
+
+/// Assigns readers to files that only the configuration of their device identifies.
+fn by_name(decoded: &mut [Decoded]) {
+    let mut devices: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (at, one) in decoded.iter().enumerate() {
+        devices.entry(&one.folder).or_default().push(at);
+    }
+    let mut found = Vec::new();
+    for numbers in devices.values() {
+        // A phrasebook decides about its files.
+        let own: Vec<_> = numbers.iter().filter(|at| decoded[**at].book.is_none()).copied().collect();
+        let exports: Vec<_> =
+            own.iter().map(|at| (&decoded[*at].export, decoded[*at].recognised.reader)).collect();
+        found.extend(named(&exports).into_iter().map(|(at, reader)| (own[at], reader)));
+    }
+    for (at, reader) in found {
+        decoded[at].recognised.reader = Some(reader);
+    }
 }
 
 /// Reported before analysis: as one device a whole estate gives meaningless results, and takes long.

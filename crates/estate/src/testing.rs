@@ -4,11 +4,12 @@
 
 use crate::assemble::{Estate, Input};
 use crate::config::ValidEstateFile;
+use std::collections::BTreeSet;
 use std::fmt::{Debug, Write};
 use std::fs;
 use std::path::Path;
 use trevlin_model::{Export, ExportId, LineClass};
-use trevlin_readers::{ReadContext, Reading, decode, recognise};
+use trevlin_readers::{ReadContext, Reading, decode, named, recognise};
 
 /// Device `a` has the address 10.4.0.1, which is the default gateway of device `b`: they share a network.
 pub const GATE: (&str, &str) =
@@ -30,12 +31,20 @@ pub fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
         .map(|(at, (path, text))| Export::new(ExportId(at as u32), *path, (*text).to_owned()))
         .collect();
     let folder = |path: &str| path.split('/').next().unwrap().to_owned();
+    let mut readers: Vec<_> = exports.iter().map(|export| recognise(export).reader).collect();
+    let folders: BTreeSet<String> = exports.iter().map(|export| folder(export.path())).collect();
+    for device in folders {
+        let numbers: Vec<usize> =
+            (0..exports.len()).filter(|at| folder(exports[*at].path()) == device).collect();
+        let own: Vec<_> = numbers.iter().map(|at| (&exports[*at], readers[*at])).collect();
+        named(&own).into_iter().for_each(|(at, reader)| readers[numbers[at]] = Some(reader));
+    }
     let readings: Vec<_> = exports
         .iter()
-        .map(|export| {
+        .zip(readers)
+        .map(|(export, reader)| {
             let own = folder(export.path());
             let around = ReadContext::of(exports.iter().filter(|one| folder(one.path()) == own).collect());
-            let reader = recognise(export).reader;
             let reading = reader.map_or_else(
                 || {
                     let mut reading = Reading::of(export);

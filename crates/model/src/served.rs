@@ -442,8 +442,36 @@ pub struct ServiceResource {
     pub encryption: Option<Setting<Requirement>>,
     /// Further properties, with the line that states each.
     pub remarks: Vec<(Remark, Origin)>,
+    /// The file that lists its accounts, by its path, with the line that names it.
+    pub accounts: Option<(String, Origin)>,
+    /// What lets clients in without a login that is set up.
+    pub bypass: Option<LoginBypass>,
     /// The line to point at.
     pub origin: Origin,
+}
+
+/// A condition that lets clients in without the login that is set up, and that any client meets.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct LoginBypass {
+    /// Kind.
+    pub kind: BypassKind,
+    /// The line that demands the login.
+    pub login: Origin,
+    /// The line that lets clients in without it.
+    pub origin: Origin,
+}
+
+/// Kind of a [`LoginBypass`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum BypassKind {
+    /// A section within another takes the login away.
+    Section,
+    /// One of several conditions is enough, and any client meets another than the login.
+    Condition,
 }
 
 impl ServiceResource {
@@ -476,6 +504,8 @@ impl ServiceResource {
             signing: None,
             encryption: None,
             remarks: Vec::new(),
+            accounts: None,
+            bypass: None,
             origin,
         }
     }

@@ -43,6 +43,7 @@ mod iptables;
 mod json;
 mod login_access;
 mod making;
+mod named;
 mod naming;
 mod network;
 mod nft;
@@ -82,6 +83,7 @@ mod yang;
 
 pub use copies::is_copy;
 pub use decode::{DecodeError, decode, decode_whole};
+pub use named::named;
 pub use phrasebook::{BOOK, PhraseResult, Phrasebook, Shelf, Tried, guide as phrasebook_guide};
 pub use reader::{ReadContext, Reader, Reading, Recognised, Recognition};
 #[cfg(feature = "schema")]

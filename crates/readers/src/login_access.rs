@@ -96,11 +96,16 @@ mod tests {
     use super::*;
     use trevlin_model::ExportId;
 
+    fn ranges(from: &Sources) -> String {
+        let ranges = from.ranges.iter().map(trevlin_model::IpRange::short);
+        ranges.chain(from.names.iter().cloned()).collect::<Vec<_>>().join(", ")
+    }
+
     #[test]
     fn lines() {
         for (text, wanted) in [
             ("+ : ann bob : 10.4.0.0/24 192.0.2.9", "true ann,bob 10.4.0.0/24, 192.0.2.9"),
-            ("-:ALL:ALL", "false ALL any address"),
+            ("-:ALL:ALL", "false ALL 0.0.0.0/0, ::/0"),
             (
                 "+ : ALL EXCEPT root : ALL EXCEPT 10.0.0.0/8",
                 "true ALL-root 0.0.0.0-9.255.255.255, 11.0.0.0-255.255.255.255, ::/0",
@@ -119,7 +124,7 @@ mod tests {
             let one = &reading.facts.access_rules[0];
             let except: String = one.except.iter().map(|word| format!("-{word}")).collect();
             assert_eq!(
-                format!("{} {}{except} {}", one.permits, one.users.join(","), one.from.words()),
+                format!("{} {}{except} {}", one.permits, one.users.join(","), ranges(&one.from)),
                 wanted,
                 "{text}"
             );

@@ -45,11 +45,12 @@ fn made_up_within(format: &str, line: &str) -> Option<String> {
 }
 
 /// Places where an invented word is a valid name: users and hosts, keys, content of data files.
-const FREE: [&str; 14] = [
+const FREE: [&str; 15] = [
     "code-seeds",
     "htpasswd",
     "ipsec-secrets",
     "l2tp-secrets",
+    "login-access",
     "ocpasswd",
     "openvpn-key",
     "passwd",

@@ -12,6 +12,7 @@ pub(super) mod duplicate_certificate_logins;
 pub(super) mod empty_password;
 pub(super) mod external_client_ca;
 pub(super) mod iscsi_unauthenticated;
+pub(super) mod login_bypass;
 pub(super) mod management_single_factor;
 pub(super) mod many_local_accounts;
 pub(super) mod nfs_export_any_host;

@@ -9,8 +9,9 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::delegations::Delegations;
 use trevlin_estate::identities;
-use trevlin_model::Origin;
 use trevlin_model::account::Account;
+use trevlin_model::pam::{PamAction, PamFacility, PamLine};
+use trevlin_model::{Device, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -23,7 +24,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Remove NOPASSWD, or limit it to the few commands that must run unattended.",
     judged: "Fails where the last matching rule for an account with a shell, or for one that the rule names, grants every \
              command as root without a password; \
-             one level higher where the name is also a VPN login. Passes for rules that are limited to single commands, and \
+             one level higher where the name is also a VPN login. Fails as well where the PAM stack of su trusts the members of a \
+             group (`pam_wheel` with `trust`). Passes for rules that are limited to single commands, and \
              for root itself. Where no accounts were exported, the rule itself is judged.",
     references: &["sudoers(5), NOPASSWD"],
     controls: &[Control::grundschutz("SYS.1.3.A14"), Control::sp800_53("IA-11")],
@@ -75,6 +77,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 ));
             }
         }
+        answers.extend(
+            trusted_by_su(device)
+                .map(|verdict| Answer::new(at, Subject::of(SubjectKind::PamStack).with("su"), verdict)),
+        );
         let is_sudoers =
             |one: &&trevlin_model::Reference| estate.format_of(one.origin.export) == Some("sudoers");
         for missing in device.facts.missing.iter().filter(is_sudoers) {
@@ -116,6 +122,53 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
+/// The verdict on a stack of su that lets a group in without a password (pam_wheel(8), trust).
+fn trusted_by_su(device: &Device) -> Option<Verdict> {
+    let services = device.facts.pam_services.iter().filter(|one| matches!(one.name.as_str(), "su" | "su-l"));
+    let trusts = |line: &&PamLine| {
+        let has = |word: &str| line.arguments.iter().any(|one| one == word);
+        line.facility == Some(PamFacility::Auth)
+            && line.module == "pam_wheel"
+            && has("trust")
+            && !has("deny")
+            && line.control.action("success") == Some(PamAction::Done)
+    };
+    let line = services.flat_map(|one| &one.lines).find(trusts)?;
+    let facts = &device.facts;
+    let known = |name: &str| facts.groups.iter().any(|group| group.name == name);
+    let named = line.arguments.iter().find_map(|one| one.strip_prefix("group="));
+    // Without a group of this name it is the group with number 0.
+    let group = named.unwrap_or(if facts.groups.is_empty() || known("wheel") { "wheel" } else { "root" });
+    if facts.groups.is_empty() {
+        let ask = format!(
+            "Please provide the output of `getent group {group}`: its members become root with su and without a password."
+        );
+        return Some(Verdict::ask(ask, vec![line.origin]));
+    }
+    let people = identities::People::of(device);
+    let is_member =
+        |one: &&Account| one.uid != 0 && people.groups_of(&one.name).iter().any(|own| own == group);
+    let mut members: Vec<String> =
+        facts.accounts.iter().filter(is_member).map(|one| format!("`{}`", one.name)).collect();
+    if members.is_empty() {
+        let own = facts.groups.iter().filter(|one| one.name == group).flat_map(|one| &one.members);
+        members = own.filter(|name| *name != "root").map(|name| format!("`{name}`")).collect();
+    }
+    if members.is_empty() {
+        return Some(Verdict::Pass);
+    }
+    members.truncate(MOST_NAMED);
+    Some(Verdict::Fail(Fail {
+        rating: CHECK.rated("an account of the group must be taken over first"),
+        title: format!("Members of `{group}` become root with su and without a password").into(),
+        detail: format!("`pam_wheel` with `trust` asks them for no password: {}.", members.join(", ")).into(),
+        evidence: [line.origin]
+            .into_iter()
+            .chain(facts.groups.iter().filter(|one| one.name == group).map(|one| one.origin))
+            .collect(),
+    }))
+}
+
 /// Number of names in a rule that are listed.
 const MOST_NAMED: usize = 32;
 
@@ -140,6 +193,47 @@ fn judge(who: &str, asks_password: bool, evidence: Vec<Origin>, dials_in: bool) 
 mod tests {
     use super::*;
     use crate::testing::run;
+
+    #[test]
+    fn groups_that_su_trusts() {
+        const PASSWD: (&str, &str) =
+            ("d/etc/passwd", "root:x:0:0::/root:/bin/sh\nann:x:1000:1000::/home/ann:/bin/bash\n");
+        let with = |line: &str, group: &'static str| {
+            (format!("auth sufficient pam_rootok.so\n{line}auth required pam_unix.so\n"), group)
+        };
+        for (name, (stack, group), wanted) in [
+            (
+                "trusted",
+                with("auth sufficient pam_wheel.so trust use_uid\n", "wheel:x:10:ann\n"),
+                &["fail medium d su:2 group:1"][..],
+            ),
+            (
+                "another group",
+                with("auth sufficient pam_wheel.so trust group=crew\n", "crew:x:10:ann\n"),
+                &["fail medium d su:2 group:1"],
+            ),
+            ("nobody in it", with("auth sufficient pam_wheel.so trust\n", "wheel:x:10:\n"), &["pass d"]),
+            (
+                "no group of that name",
+                with("auth sufficient pam_wheel.so trust\n", "root:x:0:ann\n"),
+                &["fail medium d su:2 group:1"],
+            ),
+            ("groups not exported", with("auth sufficient pam_wheel.so trust\n", ""), &["ask d"]),
+            ("a limit alone", with("auth required pam_wheel.so\n", "wheel:x:10:ann\n"), &[]),
+            ("in a comment", with("# auth sufficient pam_wheel.so trust\n", "wheel:x:10:ann\n"), &[]),
+            (
+                "kept off",
+                with("auth sufficient pam_wheel.so trust deny group=crew\n", "crew:x:10:ann\n"),
+                &[],
+            ),
+        ] {
+            let mut files = vec![PASSWD, ("d/etc/pam.d/su", stack.as_str())];
+            if !group.is_empty() {
+                files.push(("d/etc/group", group));
+            }
+            run(&CHECK, &[(name, &files, wanted)]);
+        }
+    }
 
     #[test]
     fn cases() {

@@ -118,9 +118,12 @@ fn judge(estate: &Analyses, at: usize, login: &Login, baseline: &Baseline) -> Op
 
 /// From where the service that a login is for is reached.
 fn reachability_from<'e>(estate: &'e Analyses, at: usize, login: &Login) -> Reachability<'e> {
-    let tunnel = estate.devices[at].facts.tunnels.iter().find(|tunnel| tunnel.name == login.service);
+    let facts = &estate.devices[at].facts;
+    let tunnel = facts.tunnels.iter().find(|tunnel| tunnel.name == login.service);
     let listener = tunnel.and_then(|tunnel| tunnel.listeners.first());
-    match listener.and_then(|one| Some((one.protocol, one.port.value().copied()?))) {
+    let place = listener.and_then(|one| Some((one.protocol, one.port.value().copied()?)));
+    let served = || facts.served.iter().find(|one| one.name == login.service)?.endpoints.first();
+    match place.or_else(|| served().map(|one| (one.protocol, one.port))) {
         Some((protocol, port)) => Reachability::of(estate, at, protocol, port),
         None => Reachability::NotKnown,
     }

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -19,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Set yescrypt (or SHA-512 crypt with many rounds) for new passwords, and have these users change theirs: existing \
           hashes cannot be converted.",
     judged: "Fails where an active hash is of type DES, MD5, NT or SHA-1, is a digest for a web server, or was created below the default cost of its \
-             scheme (bcrypt under 10, SHA crypt under 5000 rounds). Passes for locked hashes and current schemes.",
+             scheme (bcrypt under 10, SHA crypt under 5000 rounds). Passes for locked hashes and current schemes. Undetermined where a web site \
+             names a password list that was not exported.",
     references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
     controls: &[],
     run: Run::Map(run),
@@ -42,19 +44,43 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
                 Verdict::ask(ask, vec![account.origin]).wanting("/etc/shadow"),
             ));
         }
-        for (name, held, origin) in hashes(device, baseline.day()) {
+        for (path, origin, site) in lists(estate, at) {
+            let ask = format!(
+                "Please provide `{path}`, with each hash cut after its first characters (up to the second `$`): it lists the accounts of \
+                 {site}."
+            );
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::File).with(path),
+                Verdict::ask(ask, vec![origin]).wanting(path),
+            ));
+        }
+        for (name, held, origin, service) in hashes(device, baseline.day()) {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Account).with(name),
-                judge(name, held, origin),
+                judge(name, held, origin, service),
             ));
         }
     }
     answers
 }
 
-/// Hashes of accounts that have not expired.
-fn hashes(device: &Device, day: i64) -> impl Iterator<Item = (&str, &SecretRecord, Origin)> {
+/// Password lists that web sites name and that were not exported, each with the first line and site.
+fn lists(estate: &EstateMap, device: usize) -> impl Iterator<Item = (&str, Origin, &str)> {
+    let mut seen = BTreeSet::new();
+    let sites = estate.devices[device].facts.served.iter().filter(|site| site.refused.is_none());
+    let named = sites.flat_map(|site| {
+        site.parts.iter().filter_map(|part| Some((part.accounts.as_ref()?, site.name.as_str())))
+    });
+    named.filter_map(move |((path, origin), site)| {
+        let missing = seen.insert(path.as_str()) && estate.find(device, path, origin.export).is_none();
+        missing.then_some((path.as_str(), *origin, site))
+    })
+}
+
+/// Hashes of accounts that have not expired, with the service of those in lists of their own.
+fn hashes(device: &Device, day: i64) -> impl Iterator<Item = (&str, &SecretRecord, Origin, Option<&str>)> {
     let accounts = device.facts.accounts.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
     let shadow = device
         .facts
@@ -63,33 +89,35 @@ fn hashes(device: &Device, day: i64) -> impl Iterator<Item = (&str, &SecretRecor
         .filter(move |one| !one.has_expired(day))
         .map(|one| (one.name.as_str(), &one.password, one.origin));
     let accounts = accounts.chain(shadow).filter_map(|(name, password, origin)| match password {
-        StoredPassword::Hash { held, .. } => Some((name, &**held, origin)),
+        StoredPassword::Hash { held, .. } => Some((name, &**held, origin, None)),
         _ => None,
     });
     let logins = device.logins.iter().filter(move |login| !login.has_expired(day)).filter_map(|login| {
         let held = login.secret.as_ref().filter(|held| held.hash_scheme().is_some())?;
-        Some((login.user.as_str(), &**held, login.origin))
+        let service = Some(login.service.as_str()).filter(|_| login.certain);
+        Some((login.user.as_str(), &**held, login.origin, service))
     });
     accounts.chain(logins)
 }
 
-fn judge(name: &str, held: &SecretRecord, origin: Origin) -> Verdict {
+fn judge(name: &str, held: &SecretRecord, origin: Origin, service: Option<&str>) -> Verdict {
+    let opens = service.map(|service| format!(" It is for {service}.")).unwrap_or_default();
     let scheme = held.hash_scheme().unwrap_or(HashScheme::Other);
     if scheme.is_weak() {
-        return fail(name, scheme, origin);
+        return fail(name, scheme, origin, &opens);
     }
     match held.secret.hash_cost() {
         Some(cost) if cost.is_low() => Verdict::Fail(Fail {
             rating: CHECK.rated_at(Severity::Low, "the scheme is sound, and its cost is below the default"),
             title: format!("Password of `{name}` has a low-cost {}", scheme.name()).into(),
-            detail: format!("The hash of `{name}` is {} with {}.", scheme.name(), cost.words()).into(),
+            detail: format!("The hash of `{name}` is {} with {}.{opens}", scheme.name(), cost.words()).into(),
             evidence: vec![origin],
         }),
         _ => Verdict::Pass,
     }
 }
 
-fn fail(name: &str, scheme: HashScheme, origin: Origin) -> Verdict {
+fn fail(name: &str, scheme: HashScheme, origin: Origin, opens: &str) -> Verdict {
     let (severity, why) = match scheme {
         HashScheme::Nt | HashScheme::Des | HashScheme::Digest | HashScheme::PlainSha1 => {
             (Severity::High, "billions of attempts per second are affordable")
@@ -99,7 +127,7 @@ fn fail(name: &str, scheme: HashScheme, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
         title: format!("Password of `{name}` is stored as {}", scheme.name()).into(),
-        detail: format!("The hash of `{name}` is of type {}.", scheme.name()).into(),
+        detail: format!("The hash of `{name}` is of type {}.{opens}", scheme.name()).into(),
         evidence: vec![origin],
     })
 }
@@ -127,6 +155,31 @@ mod tests {
             let text = format!("ann:{field}:19000:0:99999:7:::\n");
             run(&CHECK, &[(field, &[("d/etc/shadow", &text)], wanted)]);
         }
+    }
+
+    #[test]
+    fn lists_that_sites_name() {
+        let site = |line: &str| {
+            format!("server {{\nlisten 80;\nserver_name quay.example;\nauth_basic x;\n{line}\n}}\n")
+        };
+        let named = site("auth_basic_user_file /etc/nginx/portal;");
+        let nginx = ("d/etc/nginx/conf.d/quay.conf", named.as_str());
+        run(
+            &CHECK,
+            &[
+                ("not exported", &[nginx], &["ask d"]),
+                (
+                    "under any name",
+                    &[nginx, ("d/etc/nginx/portal", "ann:abJnggxhB/yWI\n")],
+                    &["fail high d portal:1"],
+                ),
+                ("a current scheme", &[nginx, ("d/etc/nginx/portal", "ann:$6$salt$abc\n")], &["pass d"]),
+            ],
+        );
+        let off = site("auth_basic_user_file /etc/nginx/portal;\nauth_basic off;");
+        run(&CHECK, &[("no login", &[("d/etc/nginx/conf.d/quay.conf", off.as_str())], &[])]);
+        let apache = "<VirtualHost *:80>\nDocumentRoot /var/www\n<Directory /var/www>\nAuthUserFile /etc/apache2/portal\nRequire valid-user\n</Directory>\n</VirtualHost>\n";
+        run(&CHECK, &[("Apache", &[("d/etc/apache2/sites-enabled/a.conf", apache)], &["ask d"])]);
     }
 
     #[test]

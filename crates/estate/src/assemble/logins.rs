@@ -35,6 +35,32 @@ pub(super) fn settle_ike(facts: &mut Facts) {
     }
 }
 
+/// Logins of web servers' password lists, each for the site that names its list; where none does, the exports do not show which server uses it.
+pub(super) fn of_pages(estate: &Estate, device: usize, mut logins: Vec<Login>) -> Vec<Login> {
+    let is_web = |login: &Login| login.daemon == Some(LoginDaemon::Web);
+    if !logins.iter().any(is_web) {
+        return logins;
+    }
+    let mut named: BTreeMap<&str, (&str, BTreeSet<&str>)> = BTreeMap::new();
+    let sites = estate.devices[device].facts.served.iter();
+    for (site, part) in sites.flat_map(|one| one.parts.iter().map(move |part| (one, part))) {
+        let Some((path, origin)) = &part.accounts else { continue };
+        let Some(file) = estate.find(device, path, origin.export) else { continue };
+        named.entry(file.path).or_insert_with(|| (&site.name, BTreeSet::new())).1.insert(&site.name);
+    }
+    for login in logins.iter_mut().filter(|login| is_web(login)) {
+        let LoginList::LocalFile(path) = &login.list;
+        match named.get(path.as_str()) {
+            Some((site, all)) if all.len() > 1 => {
+                login.service = format!("{site} and {} more", all.len() - 1);
+            }
+            Some((site, _)) => login.service = (*site).to_owned(),
+            None => login.certain = false,
+        }
+    }
+    logins
+}
+
 /// Logins from pppd's secrets files, for each tunnel that would consult them.
 pub(super) fn of(estate: &Estate, device: usize) -> Vec<Login> {
     let facts = &estate.devices[device].facts;

@@ -138,7 +138,7 @@ impl Estate {
         estate.index();
         dial_in::settle(&mut estate);
         for at in 0..estate.devices.len() {
-            let listed = estate.devices[at].facts.logins.clone();
+            let listed = logins::of_pages(&estate, at, estate.devices[at].facts.logins.clone());
             let logins = logins::of(&estate, at).into_iter().chain(listed).collect();
             estate.devices[at].logins = logins;
         }

@@ -2,6 +2,7 @@
 //!
 //! Long because sections lend each other settings, so that they are read together.
 
+use super::exemptions::Exemption;
 use super::{Way, page, parts_of};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known, words};
@@ -10,7 +11,8 @@ use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
-    AuthRequirement, Endpoint, Remark, Served, ServedKind, ServiceResource, Sources, TransportSecurity,
+    AuthRequirement, BypassKind, Endpoint, LoginBypass, Remark, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting};
 
@@ -248,14 +250,39 @@ fn served(
         part.remarks.push((Remark::RedirectSometimes, line.origin));
     }
     let asked = section.lines.iter().find(|line| line.is(&["http-request", "auth"]));
-    let way = Way {
-        sources: allowed.clone(),
-        asked: if asked.is_some() { AuthRequirement::Password } else { AuthRequirement::Nothing },
-        origin: asked.map_or(section.origin, |line| line.origin),
-    };
-    let mut parts = parts_of(&part, &[way]);
-    if asked.is_none() && handed.is_some() {
-        for one in &mut parts {
+    let of = |asked: AuthRequirement, sources: Sources, origin: Origin| Way { sources, asked, origin };
+    let mut ways = vec![match asked {
+        Some(line) => of(AuthRequirement::Password, allowed.clone(), line.origin),
+        None => of(AuthRequirement::Nothing, allowed.clone(), section.origin),
+    }];
+    let mut parts = Vec::new();
+    for (line, exemption) in asked.iter().flat_map(|line| exempt(section, line).map(move |one| (line, one))) {
+        let mut open = |path: String, login: AuthRequirement| {
+            let mut one = part.clone();
+            one.name = path;
+            one.bypass = (login == AuthRequirement::Nothing).then_some(LoginBypass {
+                kind: BypassKind::Section,
+                login: line.origin,
+                origin: line.origin,
+            });
+            parts.extend(parts_of(&one, &[of(login, allowed.clone(), line.origin)]));
+        };
+        match exemption {
+            Exemption::From(ranges) => {
+                let sources = Sources::of(ranges, vec![line.origin]).and(&allowed);
+                ways.push(of(AuthRequirement::Nothing, sources, line.origin));
+            }
+            Exemption::Path(path) => open(path, AuthRequirement::Nothing),
+            Exemption::OtherPaths(path) => {
+                open(path, AuthRequirement::Password);
+                ways = vec![of(AuthRequirement::Nothing, allowed.clone(), section.origin)];
+            }
+            Exemption::Any => ways.push(of(AuthRequirement::Nothing, allowed.clone(), line.origin)),
+        }
+    }
+    parts.splice(0..0, parts_of(&part, &ways));
+    if handed.is_some() {
+        for one in parts.iter_mut().filter(|one| one.asks_nothing()) {
             one.login = Setting::Unknown { why: "the backend server decides".into() };
         }
     }
@@ -269,6 +296,20 @@ fn served(
         served.parts.extend(statistics(one, &allowed));
     }
     served
+}
+
+/// Requests that a line which demands a login exempts.
+fn exempt<'s>(section: &'s Section<'_>, line: &'s Line<'_>) -> impl Iterator<Item = Exemption> + use<'s> {
+    let mut lists: BTreeMap<&str, Vec<Vec<&str>>> = BTreeMap::new();
+    for one in section.lines.iter().filter(|one| one.is(&["acl"]) && one.words.len() > 2) {
+        lists.entry(one.words[1]).or_default().push(one.words[2..].to_vec());
+    }
+    let named = |name: &str| lists.get(name).cloned().unwrap_or_default();
+    // Each word of the condition may name every list.
+    let most = lists.values().map(Vec::len).max().unwrap_or(0) * line.words.len();
+    let found =
+        if crate::growth::may_grow(most) { super::exemptions::of(&line.words, &named) } else { Vec::new() };
+    found.into_iter()
 }
 
 /// Whether a condition, where there is one, is only that the connection has no TLS yet.

@@ -1,10 +1,13 @@
 //! Readers of web servers and reverse proxies.
 
 pub(crate) mod apache;
+mod exemptions;
 pub(crate) mod haproxy;
 pub(crate) mod nginx;
 
-use trevlin_model::served::{AuthRequirement, PartKind, Remark, ServiceResource, Sources};
+use trevlin_model::served::{
+    AuthRequirement, BypassKind, LoginBypass, PartKind, Remark, ServiceResource, Sources,
+};
 use trevlin_model::{Origin, Setting};
 
 /// Words in a path that indicate administration pages of a server, a device or its data.
@@ -71,6 +74,15 @@ fn parts_of(part: &ServiceResource, ways: &[Way]) -> Vec<ServiceResource> {
         taken.extend(sources.ranges.iter().copied());
         let mut one = part.clone();
         one.login = Setting::Stated { value: asked, origin: origin.unwrap_or(part.origin) };
+        // A login beside a condition that any client meets protects nothing.
+        let login = ways.iter().find(|way| way.asked >= AuthRequirement::Password);
+        if let Some(login) = login.filter(|_| asked == AuthRequirement::Nothing && sources.is_everybody()) {
+            one.bypass = Some(LoginBypass {
+                kind: BypassKind::Condition,
+                login: login.origin,
+                origin: origin.unwrap_or(part.origin),
+            });
+        }
         one.sources = sources;
         found.push(one);
     }

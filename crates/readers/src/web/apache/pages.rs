@@ -6,7 +6,7 @@ use crate::angles::Directive;
 use crate::serving::truth;
 use crate::web::{Way, both, page, parts_of};
 use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::served::{AuthRequirement, Remark, ServiceResource, Sources};
+use trevlin_model::served::{AuthRequirement, BypassKind, LoginBypass, Remark, ServiceResource, Sources};
 use trevlin_model::{Origin, Setting};
 
 /// Sections of folders and locations that may hold for a page, in the order in which they count.
@@ -30,6 +30,8 @@ struct Said<'d, 'a> {
     verify: Option<Origin>,
     dav: Option<Origin>,
     any: bool,
+    accounts: Option<(&'a str, Origin)>,
+    lifted: Option<LoginBypass>,
 }
 
 impl<'d, 'a> Said<'d, 'a> {
@@ -39,7 +41,17 @@ impl<'d, 'a> Said<'d, 'a> {
         let own: Vec<&Directive<'_>> =
             inside.iter().filter(|one| AUTHORISING.contains(&one.name.as_str())).collect();
         if !own.is_empty() {
+            let before = self.login();
             self.require = own;
+            // A section that states its own requirements takes those of the folder away (mod_authz_core, AuthMerging).
+            self.lifted = match (before.or(self.lifted.map(|one| one.login)), self.login()) {
+                (Some(login), None) => self.require.first().map(|one| LoginBypass {
+                    kind: BypassKind::Section,
+                    login,
+                    origin: one.origin,
+                }),
+                _ => None,
+            };
         }
         for one in inside {
             match one.name.as_str() {
@@ -49,10 +61,17 @@ impl<'d, 'a> Said<'d, 'a> {
                     self.verify = (one.first().eq_ignore_ascii_case("require")).then_some(one.origin);
                 }
                 "dav" => self.dav = (truth(one.first()) == Some(true)).then_some(one.origin),
+                "authuserfile" => self.accounts = Some((one.first(), one.origin)),
                 "satisfy" => self.any = one.first().eq_ignore_ascii_case("any"),
                 _ => {}
             }
         }
+    }
+
+    /// The line that demands a login.
+    fn login(&self) -> Option<Origin> {
+        let asks = |way: &Way| way.asked >= AuthRequirement::Password;
+        self.ways()?.into_iter().find(asks).map(|way| way.origin)
     }
 
     /// Options without signs replace all; with signs they add and take away (core, Options).
@@ -202,6 +221,9 @@ fn one_page(
     let inside = sections.iter().filter(|one| one.first() == url).flat_map(|one| one.children());
     let on = on.or_else(|| inside.filter(|one| one.name == "proxypass").map(|one| one.origin).next());
     part.remarks.extend(on.map(|origin| (Remark::HandedOn, origin)));
+    part.bypass = said.lifted.filter(|_| said.verify.is_none());
+    part.accounts =
+        said.accounts.filter(|_| said.login().is_some()).map(|(path, origin)| (path.to_owned(), origin));
     if let Some(origin) = said.dav {
         part.writes = Setting::Stated { value: true, origin };
     }

@@ -18,7 +18,8 @@ use std::cell::OnceCell;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::served::{
-    AuthRequirement, Endpoint, Remark, Served, ServedKind, ServiceResource, Sources, TransportSecurity,
+    AuthRequirement, BypassKind, Endpoint, LoginBypass, Remark, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting, Taken, find_paths};
 
@@ -443,6 +444,10 @@ fn pages<'s, 'a>(
     let asked_elsewhere = inherited(chain, "auth_request")
         .or_else(|| inherited(chain, "auth_jwt"))
         .filter(|one| one.value() != "off");
+    part.bypass = lifted(chain);
+    part.accounts = inherited(chain, "auth_basic_user_file").map(|one| (one.value().to_owned(), one.origin));
+    let demanded = inherited(chain, "auth_basic").is_some_and(|one| one.value() != "off");
+    part.accounts = part.accounts.filter(|_| demanded);
     match ways(chain) {
         Some(all) => parts.extend(parts_of(&part, &all)),
         None => {
@@ -460,6 +465,14 @@ fn pages<'s, 'a>(
             parts.push(part);
         }
     }
+}
+
+/// The lines of a login and of the block within that takes it away (ngx_http_auth_basic_module, auth_basic).
+fn lifted(chain: &Chain<'_, '_, '_>) -> Option<LoginBypass> {
+    let mut said = chain.iter().rev().filter_map(|block| block.by_name.get("auth_basic")?.last());
+    let off = said.next().filter(|one| one.value() == "off")?;
+    let login = said.next().filter(|one| one.value() != "off")?;
+    Some(LoginBypass { kind: BypassKind::Section, login: login.origin, origin: off.origin })
 }
 
 /// Permitted clients, where lists of addresses or a login restrict them (ngx_http_access_module, ngx_http_auth_basic_module; satisfy).
