@@ -415,6 +415,20 @@ fn files_that_the_openconnect_server_takes() {
     );
     assert!(made.status.success());
     std::fs::copy(folder.path().join("server.pem"), folder.path().join("authority.pem")).unwrap();
+    // A list of revoked certificates, which the server reads before it begins.
+    let settings = format!(
+        "[ca]\ndefault_ca = own\n[own]\ndatabase = {at}/index\ndefault_md = sha256\ndefault_crl_days = 9\n"
+    );
+    std::fs::write(folder.path().join("ca.cnf"), settings).unwrap();
+    std::fs::write(folder.path().join("index"), "").unwrap();
+    let file = |name: &str| format!("{at}/{name}");
+    let (settings, key, own, list) =
+        (file("ca.cnf"), file("server.key"), file("server.pem"), file("crl.pem"));
+    let made = run(
+        "openssl",
+        &["ca", "-gencrl", "-config", &settings, "-keyfile", &key, "-cert", &own, "-out", &list],
+    );
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/before/booking/etc/ocserv");
     let all: Vec<PathBuf> = cases("ocserv")
         .into_iter()

@@ -44,6 +44,9 @@ fn sideless(key: &str) -> String {
     rest.map_or_else(|| key.to_owned(), |rest| format!("~{rest}"))
 }
 
+/// Settings of a `ca` section, without the number that may follow (ipsec.conf(5), CA SECTIONS).
+const OF_AUTHORITY: [&str; 7] = ["also", "auto", "cacert", "certuribase", "crluri", "ldaphost", "ocspuri"];
+
 /// Settings of `config setup` (ipsec.conf(5) of strongSwan and of Libreswan).
 const OF_SETUP: [&str; 89] = [
     "audit-log",
@@ -262,6 +265,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         };
         if conn.name == SETUP && !OF_SETUP.contains(&line.0) {
             book.not_understood(line.2, "not a known setting of `config setup`; check its spelling");
+        } else if conn.name == AUTHORITY && !OF_AUTHORITY.contains(&line.0.trim_end_matches(['1', '2'])) {
+            book.not_understood(line.2, "not a known setting of a `ca` section; check its spelling");
         } else if matches!(line.0, "strictcrlpolicy" | "crl-strict" | "ocsp-strict") {
             book.understood(line.2);
         } else if conn.name == SETUP || conn.name == AUTHORITY {
