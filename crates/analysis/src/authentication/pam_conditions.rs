@@ -1,5 +1,6 @@
 //! Conditions in PAM stacks: which of their results can occur, for whom and from where (pam_succeed_if(8), pam_access(8)).
 
+use std::collections::BTreeSet;
 use trevlin_estate::assemble::Estate;
 use trevlin_estate::identities::People;
 use trevlin_model::account::Account;
@@ -30,6 +31,9 @@ pub(super) struct Condition {
     failed: String,
 }
 
+/// Users and groups of a list that are named.
+const MOST_NAMED: usize = 8;
+
 /// Modules whose result depends on the login and proves nothing.
 const MODULES: [&str; 11] = [
     "pam_access",
@@ -59,7 +63,7 @@ impl Condition {
         }
         let facts = &estate.devices[device];
         match line.module.as_str() {
-            "pam_access" => Some(access(estate, device, line)),
+            "pam_access" => Some(access(estate, device, line, local)),
             "pam_succeed_if" => {
                 let (success, failure) = succeed_if(facts, service, line, local);
                 let text = asked(&line.arguments).join(" ");
@@ -92,7 +96,7 @@ impl Condition {
 }
 
 /// The condition of a list of who may log in from where (access.conf(5)): a login that no line means is permitted.
-fn access(estate: &Estate, device: usize, line: &PamLine) -> Condition {
+fn access(estate: &Estate, device: usize, line: &PamLine, local: bool) -> Condition {
     let path = line.arguments.iter().find_map(|one| one.strip_prefix("accessfile="));
     let path = path.unwrap_or("/etc/security/access.conf");
     let name = path.rsplit('/').next().unwrap_or(path);
@@ -105,8 +109,14 @@ fn access(estate: &Estate, device: usize, line: &PamLine) -> Condition {
     let all = &estate.devices[device].facts.access_rules;
     let rules: Vec<&AccessRule> =
         all.iter().filter(|rule| estate.stands_in(device, rule.origin, file)).collect();
-    let permitted = Permitted::by(&rules);
+    let facts = &estate.devices[device].facts;
+    let known = local && !facts.accounts.is_empty() && !facts.groups.is_empty();
+    let users = known.then(|| Users::of(&estate.devices[device]));
+    let permitted = Permitted::by(&rules, users.as_ref());
     let mut condition = Condition::stated(line, permitted.any(), permitted.may_refuse, met, failed);
+    if !permitted.who.is_empty() {
+        condition.met.words.push_str(&format!(" for `{}`", permitted.who.join("`, `")));
+    }
     if permitted.addresses.is_some() {
         let ranges: Vec<String> = permitted.addresses.iter().flatten().map(IpRange::short).collect();
         condition.met.words.push_str(&format!(" from {}", ranges.join(", ")));
@@ -124,16 +134,45 @@ struct Permitted {
     named: bool,
     /// Whether a login may be refused.
     may_refuse: bool,
+    /// Users and groups that it permits by name, where it permits no others.
+    who: Vec<String>,
     /// Lines that permit.
     lines: Vec<Origin>,
 }
 
+/// Names that a list may mean: accounts with a shell, and their groups.
+struct Users(BTreeSet<String>);
+
+impl Users {
+    fn of(device: &Device) -> Self {
+        let people = People::of(device);
+        let accounts = device.facts.accounts.iter().filter(|account| account.has_shell());
+        // A name without brackets may be that of a group as well (access.conf(5)).
+        Self(
+            accounts
+                .flat_map(|one| people.groups_of(&one.name).into_iter().chain([one.name.clone()]))
+                .collect(),
+        )
+    }
+
+    /// Whether a rule means an account. Netgroups, and users of a host, are not known.
+    fn may_be_meant(&self, rule: &AccessRule) -> bool {
+        let may = |name: &String| {
+            let bare = name.trim_start_matches('(').trim_end_matches(')');
+            name == "ALL" || name.contains('@') || self.0.contains(bare)
+        };
+        rule.users.iter().any(may)
+    }
+}
+
 impl Permitted {
-    fn by(rules: &[&AccessRule]) -> Self {
+    fn by(rules: &[&AccessRule], users: Option<&Users>) -> Self {
         let whole: IpRangeSet = [IpRange::all(Family::V4), IpRange::all(Family::V6)].into_iter().collect();
         let (mut left, mut granted) = (whole.clone(), IpRangeSet::default());
         let (mut named, mut may_refuse, mut lines) = (false, false, Vec::new());
-        for rule in rules {
+        let mut who: Vec<String> = Vec::new();
+        let mut others = false;
+        for rule in rules.iter().filter(|rule| users.is_none_or(|users| users.may_be_meant(rule))) {
             let from: IpRangeSet = rule.from.ranges.iter().copied().collect();
             let new = left.intersection(&from);
             let names = !rule.from.names.is_empty();
@@ -144,6 +183,8 @@ impl Permitted {
                 granted = granted.union(&new);
                 named |= names;
                 lines.push(rule.origin);
+                others |= rule.users.iter().any(|user| user == "ALL");
+                who.extend(rule.users.iter().cloned());
             } else {
                 may_refuse = true;
             }
@@ -151,10 +192,14 @@ impl Permitted {
                 left = left.without(&new);
             }
         }
+        others |= !left.is_empty();
         granted = granted.union(&left);
+        who.dedup();
+        who.truncate(if others { 0 } else { MOST_NAMED });
+        may_refuse |= !others;
         let everywhere = granted.covers(&whole);
         may_refuse |= !everywhere;
-        Self { addresses: (!everywhere && !named).then_some(granted), named, may_refuse, lines }
+        Self { addresses: (!everywhere && !named).then_some(granted), named, may_refuse, who, lines }
     }
 
     fn any(&self) -> bool {

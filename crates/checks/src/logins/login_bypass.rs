@@ -78,9 +78,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 /// Whether a login would protect something there.
 fn is_judged(part: &ServiceResource) -> bool {
     let is_public = |word: &str| PUBLIC.contains(&word.to_ascii_lowercase().as_str());
-    let words = part.name.split(['/', '^', '$', '~', '(', ')', '|', '=', ' ', '\\']);
-    let refused = part.login.value() == Some(&AuthRequirement::Refused) || part.sources.is_nobody();
-    part.remark(Remark::Redirect).is_none() && !refused && !words.into_iter().any(is_public)
+    // A pattern has its names behind signs of its own.
+    let signs = ['/', '^', '$', '~', '(', ')', '|', '=', ' ', '\\', '?', '*', '+'];
+    let is_named = |word: &str| is_public(word) || is_public(word.trim_start_matches('.'));
+    let public = part.name.split(signs).any(is_named) && part.remark(Remark::Administration).is_none();
+    let refused = part.login.value() == Some(&AuthRequirement::Refused) || part.sources.is_local();
+    part.remark(Remark::Redirect).is_none() && !refused && !public
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, bypass: LoginBypass) -> Verdict {
@@ -166,13 +169,13 @@ mod tests {
             answers.dedup();
             assert_eq!(answers, wanted, "{name}");
         }
-        let text = "http {\nserver {\nlisten 80;\nauth_basic x;\nlocation /.well-known/acme-challenge { auth_basic off; }\nlocation /admin { auth_basic off; }\n}\n}\n";
+        let text = "http {\nserver {\nlisten 80;\nauth_basic x;\nlocation /.well-known/acme-challenge { auth_basic off; } location ~ \\.(css|js)$ { auth_basic off; }\nlocation /admin { auth_basic off; }\n}\n}\n";
         run(
             &CHECK,
             &[(
                 "public by nature, and administration",
                 &[("d/etc/nginx/nginx.conf", text)],
-                &["pass d", "pass d", "fail high d nginx.conf:6 nginx.conf:4"],
+                &["pass d", "pass d", "pass d", "fail high d nginx.conf:6 nginx.conf:4"],
             )],
         );
         let text = "http {\nserver {\nlisten 80;\nauth_basic x;\ninclude /etc/nginx/gone.conf;\n}\n}\n";

@@ -277,6 +277,10 @@ mod tests {
             ("- : ALL : 203.0.113.0/24\n", "fail medium d sshd_config:2 sshd:3 sshd:1 sshd:2"),
             ("+ : ALL : LOCAL tty1\n- : ALL : ALL\n", "pass d"),
             ("# + : ALL : ALL\n- : ALL : ALL\n", "pass d"),
+            (
+                "+ : (crew) bo : ALL\n- : ALL : ALL\n",
+                "fail medium d sshd_config:2 sshd:3 sshd:1 no-code.conf:1 sshd:2",
+            ),
         ] {
             let files = [
                 ("d/etc/ssh/sshd_config", PAM_ONLY),

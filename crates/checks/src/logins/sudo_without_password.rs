@@ -21,13 +21,14 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Medium,
     why: "An attacker who takes over the account, by a stolen key or through a program that runs under it, is root at once. \
           The password prompt that would stop this is disabled.",
-    fix: "Remove NOPASSWD, or limit it to the few commands that must run unattended.",
+    fix: "Remove NOPASSWD, or limit it to the few commands that must run unattended. Remove `trust` from `pam_wheel` in the stack \
+          of su.",
     judged: "Fails where the last matching rule for an account with a shell, or for one that the rule names, grants every \
              command as root without a password; \
              one level higher where the name is also a VPN login. Fails as well where the PAM stack of su trusts the members of a \
              group (`pam_wheel` with `trust`). Passes for rules that are limited to single commands, and \
              for root itself. Where no accounts were exported, the rule itself is judged.",
-    references: &["sudoers(5), NOPASSWD"],
+    references: &["sudoers(5), NOPASSWD", "pam_wheel(8), trust"],
     controls: &[Control::grundschutz("SYS.1.3.A14"), Control::sp800_53("IA-11")],
     run: Run::Map(run),
 };
