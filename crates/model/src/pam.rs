@@ -110,7 +110,7 @@ pub struct PamService {
 pub struct AccessRule {
     /// Whether it permits the login.
     pub permits: bool,
-    /// Users, `(groups)` and `@netgroups`; `ALL` for everybody.
+    /// Users, `(groups)` and `@netgroups`; `ALL` for any user.
     pub users: Vec<String>,
     /// Those among them that it does not mean.
     pub except: Vec<String>,

@@ -458,7 +458,7 @@ pub struct LoginBypass {
     /// Kind.
     pub kind: BypassKind,
     /// The line that demands the login.
-    pub login: Origin,
+    pub login_origin: Origin,
     /// The line that lets clients in without it.
     pub origin: Origin,
 }

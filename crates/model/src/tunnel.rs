@@ -186,7 +186,7 @@ pub struct ClientAuthentication {
     pub revocation: Option<Revocation>,
 }
 
-/// What a server consults about revoked certificates: a list (RFC 5280, 5) or a responder (RFC 6960).
+/// The source from which a server learns of revoked certificates: a list (RFC 5280, 5) or a responder (RFC 6960).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]

@@ -126,7 +126,7 @@ fn access(estate: &Estate, device: usize, line: &PamLine, local: bool) -> Condit
     condition
 }
 
-/// What a list permits over the network.
+/// Logins over the network that a list permits.
 struct Permitted {
     /// The addresses, where it is limited to some.
     addresses: Option<IpRangeSet>,
@@ -207,7 +207,7 @@ impl Permitted {
     }
 }
 
-/// Words of a line that ask for something, without options of the module.
+/// Comparisons of a line, without options of the module.
 fn asked(arguments: &[String]) -> Vec<&str> {
     const OPTIONS: [&str; 6] = ["debug", "use_uid", "quiet", "quiet_fail", "quiet_success", "audit"];
     arguments.iter().map(String::as_str).filter(|word| !OPTIONS.contains(word)).collect()

@@ -105,12 +105,14 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, bypass: LoginBypass) -> V
             "The login is set up for the pages around it and lifted for this path.",
         ),
         BypassKind::Condition => (
-            format!("{} lets any client in to {} without its login", one.title(), part.name),
+            format!("{} serves {} to any client without its login", one.title(), part.name),
             "One of several conditions is enough, and any client meets one that is not the login.",
         ),
     };
-    let lines =
-        [bypass.origin, bypass.login].into_iter().chain(part.remark(Remark::HandedOn)).chain(part.lines());
+    let lines = [bypass.origin, bypass.login_origin]
+        .into_iter()
+        .chain(part.remark(Remark::HandedOn))
+        .chain(part.lines());
     one.fail(base, part, title, detail.to_owned(), lines.collect())
 }
 

@@ -45,7 +45,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Whether the main way in asks for a certificate.
+/// Whether the main login path requires a certificate.
 fn asks(tunnel: &Tunnel) -> bool {
     let demand = tunnel.proof.certificate.as_ref().and_then(Setting::value);
     demand.is_some_and(|one| *one != CertificateRequirement::NotAsked)
@@ -99,7 +99,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Verdict {
     let (verb, detail) = match tunnel.family {
         TunnelFamily::Ipsec => (
             "may not",
-            "Neither a policy nor the address of a list or responder is configured: charon asks only at addresses that the \
+            "Neither a policy nor the address of a list or responder is configured: charon only contacts addresses that the \
              certificates themselves contain, and accepts a certificate if none answers.",
         ),
         _ => ("does not", "Neither a revocation list nor a responder is configured."),

@@ -162,7 +162,8 @@ fn trusted_by_su(device: &Device) -> Option<Verdict> {
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated("an account of the group must be taken over first"),
         title: format!("Members of `{group}` become root with su and without a password").into(),
-        detail: format!("`pam_wheel` with `trust` asks them for no password: {}.", members.join(", ")).into(),
+        detail: format!("`pam_wheel` with `trust` requires no password of them: {}.", members.join(", "))
+            .into(),
         evidence: [line.origin]
             .into_iter()
             .chain(facts.groups.iter().filter(|one| one.name == group).map(|one| one.origin))

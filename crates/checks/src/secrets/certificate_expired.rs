@@ -57,7 +57,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
 }
 
 /// The request for the first certificate that an IPsec connection names and that was not exported: its own, or a pinned one of the other
-/// end. Certificates of servers are asked for where their names are judged.
+/// end. Those of servers are requested where their names are judged.
 fn missing(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let ipsec = tunnel.ipsec.as_deref()?;
     let served = tunnel.role == TunnelRole::Server && tunnel.accepts_clients();

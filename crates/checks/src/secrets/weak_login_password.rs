@@ -10,7 +10,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::words;
 use trevlin_model::secret::Grade;
-use trevlin_model::{AllowedAddresses, Login, SecretsFile, Setting};
+use trevlin_model::{AllowedAddresses, Login, LoginDaemon, SecretsFile, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -122,7 +122,8 @@ fn reachability_from<'e>(estate: &'e Analyses, at: usize, login: &Login) -> Reac
     let tunnel = facts.tunnels.iter().find(|tunnel| tunnel.name == login.service);
     let listener = tunnel.and_then(|tunnel| tunnel.listeners.first());
     let place = listener.and_then(|one| Some((one.protocol, one.port.value().copied()?)));
-    let served = || facts.served.iter().find(|one| one.name == login.service)?.endpoints.first();
+    let is_web = login.daemon == Some(LoginDaemon::Web);
+    let served = || facts.served.iter().find(|one| is_web && one.name == login.service)?.endpoints.first();
     match place.or_else(|| served().map(|one| (one.protocol, one.port))) {
         Some((protocol, port)) => Reachability::of(estate, at, protocol, port),
         None => Reachability::NotKnown,

@@ -197,8 +197,8 @@ fn upstream(export: &Export, section: &Section<'_>, file: &Section<'_>, reading:
     });
 }
 
-/// What a section of TLS settings accepts; the least version is 1.2 unless stated (`mods-available/eap`, tls_min_version, and what `radiusd
-/// -XC` prints without it).
+/// Versions and ciphers that a section of TLS settings accepts; the lowest version is 1.2 unless stated (`mods-available/eap`,
+/// tls_min_version; `radiusd -XC` prints the same).
 fn tls_of(section: &Section<'_>, book: &mut LineRecorder<'_>) -> Offer {
     let mut get = |key: &str| {
         let item = section.item(key)?;

@@ -1,4 +1,4 @@
-//! Requests that a rule of HAProxy lets in without the login (Configuration Manual, http-request auth; Using ACLs).
+//! Requests that a rule of HAProxy accepts without the login (Configuration Manual, http-request auth; Using ACLs).
 
 use crate::serving;
 use trevlin_model::served::Sources;
@@ -22,7 +22,7 @@ pub(super) enum Exemption {
     Any,
 }
 
-/// What a rule `http-request auth … if CONDITION` or `unless CONDITION` exempts. `acl` gives the definitions of a list by its name.
+/// Requests that a rule `http-request auth … if CONDITION` or `unless CONDITION` exempts. `acl` gives the definitions of a list by its name.
 pub(super) fn of<'w>(words: &[&'w str], acl: &dyn Fn(&str) -> Vec<Vec<&'w str>>) -> Vec<Exemption> {
     let Some(at) = words.iter().position(|word| matches!(*word, "if" | "unless")) else { return Vec::new() };
     let alternatives = alternatives(&words[at + 1..], acl);
@@ -61,7 +61,7 @@ fn alternatives<'w>(words: &[&'w str], acl: &dyn Fn(&str) -> Vec<Vec<&'w str>>) 
 }
 
 impl<'w> Term<'w> {
-    /// Whether each definition asks with this function.
+    /// Whether each definition uses this function.
     fn asks(&self, name: &str) -> bool {
         let is = |definition: &Vec<&str>| {
             definition.first().is_some_and(|word| word.split(['(', ',']).next() == Some(name))

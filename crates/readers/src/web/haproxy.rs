@@ -262,7 +262,7 @@ fn served(
             one.name = path;
             one.bypass = (login == AuthRequirement::Nothing).then_some(LoginBypass {
                 kind: BypassKind::Section,
-                login: line.origin,
+                login_origin: line.origin,
                 origin: line.origin,
             });
             parts.extend(parts_of(&one, &[of(login, allowed.clone(), line.origin)]));

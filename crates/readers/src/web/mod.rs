@@ -79,7 +79,7 @@ fn parts_of(part: &ServiceResource, ways: &[Way]) -> Vec<ServiceResource> {
         if let Some(login) = login.filter(|_| asked == AuthRequirement::Nothing && sources.is_everybody()) {
             one.bypass = Some(LoginBypass {
                 kind: BypassKind::Condition,
-                login: login.origin,
+                login_origin: login.origin,
                 origin: origin.unwrap_or(part.origin),
             });
         }

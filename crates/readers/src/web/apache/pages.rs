@@ -44,10 +44,10 @@ impl<'d, 'a> Said<'d, 'a> {
             let before = self.login();
             self.require = own;
             // A section that states its own requirements takes those of the folder away (mod_authz_core, AuthMerging).
-            self.lifted = match (before.or(self.lifted.map(|one| one.login)), self.login()) {
+            self.lifted = match (before.or(self.lifted.map(|one| one.login_origin)), self.login()) {
                 (Some(login), None) => self.require.first().map(|one| LoginBypass {
                     kind: BypassKind::Section,
-                    login,
+                    login_origin: login,
                     origin: one.origin,
                 }),
                 _ => None,

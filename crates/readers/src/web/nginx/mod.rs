@@ -472,7 +472,7 @@ fn lifted(chain: &Chain<'_, '_, '_>) -> Option<LoginBypass> {
     let mut said = chain.iter().rev().filter_map(|block| block.by_name.get("auth_basic")?.last());
     let off = said.next().filter(|one| one.value() == "off")?;
     let login = said.next().filter(|one| one.value() != "off")?;
-    Some(LoginBypass { kind: BypassKind::Section, login: login.origin, origin: off.origin })
+    Some(LoginBypass { kind: BypassKind::Section, login_origin: login.origin, origin: off.origin })
 }
 
 /// Permitted clients, where lists of addresses or a login restrict them (ngx_http_access_module, ngx_http_auth_basic_module; satisfy).
