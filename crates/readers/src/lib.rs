@@ -106,6 +106,7 @@ pub const READERS: &[Reader] = &[
     accounts::GROUP,
     web::haproxy::READER,
     radio::READER,
+    files::hosts_access::READER,
     credentials::htpasswd::READER,
     network::ifupdown::READER,
     dynamic_dns::INADYN,

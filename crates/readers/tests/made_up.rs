@@ -45,8 +45,9 @@ fn made_up_within(format: &str, line: &str) -> Option<String> {
 }
 
 /// Places where an invented word is a valid name: users and hosts, keys, content of data files.
-const FREE: [&str; 15] = [
+const FREE: [&str; 16] = [
     "code-seeds",
+    "hosts-access",
     "htpasswd",
     "ipsec-secrets",
     "l2tp-secrets",

@@ -2,6 +2,7 @@
 //!
 //! Long because two daemons that end in the same record, with the cases of both.
 
+use super::hosts_access;
 use crate::angles::{Directive, directives};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, is_known, truth};
@@ -58,7 +59,7 @@ pub(crate) const PROFTPD: Reader = Reader {
     read: read_proftpd,
 };
 
-fn read_vsftpd(export: &Export, _: &ReadContext<'_>) -> Reading {
+fn read_vsftpd(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut values: BTreeMap<&str, (&str, Origin)> = BTreeMap::new();
@@ -83,7 +84,21 @@ fn read_vsftpd(export: &Export, _: &ReadContext<'_>) -> Reading {
         }
     }
     let origin = values.values().map(|one| one.1).min().unwrap_or_else(|| export.origin(0..0));
-    reading.facts.served.push(vsftpd(&values, origin));
+    let mut served = vsftpd(&values, origin);
+    let wrapped = values.get("tcp_wrappers").filter(|(text, _)| truth(text) == Some(true));
+    if let Some((_, line)) = wrapped {
+        match hosts_access::admitted(around, export, "vsftpd") {
+            Some(clients) => {
+                served.parts.iter_mut().for_each(|part| part.sources = part.sources.and(&clients));
+            }
+            None => served.open.push((
+                "please provide `/etc/hosts.allow` and `/etc/hosts.deny`, which decide which clients may connect"
+                    .into(),
+                *line,
+            )),
+        }
+    }
+    reading.facts.served.push(served);
     reading
 }
 
@@ -149,13 +164,6 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
             None => None,
         });
         served.offers.push(tls::openssl(get("ssl_ciphers"), [lowest, None], &[], line));
-    }
-    if let Some(line) = on("tcp_wrappers") {
-        served.open.push((
-            "please provide `/etc/hosts.allow` and `/etc/hosts.deny`, which decide which clients may connect"
-                .into(),
-            line,
-        ));
     }
     let writes = on("write_enable");
     let anonymous = match yes("anonymous_enable") {
