@@ -122,6 +122,27 @@ mod tests {
         ] {
             run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);
         }
+        // Lists of clients that the server is told to follow.
+        let ftp = ("d/etc/vsftpd.conf", "anonymous_enable=YES\ntcp_wrappers=YES\n");
+        let deny = ("d/etc/hosts.deny", "ALL: ALL\n");
+        let allow = |text: &'static str| ("d/etc/hosts.allow", text);
+        run(
+            &CHECK,
+            &[
+                ("lists that were not exported", &[ftp], &["ask d", "fail medium d vsftpd.conf:1"]),
+                ("one machine", &[ftp, deny, allow("vsftpd: 10.4.0.9\n")], &["pass d"]),
+                (
+                    "a network",
+                    &[ftp, deny, allow("vsftpd: 10.4.\n")],
+                    &["fail low d vsftpd.conf:1 hosts.allow:1 hosts.deny:1"],
+                ),
+                (
+                    "other daemons",
+                    &[ftp, ("d/etc/hosts.deny", "sshd: ALL\n")],
+                    &["fail medium d vsftpd.conf:1"],
+                ),
+            ],
+        );
         let off = ("d/units.txt", "UNIT FILE STATE PRESET\nsmbd.service masked enabled\n");
         let share = ("d/etc/smb.conf", "[global]\n[a]\nguest ok = yes\nread only = no\n");
         run(
