@@ -1,16 +1,19 @@
 //! Factors that the `auth` stack of a PAM service requires.
 
 use crate::authentication::factors::{Factors, Undecided};
-use crate::authentication::pam_conditions::{Condition, PamCondition, sentence};
+use crate::authentication::pam_conditions::{Conditions, PamCondition, sentence};
 use crate::authentication::pam_stack::{Entry, EntryKind, MOST_STEPS, Proof, Stack, is_remote_knowledge};
 use crate::authentication::pam_walk::{Proved, Walk};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_estate::assemble::Estate;
 use trevlin_model::ssh::matches;
 use trevlin_model::{FactorKind, Origin};
 
-/// Bypassed modules that are cited.
+/// Bypassed modules that are cited, and alternative conditions that are named.
 const SHOWN: usize = 4;
+
+/// Conditions of one stack whose part in the result is followed; stacks of distributions have at most a handful.
+const MOST_CONDITIONS: usize = 10;
 
 /// Factors of the weakest path through the `auth` stack of a service; none where no path grants access. `of_radius` answers for the RADIUS
 /// server that a module uses, by its line.
@@ -33,14 +36,16 @@ pub(super) fn of_stack(
         EntryKind::Substack => false,
         EntryKind::Missing(_) => true,
     });
+    let mut conditions = Conditions::of(estate, device, service, local);
     for entry in &mut entries {
         let EntryKind::Module { line, outcomes } = &mut entry.kind else { continue };
-        entry.condition = Condition::of(estate, device, service, line, local);
+        entry.condition = conditions.stated_by(line);
         if let Some(condition) = &entry.condition {
             outcomes
                 .retain(|one| if one.result == "success" { condition.success } else { condition.failure });
         }
     }
+    remember(&mut entries);
     // One module hands on to a RADIUS server, which may be a device of the estate.
     let mut radius: Option<(Factors, Origin)> = None;
     for entry in &mut entries {
@@ -70,6 +75,18 @@ pub(super) fn of_stack(
     weakest(&ends, &entries, service, asked_at, radius)
 }
 
+/// Marks the entries whose results matter later on a path: lines that stand in the stack several times, and conditions, where they are few.
+/// Every remembered result multiplies the paths.
+fn remember(entries: &mut [Entry<'_>]) {
+    let mut times: BTreeMap<usize, usize> = BTreeMap::new();
+    entries.iter().for_each(|entry| *times.entry(entry.first).or_default() += 1);
+    let conditions = entries.iter().filter(|entry| entry.condition.is_some()).count();
+    for entry in entries {
+        let repeated = times.get(&entry.first).is_some_and(|times| *times > 1);
+        entry.remembered = repeated || (entry.condition.is_some() && conditions <= MOST_CONDITIONS);
+    }
+}
+
 /// The beginning of a request for a PAM stack.
 #[must_use]
 pub fn provide_pam(service: &str) -> String {
@@ -92,9 +109,9 @@ fn weakest(
     let paths: Vec<(&Proved, Factors)> =
         ends.iter().map(|path| (path, of_path(path, entries, service, asked_at))).collect();
     let least = paths.iter().map(|(_, factors)| factors.weakness()).min()?;
-    let weakest: Vec<&Proved> =
-        paths.iter().filter(|(_, factors)| factors.weakness() == least).map(|(path, _)| *path).collect();
-    let conditions = deciding(ends, &weakest, entries);
+    let judged: Vec<(&Proved, bool)> =
+        paths.iter().map(|(path, factors)| (*path, factors.weakness() == least)).collect();
+    let conditions = deciding(&judged, entries);
     let (_, mut found) = paths.into_iter().find(|(_, factors)| factors.weakness() == least)?;
     if let Some(file) = conditions.iter().find_map(|one| one.missing.clone()) {
         let evidence =
@@ -125,7 +142,7 @@ type Answer = (usize, bool);
 
 /// Conditions that the weakest paths share and that stronger ones do not meet: those under which a login is that weak. Where there are
 /// several such paths with nothing in common, the condition of each.
-fn deciding(ends: &BTreeSet<Proved>, weakest: &[&Proved], entries: &[Entry<'_>]) -> Vec<PamCondition> {
+fn deciding(paths: &[(&Proved, bool)], entries: &[Entry<'_>]) -> Vec<PamCondition> {
     let answers = |path: &Proved| -> BTreeSet<Answer> {
         let met = |(entry, number): (usize, usize)| {
             let EntryKind::Module { outcomes, .. } = &entries[entry].kind else { return None };
@@ -134,15 +151,17 @@ fn deciding(ends: &BTreeSet<Proved>, weakest: &[&Proved], entries: &[Entry<'_>])
         };
         path.answers().filter_map(met).collect()
     };
-    let others: Vec<BTreeSet<Answer>> =
-        ends.iter().filter(|end| !weakest.contains(end)).map(answers).collect();
-    let own: Vec<BTreeSet<Answer>> = weakest
+    let mut stronger = paths.iter().filter(|(_, weakest)| !weakest).map(|(path, _)| answers(path));
+    let Some(first) = stronger.next() else { return Vec::new() };
+    // An answer that every stronger path has as well makes no difference.
+    let shared: BTreeSet<Answer> =
+        stronger.fold(first, |shared, one| shared.intersection(&one).copied().collect());
+    let own: Vec<BTreeSet<Answer>> = paths
         .iter()
-        .map(|path| {
-            answers(path).into_iter().filter(|one| others.iter().any(|other| !other.contains(one))).collect()
-        })
+        .filter(|(_, weakest)| *weakest)
+        .map(|(path, _)| answers(path).difference(&shared).copied().collect())
         .collect();
-    // A path that is always open, or no stronger path at all.
+    // A path that is always open.
     let Some(first) = own.first().filter(|_| own.iter().all(|one| !one.is_empty())) else {
         return Vec::new();
     };
@@ -153,12 +172,15 @@ fn deciding(ends: &BTreeSet<Proved>, weakest: &[&Proved], entries: &[Entry<'_>])
     if !common.is_empty() {
         return common.iter().filter_map(said).collect();
     }
+    let own: BTreeSet<&BTreeSet<Answer>> = own.iter().collect();
+    if own.len() > SHOWN {
+        return Vec::new();
+    }
     let together = |one: &BTreeSet<Answer>| {
         let all: Vec<PamCondition> = one.iter().filter_map(said).collect();
         (sentence(&all), all)
     };
-    let ways: Vec<(String, Vec<PamCondition>)> =
-        own.iter().collect::<BTreeSet<_>>().into_iter().map(together).collect();
+    let ways: Vec<(String, Vec<PamCondition>)> = own.into_iter().map(together).collect();
     let words: Vec<&str> = ways.iter().map(|(words, _)| words.as_str()).collect();
     let all = ways.iter().flat_map(|(_, all)| all);
     vec![PamCondition {

@@ -1,11 +1,12 @@
 //! Conditions in PAM stacks: which of their results can occur, for whom and from where (pam_succeed_if(8), pam_access(8)).
 
-use std::collections::BTreeSet;
+use std::cell::LazyCell;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_estate::assemble::Estate;
 use trevlin_estate::identities::People;
 use trevlin_model::account::Account;
 use trevlin_model::pam::{AccessRule, PamLine};
-use trevlin_model::{Device, Family, IpRange, IpRangeSet, Origin, glob};
+use trevlin_model::{Family, IpRange, IpRangeSet, Origin, Taken, glob};
 
 /// A condition under which a path through a stack is open.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -31,6 +32,9 @@ pub(super) struct Condition {
     failed: String,
 }
 
+/// Ranges that a list may permit apart from each other before it counts as permitting all.
+const MOST_RANGES: usize = 50_000;
+
 /// Users and groups of a list that are named.
 const MOST_NAMED: usize = 8;
 
@@ -49,36 +53,144 @@ const MODULES: [&str; 11] = [
     "pam_wheel",
 ];
 
-impl Condition {
-    /// The condition that a line states; none for a module of another kind. `local` is whether all users are accounts of the device.
-    pub(super) fn of(
-        estate: &Estate,
-        device: usize,
-        service: &str,
-        line: &PamLine,
-        local: bool,
-    ) -> Option<Self> {
+/// Evaluations of an account against a condition that are worked out for one stack: beyond them either result counts as possible.
+const MOST_EVALUATIONS: usize = 100_000;
+
+/// Ranges and lines of a list that are named.
+const SHOWN: usize = 4;
+
+/// The conditions of one stack, with what several of its lines share.
+pub(super) struct Conditions<'a> {
+    estate: &'a Estate,
+    device: usize,
+    service: &'a str,
+    people: LazyCell<People<'a>, Box<dyn FnOnce() -> People<'a> + 'a>>,
+    /// Accounts with a shell, where all users are accounts of the device.
+    accounts: Vec<&'a Account>,
+    users: Option<Users>,
+    left: usize,
+    /// Conditions of lists by the path of the list.
+    lists: BTreeMap<&'a str, Condition>,
+}
+
+impl<'a> Conditions<'a> {
+    /// Those of a service's stack. `local` is whether all users are accounts of the device.
+    pub(super) fn of(estate: &'a Estate, device: usize, service: &'a str, local: bool) -> Self {
+        let own = &estate.devices[device];
+        let accounts = own.facts.accounts.iter().filter(|account| local && account.has_shell()).collect();
+        let people: Box<dyn FnOnce() -> People<'a>> = Box::new(|| People::of(own));
+        Self {
+            estate,
+            device,
+            service,
+            people: LazyCell::new(people),
+            accounts,
+            users: None,
+            left: MOST_EVALUATIONS,
+            lists: BTreeMap::new(),
+        }
+    }
+
+    /// The condition that a line states; none for a module of another kind.
+    pub(super) fn stated_by(&mut self, line: &'a PamLine) -> Option<Condition> {
         if !MODULES.contains(&line.module.as_str()) {
             return None;
         }
-        let facts = &estate.devices[device];
-        match line.module.as_str() {
-            "pam_access" => Some(access(estate, device, line, local)),
+        let stated = |met: String, failed: String| Condition::stated(line, true, true, met, failed);
+        Some(match line.module.as_str() {
+            "pam_access" => self.access(line),
             "pam_succeed_if" => {
-                let (success, failure) = succeed_if(facts, service, line, local);
+                let (success, failure) = self.succeed_if(line);
                 let text = asked(&line.arguments).join(" ");
-                Some(Self::stated(line, success, failure, format!("`{text}`"), format!("not `{text}`")))
+                Condition::stated(line, success, failure, format!("`{text}`"), format!("not `{text}`"))
             }
             "pam_localuser" => {
-                let (met, failed) =
-                    ("the account is in `/etc/passwd`", "the account is not in `/etc/passwd`");
-                Some(Self::stated(line, true, true, met.into(), failed.into()))
+                stated("the account is in `/etc/passwd`".into(), "the account is not in `/etc/passwd`".into())
             }
             _ => {
                 let text = [&[line.module.clone()][..], &line.arguments].concat().join(" ");
-                Some(Self::stated(line, true, true, format!("`{text}` succeeds"), format!("`{text}` fails")))
+                stated(format!("`{text}` succeeds"), format!("`{text}` fails"))
+            }
+        })
+    }
+
+    /// The condition of a list of who may log in from where (access.conf(5)): a login that no line means is permitted.
+    fn access(&mut self, line: &'a PamLine) -> Condition {
+        let path = line.arguments.iter().find_map(|one| one.strip_prefix("accessfile="));
+        let path = path.unwrap_or("/etc/security/access.conf");
+        if let Some(known) = self.lists.get(path) {
+            let lines = [line.origin].into_iter().chain(known.met.lines.iter().skip(1).copied()).collect();
+            return Condition { met: PamCondition { lines, ..known.met.clone() }, ..known.clone() };
+        }
+        let name = path.rsplit('/').next().unwrap_or(path);
+        let (met, failed) = (format!("`{name}` permits the login"), format!("`{name}` refuses the login"));
+        let mut condition = Condition::stated(line, true, true, met, failed);
+        match self.estate.find(self.device, path, line.origin.export) {
+            None => condition.met.missing = Some(path.to_owned()),
+            Some(file) => {
+                let facts = &self.estate.devices[self.device].facts;
+                let rules: Vec<&AccessRule> = facts
+                    .access_rules
+                    .iter()
+                    .filter(|rule| self.estate.stands_in(self.device, rule.origin, file))
+                    .collect();
+                if self.users.is_none() && !self.accounts.is_empty() && !facts.groups.is_empty() {
+                    self.users = Some(Users::of(&self.people, &self.accounts));
+                }
+                condition.limit(Permitted::by(&rules, self.users.as_ref()));
             }
         }
+        self.lists.insert(path, condition.clone());
+        condition
+    }
+
+    /// Whether a condition can be met, and whether it can fail, for the accounts that the exports show.
+    fn succeed_if(&mut self, line: &PamLine) -> (bool, bool) {
+        let by_caller = line.arguments.iter().any(|word| word == "use_uid");
+        let Some(left) = self.left.checked_sub(self.accounts.len()).filter(|_| !by_caller) else {
+            return (true, true);
+        };
+        if self.accounts.is_empty() {
+            return (true, true);
+        }
+        self.left = left;
+        let words = asked(&line.arguments);
+        let (mut success, mut failure) = (false, false);
+        for account in &self.accounts {
+            let mut parts = words.chunks(3).map(|part| match part {
+                [field, sign, value] => holds(&self.people, account, self.service, field, sign, value),
+                _ => None,
+            });
+            let whole = parts.try_fold(Some(true), |sum, part| match part {
+                Some(false) => Err(()),
+                Some(true) => Ok(sum),
+                None => Ok(None),
+            });
+            success |= whole.is_ok();
+            failure |= whole != Ok(Some(true));
+        }
+        (success, failure)
+    }
+}
+
+impl Condition {
+    /// Limits it to what a list permits.
+    fn limit(&mut self, permitted: Permitted) {
+        self.success = permitted.any();
+        self.failure = permitted.may_refuse;
+        if !permitted.who.is_empty() {
+            self.met.words.push_str(&format!(" for `{}`", permitted.who.join("`, `")));
+        }
+        if let Some(addresses) = &permitted.addresses {
+            let ranges: Vec<String> = addresses.iter().take(SHOWN).map(IpRange::short).collect();
+            let more = match addresses.len().saturating_sub(SHOWN) {
+                0 => String::new(),
+                more => format!(" and {more} more"),
+            };
+            self.met.words.push_str(&format!(" from {}{more}", ranges.join(", ")));
+        }
+        self.met.addresses = permitted.addresses;
+        self.met.lines.extend(permitted.lines.into_iter().take(SHOWN));
     }
 
     /// What an answer to it says.
@@ -93,37 +205,6 @@ impl Condition {
         let met = PamCondition { words: met, addresses: None, lines: vec![line.origin], missing: None };
         Self { success, failure, met, failed }
     }
-}
-
-/// The condition of a list of who may log in from where (access.conf(5)): a login that no line means is permitted.
-fn access(estate: &Estate, device: usize, line: &PamLine, local: bool) -> Condition {
-    let path = line.arguments.iter().find_map(|one| one.strip_prefix("accessfile="));
-    let path = path.unwrap_or("/etc/security/access.conf");
-    let name = path.rsplit('/').next().unwrap_or(path);
-    let (met, failed) = (format!("`{name}` permits the login"), format!("`{name}` refuses the login"));
-    let Some(file) = estate.find(device, path, line.origin.export) else {
-        let mut condition = Condition::stated(line, true, true, met, failed);
-        condition.met.missing = Some(path.to_owned());
-        return condition;
-    };
-    let all = &estate.devices[device].facts.access_rules;
-    let rules: Vec<&AccessRule> =
-        all.iter().filter(|rule| estate.stands_in(device, rule.origin, file)).collect();
-    let facts = &estate.devices[device].facts;
-    let known = local && !facts.accounts.is_empty() && !facts.groups.is_empty();
-    let users = known.then(|| Users::of(&estate.devices[device]));
-    let permitted = Permitted::by(&rules, users.as_ref());
-    let mut condition = Condition::stated(line, permitted.any(), permitted.may_refuse, met, failed);
-    if !permitted.who.is_empty() {
-        condition.met.words.push_str(&format!(" for `{}`", permitted.who.join("`, `")));
-    }
-    if permitted.addresses.is_some() {
-        let ranges: Vec<String> = permitted.addresses.iter().flatten().map(IpRange::short).collect();
-        condition.met.words.push_str(&format!(" from {}", ranges.join(", ")));
-    }
-    condition.met.addresses = permitted.addresses;
-    condition.met.lines.extend(permitted.lines);
-    condition
 }
 
 /// Logins over the network that a list permits.
@@ -144,15 +225,11 @@ struct Permitted {
 struct Users(BTreeSet<String>);
 
 impl Users {
-    fn of(device: &Device) -> Self {
-        let people = People::of(device);
-        let accounts = device.facts.accounts.iter().filter(|account| account.has_shell());
+    fn of(people: &People<'_>, accounts: &[&Account]) -> Self {
         // A name without brackets may be that of a group as well (access.conf(5)).
-        Self(
-            accounts
-                .flat_map(|one| people.groups_of(&one.name).into_iter().chain([one.name.clone()]))
-                .collect(),
-        )
+        let names =
+            accounts.iter().flat_map(|one| people.groups_of(&one.name).into_iter().chain([one.name.clone()]));
+        Self(names.collect())
     }
 
     /// Whether a rule means an account. Netgroups, and users of a host, are not known.
@@ -168,37 +245,40 @@ impl Users {
 impl Permitted {
     fn by(rules: &[&AccessRule], users: Option<&Users>) -> Self {
         let whole: IpRangeSet = [IpRange::all(Family::V4), IpRange::all(Family::V6)].into_iter().collect();
-        let (mut left, mut granted) = (whole.clone(), IpRangeSet::default());
+        let (mut taken, mut granted) = (Taken::default(), Vec::new());
         let (mut named, mut may_refuse, mut lines) = (false, false, Vec::new());
-        let mut who: Vec<String> = Vec::new();
-        let mut others = false;
+        let (mut who, mut others): (Vec<String>, bool) = (Vec::new(), false);
         for rule in rules.iter().filter(|rule| users.is_none_or(|users| users.may_be_meant(rule))) {
-            let from: IpRangeSet = rule.from.ranges.iter().copied().collect();
-            let new = left.intersection(&from);
+            // What a rule for some users leaves, a later one may mean.
+            let everybody = rule.means_everybody();
+            let mut of = |range: &IpRange| if everybody { taken.take(*range) } else { taken.left_of(*range) };
+            let new: Vec<IpRange> = rule.from.ranges.iter().flat_map(&mut of).collect();
             let names = !rule.from.names.is_empty();
             if new.is_empty() && !names {
                 continue;
             }
-            if rule.permits {
-                granted = granted.union(&new);
-                named |= names;
-                lines.push(rule.origin);
-                others |= rule.users.iter().any(|user| user == "ALL");
-                who.extend(rule.users.iter().cloned());
-            } else {
+            if !rule.permits {
                 may_refuse = true;
+                continue;
             }
-            if rule.means_everybody() {
-                left = left.without(&new);
+            named |= names;
+            lines.push(rule.origin);
+            others |= everybody || rule.users.iter().any(|user| user == "ALL");
+            if who.len() < MOST_NAMED {
+                who.extend(rule.users.iter().filter(|user| !who.contains(user)).cloned().collect::<Vec<_>>());
+            }
+            granted.extend(new);
+            if granted.len() > MOST_RANGES {
+                granted = whole.to_vec();
             }
         }
+        let left: Vec<IpRange> = whole.iter().flat_map(|range| taken.left_of(*range)).collect();
         others |= !left.is_empty();
-        granted = granted.union(&left);
-        who.dedup();
+        granted.extend(left);
+        let granted: IpRangeSet = granted.into_iter().collect();
         who.truncate(if others { 0 } else { MOST_NAMED });
-        may_refuse |= !others;
         let everywhere = granted.covers(&whole);
-        may_refuse |= !everywhere;
+        may_refuse |= !everywhere || !others;
         Self { addresses: (!everywhere && !named).then_some(granted), named, may_refuse, who, lines }
     }
 
@@ -211,32 +291,6 @@ impl Permitted {
 fn asked(arguments: &[String]) -> Vec<&str> {
     const OPTIONS: [&str; 6] = ["debug", "use_uid", "quiet", "quiet_fail", "quiet_success", "audit"];
     arguments.iter().map(String::as_str).filter(|word| !OPTIONS.contains(word)).collect()
-}
-
-/// Whether the condition can be met, and whether it can fail, for the accounts that the exports show.
-fn succeed_if(device: &Device, service: &str, line: &PamLine, local: bool) -> (bool, bool) {
-    let accounts = device.facts.accounts.iter().filter(|account| account.has_shell());
-    let by_caller = line.arguments.iter().any(|word| word == "use_uid");
-    if !local || by_caller || device.facts.accounts.is_empty() {
-        return (true, true);
-    }
-    let people = People::of(device);
-    let words = asked(&line.arguments);
-    let (mut success, mut failure) = (false, false);
-    for account in accounts {
-        let mut parts = words.chunks(3).map(|part| match part {
-            [field, sign, value] => holds(&people, account, service, field, sign, value),
-            _ => None,
-        });
-        let whole = parts.try_fold(Some(true), |sum, part| match part {
-            Some(false) => Err(()),
-            Some(true) => Ok(sum),
-            None => Ok(None),
-        });
-        success |= whole.is_ok();
-        failure |= whole != Ok(Some(true));
-    }
-    (success, failure)
 }
 
 /// Whether a comparison holds for an account; none where it is about something else.

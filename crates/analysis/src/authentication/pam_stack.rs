@@ -65,6 +65,8 @@ pub(super) struct Entry<'a> {
     pub(super) through: Vec<Origin>,
     /// The condition that its module is, where it is one.
     pub(super) condition: Option<Condition>,
+    /// Whether its result is remembered on a path.
+    pub(super) remembered: bool,
 }
 
 pub(super) enum EntryKind<'a> {
@@ -194,6 +196,7 @@ impl<'a> Stack<'a> {
             first,
             through: through.to_vec(),
             condition: None,
+            remembered: true,
         });
     }
 }

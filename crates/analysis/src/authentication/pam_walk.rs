@@ -14,7 +14,7 @@ pub(super) struct Proved {
     /// Entries that proved something.
     pub(super) entries: Vec<usize>,
     /// Results that depend on the user alone, by the first entry with this module and these arguments: the same line answers the same
-    /// again.
+    /// again. Only those of remembered entries.
     fixed: BTreeMap<usize, usize>,
 }
 
@@ -118,9 +118,11 @@ impl<'a> Walk<'a> {
             EntryKind::Module { line, outcomes } => {
                 for (number, outcome) in outcomes.iter().enumerate() {
                     let Some(action) = line.control.action(&outcome.result) else { continue };
-                    let Some(proved) = proved.clone().with_result(entry.first, number, outcomes) else {
-                        continue;
+                    let proved = match entry.remembered {
+                        true => proved.clone().with_result(entry.first, number, outcomes),
+                        false => Some(proved.clone()),
                     };
+                    let Some(proved) = proved else { continue };
                     let proved = match outcome.proof {
                         Proof::Factor(kind) => proved.with(kind, at),
                         Proof::Elsewhere => proved.with_unknown(at),

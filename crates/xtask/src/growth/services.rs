@@ -421,6 +421,45 @@ pub(super) fn add(add: &mut Ways) {
             })
             .collect()
     });
+    add.files("pam: conditions, lists and accounts", |b| {
+        let conditions = lines(b / 4, |n| {
+            format!(
+                "auth [success=1 default=ignore] pam_access.so accessfile=/etc/security/a.conf d{n}\nauth optional pam_succeed_if.so \
+                 user = u{n}\n"
+            )
+        });
+        let stack = format!("{conditions}auth required pam_oath.so\nauth required pam_unix.so\n");
+        vec![
+            ("etc/pam.d/sshd".into(), stack),
+            ("etc/ssh/sshd_config".into(), "UsePAM yes\nKbdInteractiveAuthentication yes\n".into()),
+            (
+                "etc/security/a.conf".into(),
+                lines(b / 4, |n| format!("+ : u{n} : {}\n- : ALL : {}\n", address(2 * n), address(2 * n + 1))),
+            ),
+            (
+                "etc/passwd".into(),
+                lines(b / 4, |n| format!("u{n}:x:{}:100::/home/u{n}:/bin/sh\n", 1000 + n)),
+            ),
+            ("etc/group".into(), lines(b / 4, |n| format!("g{n}:x:{}:u{n}\n", 1000 + n))),
+        ]
+    });
+    add.file("haproxy: conditions of a login", "etc/haproxy/haproxy.cfg", |b| {
+        let lists = lines(b / 2, |n| format!(" acl near src {}\n", address(n)));
+        let condition = lines(b / 2, |_| " || near".into());
+        format!("frontend f\n mode http\n bind :80\n{lists} http-request auth unless near{condition}\n")
+    });
+    add.files("web: password lists of many sites", |b| {
+        let sites = lines(b / 2, |n| {
+            format!("server {{ listen 80; server_name s{n}.example; auth_basic x;\nauth_basic_user_file /etc/l{n};\n}}\n")
+        });
+        vec![
+            ("etc/nginx/nginx.conf".into(), format!("http {{\n{sites}}}\n")),
+            ("etc/nginx/list.htpasswd".into(), lines(b / 2, |n| format!("u{n}:{{SHA}}quay{n}\n"))),
+        ]
+    });
+    add.file("libwrap: daemons and clients", "etc/hosts.allow", |b| {
+        lines(b, |n| format!("vsftpd: {}\n", address(n)))
+    });
     add.file("secrets: the same in one long line", "data.json", |b| {
         format!(
             "{{\"ietf-system:system\": {{\"authentication\": {{\"user\": [{}]}}}}}}\n",
