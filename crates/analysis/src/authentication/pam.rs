@@ -75,7 +75,7 @@ pub(super) fn of_stack(
     weakest(&ends, &entries, service, asked_at, radius)
 }
 
-/// Marks the entries whose results matter later on a path: lines that stand in the stack several times, and conditions, where they are few.
+/// Marks the entries whose results matter later on a path: lines that occur several times in the stack, and conditions, where they are few.
 /// Every remembered result multiplies the paths.
 fn remember(entries: &mut [Entry<'_>]) {
     let mut times: BTreeMap<usize, usize> = BTreeMap::new();

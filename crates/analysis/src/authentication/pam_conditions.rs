@@ -53,7 +53,7 @@ const MODULES: [&str; 11] = [
     "pam_wheel",
 ];
 
-/// Evaluations of an account against a condition that are worked out for one stack: beyond them either result counts as possible.
+/// Evaluations of an account against a condition that are computed for one stack: beyond them either result counts as possible.
 const MOST_EVALUATIONS: usize = 100_000;
 
 /// Ranges and lines of a list that are named.
