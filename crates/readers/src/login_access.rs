@@ -1,7 +1,7 @@
 //! Lists of who may log in from where: access.conf(5), which pam_access(8) reads.
 
 use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
-use crate::serving;
+use crate::serving::{self, entries, except};
 use trevlin_model::pam::AccessRule;
 use trevlin_model::served::Sources;
 use trevlin_model::{Export, LineClass};
@@ -14,11 +14,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read: |export, _| read(export),
 };
-
-/// Lines that state something, without comments.
-fn entries(export: &Export) -> impl Iterator<Item = &str> {
-    export.lines().map(|line| line.text.trim()).filter(|text| !text.is_empty() && !text.starts_with('#'))
-}
 
 /// Permission, users and origins of a line. Addresses of IPv6 contain the sign that separates the fields.
 fn fields(text: &str) -> Option<(bool, &str, &str)> {
@@ -44,14 +39,6 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// Words of a list before and behind its first `EXCEPT`; a second one names exceptions from the exceptions, which are left out.
-fn lists(text: &str) -> (Vec<&str>, Vec<&str>) {
-    let mut lists = text.split_whitespace().collect::<Vec<_>>();
-    let Some(at) = lists.iter().position(|word| *word == "EXCEPT") else { return (lists, Vec::new()) };
-    let except = lists.split_off(at).into_iter().skip(1).take_while(|word| *word != "EXCEPT").collect();
-    (lists, except)
-}
-
 /// Whether a word names a terminal or a program of the device itself, from which nothing comes over the network.
 fn is_local(word: &str) -> bool {
     let begins = ["tty", "pts/", "vc/", "cron", "console", ":"].iter().any(|begin| word.starts_with(begin));
@@ -69,21 +56,19 @@ fn read(export: &Export) -> Reading {
             continue;
         };
         book.understood(origin);
-        let of = |words: Vec<&str>| {
+        let of = |words: &[&str]| {
             let mut sources = Sources { origins: vec![origin], ..Sources::default() };
-            words
-                .into_iter()
-                .filter(|word| !is_local(word))
-                .for_each(|word| serving::host(word, &mut sources));
+            words.iter().filter(|word| !is_local(word)).for_each(|word| serving::host(word, &mut sources));
             sources
         };
-        let (from, gone) = lists(origins);
-        let (users, except) = lists(users);
-        let owned = |words: Vec<&str>| words.into_iter().map(str::to_owned).collect();
+        let words = |text| str::split_whitespace(text).collect::<Vec<&str>>();
+        let (origins, users) = (words(origins), words(users));
+        let ((from, gone), (users, excepted)) = (except(&origins), except(&users));
+        let owned = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
         reading.facts.access_rules.push(AccessRule {
             permits,
             users: owned(users),
-            except: owned(except),
+            except: owned(excepted),
             from: of(from).without(&of(gone).ranges),
             origin,
         });

@@ -7,7 +7,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::Sources;
-use trevlin_model::{Export, Facts, Family, IpRange, Origin, Secret, SecretRecord};
+use trevlin_model::{Export, Facts, Family, IpRange, Origin, Secret, SecretRecord, Taken};
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -109,6 +109,41 @@ pub(crate) fn admitted(allow: Option<(Sources, Origin)>, deny: Option<(Sources, 
         }
     };
     Sources { ranges, names, origins }
+}
+
+/// Clients that a list of rules admits, each with whether it permits: the first one that fits decides, and clients without a match are
+/// admitted unless only listed ones are.
+pub(crate) fn first_match(
+    rules: impl IntoIterator<Item = (bool, Sources, Origin)>,
+    named_only: bool,
+) -> Sources {
+    let (mut taken, mut found) = (Taken::default(), Sources::default());
+    for (permits, meant, origin) in rules {
+        found.origins.push(origin);
+        let fits = meant.ranges.into_iter().flat_map(|range| taken.take(range));
+        if permits {
+            found.ranges.extend(fits);
+            found.names.extend(meant.names);
+        } else {
+            fits.for_each(drop);
+        }
+    }
+    if !named_only {
+        found.ranges.extend(Sources::everybody().ranges.into_iter().flat_map(|range| taken.left_of(range)));
+    }
+    found
+}
+
+/// Lines that state something, without comments.
+pub(crate) fn entries(export: &Export) -> impl Iterator<Item = &str> {
+    export.lines().map(|line| line.text.trim()).filter(|text| !text.is_empty() && !text.starts_with('#'))
+}
+
+/// Words of a list before and behind its first `EXCEPT` (access.conf(5), hosts_access(5)); a second one names exceptions from the exceptions,
+/// which are left out.
+pub(crate) fn except<'l, 'a>(list: &'l [&'a str]) -> (&'l [&'a str], &'l [&'a str]) {
+    let mut parts = list.split(|word| *word == "EXCEPT");
+    (parts.next().unwrap_or_default(), parts.next().unwrap_or_default())
 }
 
 /// The addresses of the device itself.

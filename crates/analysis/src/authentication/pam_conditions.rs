@@ -1,6 +1,6 @@
 //! Conditions in PAM stacks: which of their results can occur, for whom and from where (pam_succeed_if(8), pam_access(8)).
 
-use std::cell::LazyCell;
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_estate::assemble::Estate;
 use trevlin_estate::identities::People;
@@ -64,7 +64,7 @@ pub(super) struct Conditions<'a> {
     estate: &'a Estate,
     device: usize,
     service: &'a str,
-    people: LazyCell<People<'a>, Box<dyn FnOnce() -> People<'a> + 'a>>,
+    people: OnceCell<People<'a>>,
     /// Accounts with a shell, where all users are accounts of the device.
     accounts: Vec<&'a Account>,
     users: Option<Users>,
@@ -78,17 +78,20 @@ impl<'a> Conditions<'a> {
     pub(super) fn of(estate: &'a Estate, device: usize, service: &'a str, local: bool) -> Self {
         let own = &estate.devices[device];
         let accounts = own.facts.accounts.iter().filter(|account| local && account.has_shell()).collect();
-        let people: Box<dyn FnOnce() -> People<'a>> = Box::new(|| People::of(own));
         Self {
             estate,
             device,
             service,
-            people: LazyCell::new(people),
+            people: OnceCell::new(),
             accounts,
             users: None,
             left: MOST_EVALUATIONS,
             lists: BTreeMap::new(),
         }
+    }
+
+    fn people(&self) -> &People<'a> {
+        self.people.get_or_init(|| People::of(&self.estate.devices[self.device]))
     }
 
     /// The condition that a line states; none for a module of another kind.
@@ -135,7 +138,7 @@ impl<'a> Conditions<'a> {
                     .filter(|rule| self.estate.stands_in(self.device, rule.origin, file))
                     .collect();
                 if self.users.is_none() && !self.accounts.is_empty() && !facts.groups.is_empty() {
-                    self.users = Some(Users::of(&self.people, &self.accounts));
+                    self.users = Some(Users::of(self.people(), &self.accounts));
                 }
                 condition.limit(Permitted::by(&rules, self.users.as_ref()));
             }
@@ -158,7 +161,7 @@ impl<'a> Conditions<'a> {
         let (mut success, mut failure) = (false, false);
         for account in &self.accounts {
             let mut parts = words.chunks(3).map(|part| match part {
-                [field, sign, value] => holds(&self.people, account, self.service, field, sign, value),
+                [field, sign, value] => holds(self.people(), account, self.service, field, sign, value),
                 _ => None,
             });
             let whole = parts.try_fold(Some(true), |sum, part| match part {

@@ -54,7 +54,7 @@ pub fn of_tunnel<'a>(
 }
 
 /// Folders whose authorities charon trusts for every connection (swanctl.conf(5), cacerts; ipsec.conf(5), rightca).
-pub const AUTHORITY_FOLDERS: [&str; 2] = ["/swanctl/x509ca/", "/ipsec.d/cacerts/"];
+const AUTHORITY_FOLDERS: [&str; 2] = ["/swanctl/x509ca/", "/ipsec.d/cacerts/"];
 
 /// Whether an IPsec connection names neither an authority nor a certificate for the other end, so that every authority in the daemon's folder counts.
 #[must_use]

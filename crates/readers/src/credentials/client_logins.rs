@@ -1,9 +1,8 @@
 //! Logins that programs use at other services: `.netrc` (RFC 959 clients, curl(1), git-credential-netrc) and `.pgpass` (PostgreSQL
 //! documentation, "The Password File").
 
-use super::entries;
 use crate::reader::{LineRecorder, Reader, Reading, Recognition};
-use crate::serving::hold;
+use crate::serving::{entries, hold};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, LineClass};
 

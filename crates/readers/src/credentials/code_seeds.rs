@@ -1,9 +1,9 @@
 //! Seeds of one-time codes: the users file of pam_oath (`HOTP/T30 user pin seed …`) and the file that google-authenticator(1) writes in
 //! a home folder.
 
-use super::{entries, list};
+use super::list;
 use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
-use crate::serving::hold;
+use crate::serving::{entries, hold};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, LineClass};
 

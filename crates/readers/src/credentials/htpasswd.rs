@@ -1,8 +1,7 @@
 //! Password lists of web servers: `name:hash` (htpasswd(1)) and `name:realm:hash` (htdigest(1)).
 
-use super::entries;
 use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
-use crate::serving::hold;
+use crate::serving::{entries, hold};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, LineClass, Login, LoginDaemon, LoginList};
 

@@ -7,14 +7,9 @@ pub(crate) mod htpasswd;
 pub(crate) mod shared_keys;
 
 use crate::reader::{LineRecorder, Reading};
-use crate::serving::hold;
+use crate::serving::{entries, hold};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, LineClass};
-
-/// Lines that state something, without comments.
-fn entries(export: &Export) -> impl Iterator<Item = &str> {
-    export.lines().map(|line| line.text.trim()).filter(|text| !text.is_empty() && !text.starts_with('#'))
-}
 
 /// Reads a list with one owner and one secret on each line; lines of another form are reported with the expected one, and masked.
 fn list(

@@ -1,8 +1,9 @@
 //! Keys that both ends of a tunnel share, in files of their own: static keys of OpenVPN (openvpn(8), --secret, --tls-auth, --tls-crypt) and
 //! lists of identities and keys for TLS (stunnel(8), PSKsecrets).
 
-use super::{entries, list};
+use super::list;
 use crate::reader::{LineRecorder, Reader, Reading, Recognition};
+use crate::serving::entries;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, LineClass, Secret, SecretRecord};

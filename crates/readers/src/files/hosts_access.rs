@@ -1,9 +1,9 @@
 //! Lists of clients that daemons built with libwrap accept and refuse: `hosts.allow` and `hosts.deny` (hosts_access(5), hosts_options(5)).
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
-use crate::serving;
+use crate::serving::{self, entries, except};
 use trevlin_model::served::Sources;
-use trevlin_model::{Export, IpRangeSet, LineClass, Origin, Taken};
+use trevlin_model::{Export, IpRangeSet, LineClass, Origin};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -49,8 +49,7 @@ fn words(text: &str) -> Vec<&str> {
 
 /// The line with its rule; no rule where the line has another form.
 fn rules(export: &Export) -> impl Iterator<Item = (Origin, Option<Rule<'_>>)> {
-    let lines = export.lines().map(|line| line.text.trim());
-    lines.filter(|text| !text.is_empty() && !text.starts_with('#')).map(|text| {
+    entries(export).map(|text| {
         let origin = export.origin_of(text);
         let rule = match fields(text).as_slice() {
             [daemons, clients, options @ ..] if !daemons.is_empty() && !clients.is_empty() => Some(Rule {
@@ -86,21 +85,11 @@ pub(super) fn admitted(around: &ReadContext<'_>, export: &Export, daemon: &str) 
     let list = |path: &str| around.find(path, export);
     let (allow, deny) = (list("/etc/hosts.allow"), list("/etc/hosts.deny"));
     allow.or(deny)?;
-    let (mut taken, mut found) = (Taken::default(), Sources::default());
     let lists = [(allow, false), (deny, true)].into_iter().filter_map(|(list, denies)| Some((list?, denies)));
     let all = lists.flat_map(|(list, denies)| rules(list).filter_map(move |(_, rule)| Some((rule?, denies))));
-    let own = all.filter(|(rule, _)| fits(&rule.daemons, |word| word == "ALL" || word == daemon));
-    for (rule, denies) in own {
-        let denies = denies || rule.denies;
-        let meant = clients(&rule.clients);
-        found.origins.push(rule.origin);
-        let fits = meant.ranges.into_iter().flat_map(|range| taken.take(range)).collect::<Vec<_>>();
-        if !denies {
-            found.ranges.extend(fits);
-            found.names.extend(meant.names);
-        }
-    }
-    found.ranges.extend(Sources::everybody().ranges.into_iter().flat_map(|range| taken.left_of(range)));
+    let own = all.filter(|(rule, _)| means(&rule.daemons, daemon));
+    let own = own.map(|(rule, denies)| (!denies && !rule.denies, clients(&rule.clients), rule.origin));
+    let mut found = serving::first_match(own, false);
     found.ranges = found.ranges.into_iter().collect::<IpRangeSet>().into_ranges();
     if found.is_everybody() {
         found.origins.clear();
@@ -108,26 +97,25 @@ pub(super) fn admitted(around: &ReadContext<'_>, export: &Export, daemon: &str) 
     Some(found)
 }
 
-/// Whether a list before its first `EXCEPT` has such a word, and none behind it.
-fn fits(list: &[&str], is: impl Fn(&str) -> bool) -> bool {
-    let mut parts = list.split(|word| *word == "EXCEPT");
-    let has = |part: Option<&[&str]>| part.is_some_and(|words| words.iter().any(|word| is(word)));
-    has(parts.next()) && !has(parts.next())
+/// Whether a list means a daemon.
+fn means(daemons: &[&str], daemon: &str) -> bool {
+    let (meant, gone) = except(daemons);
+    let has = |words: &[&str]| words.iter().any(|word| *word == "ALL" || *word == daemon);
+    has(meant) && !has(gone)
 }
 
-/// Clients of a list, without those behind its first `EXCEPT`. Names that have no dot are those of the local network.
+/// Clients of a list. Names that have no dot are those of the local network.
 fn clients(list: &[&str]) -> Sources {
-    let mut parts = list.split(|word| *word == "EXCEPT");
-    let mut of = || {
+    let of = |words: &[&str]| {
         let mut sources = Sources::default();
-        for word in parts.next().unwrap_or_default() {
+        for word in words {
             let word = word.trim_start_matches('[').replacen(']', "", 1);
             serving::host(&word, &mut sources);
         }
         sources
     };
-    let (meant, gone) = (of(), of());
-    meant.without(&gone.ranges)
+    let (meant, gone) = except(list);
+    of(meant).without(&of(gone).ranges)
 }
 
 #[cfg(test)]

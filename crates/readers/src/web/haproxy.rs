@@ -256,7 +256,9 @@ fn served(
         None => of(AuthRequirement::Nothing, allowed.clone(), section.origin),
     }];
     let mut parts = Vec::new();
-    for (line, exemption) in asked.iter().flat_map(|line| exempt(section, line).map(move |one| (line, one))) {
+    for (line, exemption) in
+        asked.iter().flat_map(|line| exempt(section, line).into_iter().map(move |one| (line, one)))
+    {
         let mut open = |path: String, login: AuthRequirement| {
             let mut one = part.clone();
             one.name = path;
@@ -299,7 +301,7 @@ fn served(
 }
 
 /// Requests that a line which demands a login exempts.
-fn exempt<'s>(section: &'s Section<'_>, line: &'s Line<'_>) -> impl Iterator<Item = Exemption> + use<'s> {
+fn exempt(section: &Section<'_>, line: &Line<'_>) -> Vec<Exemption> {
     let mut lists: BTreeMap<&str, Vec<Vec<&str>>> = BTreeMap::new();
     for one in section.lines.iter().filter(|one| one.is(&["acl"]) && one.words.len() > 2) {
         lists.entry(one.words[1]).or_default().push(one.words[2..].to_vec());
@@ -307,9 +309,7 @@ fn exempt<'s>(section: &'s Section<'_>, line: &'s Line<'_>) -> impl Iterator<Ite
     let named = |name: &str| lists.get(name).cloned().unwrap_or_default();
     // Each word of the condition may name every list.
     let most = lists.values().map(Vec::len).max().unwrap_or(0) * line.words.len();
-    let found =
-        if crate::growth::may_grow(most) { super::exemptions::of(&line.words, &named) } else { Vec::new() };
-    found.into_iter()
+    if crate::growth::may_grow(most) { super::exemptions::of(&line.words, &named) } else { Vec::new() }
 }
 
 /// Whether a condition, where there is one, is only that the connection has no TLS yet.

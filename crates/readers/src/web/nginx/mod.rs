@@ -21,7 +21,7 @@ use trevlin_model::served::{
     AuthRequirement, BypassKind, Endpoint, LoginBypass, Remark, Served, ServedKind, ServiceResource, Sources,
     TransportSecurity,
 };
-use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting, Taken, find_paths};
+use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting, find_paths};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -533,24 +533,12 @@ fn believed(chain: &Chain<'_, '_, '_>) -> Option<Origin> {
 
 /// The first matching rule decides; clients without a match are permitted, unless only listed clients are requested.
 fn addresses(rules: &[&Statement<'_>], named_only: bool) -> Sources {
-    let mut taken = Taken::default();
-    let mut found = Sources::default();
-    for rule in rules {
+    let rules = rules.iter().map(|rule| {
         let mut meant = Sources::default();
         serving::host(rule.value(), &mut meant);
-        found.origins.push(rule.origin);
-        let fits = meant.ranges.into_iter().flat_map(|range| taken.take(range));
-        if rule.name() == "allow" {
-            found.ranges.extend(fits);
-            found.names.extend(meant.names);
-        } else {
-            fits.for_each(drop);
-        }
-    }
-    if !named_only {
-        found.ranges.extend(Sources::everybody().ranges.into_iter().flat_map(|range| taken.left_of(range)));
-    }
-    found
+        (rule.name() == "allow", meant, rule.origin)
+    });
+    serving::first_match(rules, named_only)
 }
 
 /// `listen address:port …`, `listen port …`, `listen unix:…`.
