@@ -165,6 +165,8 @@ pub enum RuleVerdict {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(into = "&'static str")]
 pub enum TunnelVerdict {
+    /// It is not started, and not judged.
+    NotStarted,
     /// No findings and no requests.
     NoFinding,
     /// Something is asked.
@@ -178,6 +180,7 @@ impl TunnelVerdict {
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
+            Self::NotStarted => "not started",
             Self::NoFinding => "no finding",
             Self::Undetermined => "information request",
             Self::Finding(severity) => severity.word(),

@@ -168,6 +168,17 @@ pub struct Facts {
     pub files: Vec<(Origin, String)>,
     /// Statements that were not analysed.
     pub not_analysed: Vec<NotAnalysed>,
+    /// Tunnels of a whole device that nothing starts: they are not among its tunnels.
+    pub idle_tunnels: Vec<IdleTunnel>,
+}
+
+/// A tunnel that is configured and not started.
+#[derive(Debug, Clone)]
+pub struct IdleTunnel {
+    /// The tunnel.
+    pub tunnel: Tunnel,
+    /// The unit that shows it, disabled or masked, or the one that is started in its place.
+    pub unit: Unit,
 }
 
 /// Runs a macro over every list of facts.

@@ -92,7 +92,7 @@ fn style(verdict: TunnelVerdict) -> Style {
         TunnelVerdict::Finding(Severity::Critical | Severity::High) => AnsiColor::Red.on_default().bold(),
         TunnelVerdict::Finding(_) => AnsiColor::Yellow.on_default().bold(),
         TunnelVerdict::NoFinding => AnsiColor::Green.on_default().bold(),
-        TunnelVerdict::Undetermined => DIM,
+        TunnelVerdict::NotStarted | TunnelVerdict::Undetermined => DIM,
     }
 }
 

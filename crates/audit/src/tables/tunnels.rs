@@ -15,10 +15,11 @@ use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::evidence::Evidence;
 use trevlin_model::certificate::CertificateUse;
+use trevlin_model::housekeeping::UnitState;
 use trevlin_model::ipsec::{IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{AlgorithmRole, Offer};
 use trevlin_model::plan::AddressPlan;
-use trevlin_model::{Family, IpRange, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Family, IdleTunnel, IpRange, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// One row of the table.
 #[derive(Debug, Clone, Serialize)]
@@ -45,7 +46,7 @@ pub struct TunnelRow {
     pub sends: &'static str,
     /// Addresses assigned to clients.
     pub pools: Vec<String>,
-    /// The highest severity of its findings in the areas tunnels, ciphers and logins, `open question`, or `no finding`.
+    /// The highest severity of its findings in the areas tunnels, ciphers and logins, `information request`, `no finding`, or `not started`.
     pub verdict: TunnelVerdict,
     /// Path of the export.
     pub path: String,
@@ -93,7 +94,7 @@ impl Serialize for TunnelKey {
 pub struct Detail {
     /// Topic: `version`, `local authentication`, `peer authentication`, `rekeying`, `dead-peer detection`, `child`, `peer`, `listens on`,
     /// `offers`, `pool`, `fixed address`, `remote network`, `routed into it`, `excluded`, `DNS server`, `domain`, `NetBIOS`, `setting`,
-    /// `does not start`, `finding`.
+    /// `does not start`, `not started`, `finding`.
     pub what: &'static str,
     /// Value.
     pub text: String,
@@ -153,8 +154,41 @@ pub fn tunnels(estate: &Analyses, baseline: &Baseline, outcome: &Outcome) -> Vec
                 detail,
             });
         }
+        rows.extend(device.facts.idle_tunnels.iter().map(|idle| not_started(estate, at, idle)));
     }
     rows
+}
+
+/// The row of a tunnel that nothing starts.
+fn not_started(estate: &Analyses, at: usize, idle: &IdleTunnel) -> TunnelRow {
+    let tunnel = &idle.tunnel;
+    let export = estate.export(tunnel.origin.export);
+    let state = match idle.unit.state {
+        UnitState::Masked => format!("`{}` is masked", idle.unit.name),
+        UnitState::Disabled => format!("`{}` is disabled", idle.unit.name),
+        UnitState::Enabled | UnitState::Static => {
+            format!("no unit starts it; `{}` starts another one", idle.unit.name)
+        }
+    };
+    let mut detail = vec![Detail { what: "not started", text: state, place: estate.place(idle.unit.origin) }];
+    detail.extend(details(estate, tunnel));
+    TunnelRow {
+        device: estate.devices[at].name.clone(),
+        name: estate.masker().mask(&tunnel.name),
+        protocol: tunnel.family.name(),
+        role: role(tunnel),
+        who: estate.masker().mask(&other_end(tunnel)),
+        factors: Vec::new(),
+        from: String::new(),
+        weakest: String::new(),
+        key: TunnelKey::Unknown,
+        sends: sends(&tunnel.addresses),
+        pools: pools(&tunnel.addresses),
+        verdict: TunnelVerdict::NotStarted,
+        path: export.path().to_owned(),
+        line: export.line_of(tunnel.origin.start),
+        detail,
+    }
 }
 
 fn role(tunnel: &Tunnel) -> &'static str {

@@ -2,6 +2,7 @@
 
 mod dial_in;
 mod estate;
+mod idle;
 mod logins;
 mod mixed;
 mod outside;
@@ -84,10 +85,13 @@ impl Estate {
         let contact = |folder: &String| file.device(folder).and_then(|entry| entry.contact.clone());
         // Facts of a device come together by themselves.
         let by_folder: Vec<_> = by_folder.into_iter().collect();
+        let exports_of = &exports;
         let mut by_name: Vec<(Device, String)> = by_folder
             .into_par_iter()
             .map(|(folder, (exports, facts))| {
-                (device(folder.clone(), exports, Facts::joined(facts), file), folder)
+                let mut facts = Facts::joined(facts);
+                idle::set_aside(&mut facts, |origin| exports_of[origin.export.0 as usize].export.path());
+                (device(folder.clone(), exports, facts, file), folder)
             })
             .collect();
         by_name.sort_by(|(a, _), (b, _)| (&a.name, &a.exports).cmp(&(&b.name, &b.exports)));
