@@ -1,4 +1,6 @@
 //! Every tunnel, as one table: protocol, users and authentication, negotiable algorithms, and routes.
+//!
+//! Long because each kind of tunnel has details of its own.
 
 use crate::run::Outcome;
 use serde::Serialize;
