@@ -19,7 +19,8 @@ pub struct EstateMap {
 impl EstateMap {
     /// A map of an estate; nothing is computed yet.
     #[must_use]
-    pub fn of(estate: Estate) -> Self {
+    pub fn of(mut estate: Estate) -> Self {
+        crate::reverse_paths::resolve(&mut estate);
         Self { estate, shape: OnceLock::new(), plan: OnceLock::new(), incomplete: OnceLock::new() }
     }
 

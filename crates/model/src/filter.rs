@@ -337,6 +337,15 @@ pub enum MatchKind {
     Group(u32, u32),
     /// All conditions of one of these lists hold, as for a set whose elements have several parts.
     AnyOf(Vec<Vec<Match>>),
+    /// Whether the source of a packet is reached by the interface that it entered by: as written, and as the routes of the device make it.
+    /// Only analyses resolve it; exports have the condition as written.
+    #[serde(skip)]
+    ReversePath {
+        /// The condition as written.
+        written: Residual,
+        /// All conditions of one of these lists hold.
+        ways: Vec<Vec<Match>>,
+    },
     /// Something Trevlin does not model yet, as written: the rule may or may not match.
     NotAnalysed(Residual),
 }

@@ -384,7 +384,7 @@ impl Space {
                     yes(states.dnat, Field::DestinationTranslated),
                 ])
             }
-            MatchKind::AnyOf(alternatives) => {
+            MatchKind::AnyOf(alternatives) | MatchKind::ReversePath { ways: alternatives, .. } => {
                 let mut all = Region::nothing();
                 for alternative in alternatives {
                     let one = self.region(alternative);
@@ -472,7 +472,7 @@ impl Space {
             }
             MatchKind::Version(family) => (*family == self.family).into(),
             MatchKind::Protocol(Protocol(None)) => Holds::Yes,
-            MatchKind::AnyOf(alternatives) => {
+            MatchKind::AnyOf(alternatives) | MatchKind::ReversePath { ways: alternatives, .. } => {
                 alternatives.iter().map(|one| self.all_hold(one, point)).max().unwrap_or(Holds::No)
             }
             MatchKind::States(states) if states.snat || states.dnat => {
@@ -556,7 +556,7 @@ fn gather_names(matches: &[Match], names: &mut BTreeSet<String>) {
                     None => name.clone(),
                 });
             }
-            MatchKind::AnyOf(alternatives) => {
+            MatchKind::AnyOf(alternatives) | MatchKind::ReversePath { ways: alternatives, .. } => {
                 alternatives.iter().for_each(|one| gather_names(one, names));
             }
             _ => {}

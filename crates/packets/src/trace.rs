@@ -160,7 +160,9 @@ impl Space {
                     None => by.into_iter().for_each(|field| say(field, held.clone())),
                 }
             }
-            MatchKind::AnyOf(alternatives) => return self.any_because(alternatives, point, varies),
+            MatchKind::AnyOf(alternatives) | MatchKind::ReversePath { ways: alternatives, .. } => {
+                return self.any_because(alternatives, point, varies);
+            }
             kind => {
                 if may_vary(one, varies)
                     && let Some((field, held)) = self.field_of(kind)
@@ -201,7 +203,7 @@ fn may_vary(one: &Match, varies: &dyn Fn(Field) -> bool) -> bool {
         MatchKind::OriginalDestinationPorts(_) => Field::OriginalDestinationPort,
         MatchKind::SourcePorts(_) => Field::SourcePort,
         MatchKind::DestinationPorts(_) => Field::DestinationPort,
-        MatchKind::EitherPorts(_) | MatchKind::AnyOf(_) => return true,
+        MatchKind::EitherPorts(_) | MatchKind::AnyOf(_) | MatchKind::ReversePath { .. } => return true,
         // Interfaces, protocols, states and what else a device sees of a packet are the same for all.
         _ => return false,
     };

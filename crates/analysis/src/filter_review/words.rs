@@ -162,6 +162,10 @@ impl Parts {
             MatchKind::User(first, last) => self.more.push(format!("{not}user {}", span(*first, *last))),
             MatchKind::Group(first, last) => self.more.push(format!("{not}group {}", span(*first, *last))),
             MatchKind::AnyOf(alternatives) => self.any_of(one.negated, alternatives),
+            MatchKind::ReversePath { .. } => {
+                let fits = if one.negated { "not reached" } else { "reached" };
+                self.more.push(format!("source {fits} by the incoming interface"));
+            }
             MatchKind::NotAnalysed(text) => self.more.push(format!("{not}{text}")),
         }
     }

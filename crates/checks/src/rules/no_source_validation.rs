@@ -39,7 +39,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             .flat_map(|table| &table.chains)
             .flat_map(|chain| &chain.rules)
             .any(|rule| {
-                rule.matches.iter().any(|one| matches!(&one.kind, MatchKind::NotAnalysed(residual) if residual.kind == ResidualKind::ReversePath))
+                rule.matches.iter().any(|one| match &one.kind {
+                    MatchKind::ReversePath { .. } => true,
+                    MatchKind::NotAnalysed(residual) => residual.kind == ResidualKind::ReversePath,
+                    _ => false,
+                })
             });
         for (interface, check, origin) in estate.host(at).source_checks {
             let known = device.facts.interfaces.iter().find(|one| one.name == interface);

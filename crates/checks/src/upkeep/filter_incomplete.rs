@@ -67,7 +67,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn residuals(one: &Match) -> Vec<&str> {
     match &one.kind {
         MatchKind::NotAnalysed(what) => vec![what.text.as_str()],
-        MatchKind::AnyOf(lists) => lists.iter().flatten().flat_map(residuals).collect(),
+        MatchKind::AnyOf(lists) | MatchKind::ReversePath { ways: lists, .. } => {
+            lists.iter().flatten().flat_map(residuals).collect()
+        }
         _ => Vec::new(),
     }
 }

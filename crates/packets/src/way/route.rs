@@ -34,11 +34,16 @@ impl Way<'_> {
             self.narrow(known.1, &other_ranges(own, self.space.last_address()));
         }
         let (_, check, origin) = self.host.source_checks.iter().find(|(one, _, _)| one == name)?;
-        if *check == SourceCheck::Off {
+        // The kernel has this check for IPv4 alone (kernel documentation, ip-sysctl).
+        if *check == SourceCheck::Off || self.family == Family::V6 {
             return None;
         }
         let back = match self.routed(known) {
             Routed::Out(interface, ..) => Some(interface),
+            // Routes that were not exported refuse nothing.
+            Routed::Unknown(
+                RouteUnknown::NoRoutes | RouteUnknown::NoAddresses | RouteUnknown::NoInterface,
+            ) => return None,
             _ => None,
         };
         let refused = match check {
