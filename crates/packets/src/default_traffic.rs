@@ -5,7 +5,8 @@ use crate::program::{Action, Ending, Program, Step, base_chains};
 use crate::space::{NO_INTERFACE, Space, number};
 use std::net::IpAddr;
 use trevlin_model::{
-    Chain, ChainKind, Family, Filter, Hook, Interface, InterfaceAddress, IpRange, MatchKind, Origin, Protocol,
+    Chain, ChainKind, Family, Filter, FilterFormat, Hook, Interface, InterfaceAddress, IpRange, MatchKind,
+    Origin, Protocol,
 };
 
 /// Where the packets are going.
@@ -76,7 +77,8 @@ pub fn action_of_default(tables: &[&Filter], traffic: &DefaultTraffic<'_>) -> Ve
                 // The chain that filters is the one to point at where everything accepts.
                 DefaultAction::Accepted
                     if last.outcome == DefaultAction::Accepted
-                        && !matches!(hook, Hook::Prerouting | Hook::Postrouting)
+                        && (!matches!(hook, Hook::Prerouting | Hook::Postrouting)
+                            || filter.format == FilterFormat::Ordered)
                         && (chain.priority == 0 || last.decided_by.is_empty()) =>
                 {
                     last = verdict;

@@ -9,7 +9,7 @@ pub use words::{Described, describe, hook_word};
 
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_estate::assemble::Estate;
-use trevlin_model::{Chain, ChainKind, Filter, Hook, Limit, Rule, Target};
+use trevlin_model::{Chain, ChainKind, Filter, FilterFormat, Hook, Limit, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::jumps::{Jumps, WayTo, blocks_anything};
 use trevlin_packets::program::RuleId;
@@ -155,7 +155,9 @@ pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<Filte
                 tables.iter().copied().filter(|table| table.families.has(family)).collect();
             let space = Space::new(family, &of_family, &facts.interfaces).costing(nodes);
             for chain in &chains {
-                take(&mut one, review(&space, filter, chain, work));
+                let found = review(&space, filter, chain, work);
+                let judged = hooks_of(filter, found.hook);
+                take(&mut one, found, judged);
             }
             one.spaces.push(space);
         }
@@ -164,16 +166,35 @@ pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<Filte
     found
 }
 
-fn take(to: &mut FilterReviewCache, found: ChainReview) {
+/// The hooks whose packets a base chain judges. The lists of an interface of an appliance judge what arrives there, for the device itself
+/// and for what it passes on.
+fn hooks_of(filter: &Filter, hook: Hook) -> &'static [Hook] {
+    match hook {
+        Hook::Prerouting if filter.format == FilterFormat::Ordered => &[Hook::Input, Hook::Forward],
+        Hook::Prerouting => &[Hook::Prerouting],
+        Hook::Input => &[Hook::Input],
+        Hook::Forward => &[Hook::Forward],
+        Hook::Output => &[Hook::Output],
+        Hook::Postrouting => &[Hook::Postrouting],
+    }
+}
+
+/// Whether a base chain judges the packets of a hook.
+#[must_use]
+pub fn judges(filter: &Filter, chain: &Chain, hook: Hook) -> bool {
+    chain.hook.is_some_and(|own| hooks_of(filter, own).contains(&hook))
+}
+
+fn take(to: &mut FilterReviewCache, found: ChainReview, judged: &[Hook]) {
     to.whole &= found.whole;
     for (id, one) in found.rules {
         match to.rules.get_mut(&id) {
             Some((known, hooks)) => {
                 known.join(one);
-                hooks.insert(found.hook);
+                hooks.extend(judged);
             }
             None => {
-                to.rules.insert(id, (one, BTreeSet::from([found.hook])));
+                to.rules.insert(id, (one, judged.iter().copied().collect()));
             }
         }
     }

@@ -8,7 +8,7 @@ use std::fmt;
 use std::sync::Arc;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::remarks::{RemarkKind, Told, of_rule};
-use trevlin_analysis::filter_review::{FilterReview, filters, hook_word, leads_to};
+use trevlin_analysis::filter_review::{FilterReview, filters, hook_word, judges, leads_to};
 use trevlin_analysis::incomplete::IncompleteRow;
 use trevlin_analysis::lacking::rows_of_filters;
 use trevlin_analysis::verdicts::RuleVerdict;
@@ -221,7 +221,7 @@ fn filter_sheet(estate: &Analyses, device: &str, review: &FilterReview<'_>, as_o
             let found = review.rules.get(&id).map(|(found, _)| found);
             rules.push(rule_row(estate, review, id, rule, found, counted, as_of, &mut summary));
         }
-        if matches!(chain.hook, Some(Hook::Input | Hook::Forward))
+        if [Hook::Input, Hook::Forward].iter().any(|hook| judges(filter, chain, *hook))
             && chain.policy == Some(Target::Accept)
             && !ends(chain)
         {

@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
 use crate::rules::{CONTROLS, REFERENCES};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::provide_filter;
-use trevlin_analysis::filter_review::filters;
+use trevlin_analysis::filter_review::{filters, judges};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -69,7 +69,7 @@ fn judge(estate: &EstateMap, at: usize, family: Family) -> Verdict {
     }
     let denies = tables.iter().any(|table| {
         table.chains.iter().any(|chain| {
-            chain.hook == Some(Hook::Forward)
+            judges(table, chain, Hook::Forward)
                 && filters(table, chain)
                 && (chain.policy == Some(Target::Drop) || !chain.rules.is_empty())
         })

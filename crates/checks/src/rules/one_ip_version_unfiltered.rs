@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::filter_review::judges;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -38,13 +39,14 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 /// The base chain that drops by default, of those of a version.
 fn closed<'a>(tables: &[&'a Filter], hook: Hook) -> Option<&'a Chain> {
-    let chains = tables.iter().flat_map(|table| &table.chains);
-    chains.into_iter().find(|chain| {
+    let mut chains = tables.iter().flat_map(|table| table.chains.iter().map(move |chain| (*table, chain)));
+    let found = chains.find(|(table, chain)| {
         let last = chain.rules.last().is_some_and(|rule| {
             rule.matches.is_empty() && matches!(rule.target, Target::Drop | Target::Reject)
         });
-        chain.hook == Some(hook) && (chain.policy == Some(Target::Drop) || last)
-    })
+        judges(table, chain, hook) && (chain.policy == Some(Target::Drop) || last)
+    });
+    found.map(|(_, chain)| chain)
 }
 
 fn judge(estate: &EstateMap, at: usize, hook: Hook) -> Verdict {
@@ -56,9 +58,12 @@ fn judge(estate: &EstateMap, at: usize, hook: Hook) -> Verdict {
         let Some(filtered) = closed(&estate.tables(at, one), hook) else { continue };
         let tables = estate.tables(at, other);
         // Any chain that is not empty may keep something out; only where there is none the matter is plain.
-        let open = !tables.iter().flat_map(|table| &table.chains).any(|chain| {
-            chain.hook == Some(hook) && (chain.policy == Some(Target::Drop) || !chain.rules.is_empty())
-        });
+        let open = !tables
+            .iter()
+            .flat_map(|table| table.chains.iter().map(move |chain| (*table, chain)))
+            .any(|(table, chain)| {
+                judges(table, chain, hook) && (chain.policy == Some(Target::Drop) || !chain.rules.is_empty())
+            });
         let own = device
             .facts
             .interfaces

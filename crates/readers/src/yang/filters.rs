@@ -1,64 +1,113 @@
 //! `ietf-access-control-list` (RFC 8519) and `ietf-nat` (RFC 8512).
 
 use super::tree::{Item, Seen};
-use crate::making::{base, holds, known, open, plain, rule, table};
+use crate::making::{any_of, base, holds, known as known_connection, open, plain, rule, table};
 use std::net::IpAddr;
 use trevlin_model::{
     Chain, ChainKind, Family, Filter, Hook, IcmpRange, IpRange, Match, MatchKind, Note, Origin, PortRange,
     Protocol, Residual, Rule, Target, Translation, TranslationKind,
 };
 
-/// The lists, each a chain, and where they are attached. A packet that no entry matches has a fate that RFC 8519 leaves to the device.
+/// The IP versions that lists of a type look at (RFC 8519, "acl-type"): one of a version passes over packets of the other, and one for
+/// frames has no word on either. A list without a type may look at both.
+fn families(kind: Option<&str>) -> &'static [Family] {
+    const BOTH: &[Family] = &[Family::V4, Family::V6];
+    match kind {
+        Some("ipv4-acl-type" | "mixed-eth-ipv4-acl-type") => &[Family::V4],
+        Some("ipv6-acl-type" | "mixed-eth-ipv6-acl-type") => &[Family::V6],
+        _ => BOTH,
+    }
+}
+
+/// A list that is attached somewhere.
+struct List<'a> {
+    name: &'a str,
+    families: &'static [Family],
+    /// Whether its last entry takes every packet that is left.
+    closed: bool,
+}
+
+/// What is attached in one direction.
+#[derive(Default)]
+struct Attached {
+    rules: Vec<Rule>,
+}
+
+impl Attached {
+    /// The lists of an interface, in their order: a packet that no entry of one matches goes on to the next, and RFC 8519 leaves to the device
+    /// what becomes of one that none matches. A version of IP that none of the lists looks at is not filtered.
+    fn add(&mut self, lists: &[(&List<'_>, Origin)], by: impl Fn() -> MatchKind) {
+        for (list, origin) in lists {
+            let mut matches = vec![holds(by())];
+            matches.extend(only(list.families));
+            self.rules.push(rule(matches, Target::Jump(list.name.to_owned()), *origin));
+        }
+        for family in [Family::V4, Family::V6] {
+            let looking = || lists.iter().filter(|(list, _)| list.families.contains(&family));
+            let Some((_, origin)) = looking().next_back() else { continue };
+            if looking().any(|(list, _)| list.closed) {
+                continue;
+            }
+            let name = "the action for packets that match no entry depends on the device".to_owned();
+            let matches = vec![holds(by()), holds(MatchKind::Version(family))];
+            self.rules.push(rule(matches, Target::NotAnalysed { name, ends: true }, *origin));
+        }
+    }
+}
+
+fn only(families: &[Family]) -> Option<Match> {
+    match families {
+        [one] => Some(holds(MatchKind::Version(*one))),
+        _ => None,
+    }
+}
+
+/// The lists, each a chain, and where they are attached. A list looks at packets as they are on the interface: arriving ones before, and
+/// leaving ones after their addresses are translated.
 pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
     let mut chains = Vec::new();
-    let mut names = Vec::new();
+    let mut known: Vec<List<'_>> = Vec::new();
     for acl in acls.all("acl") {
         let Some((name, origin)) = acl.leaf("name", seen) else { continue };
-        acl.identity("type", seen);
-        let mut rules: Vec<Rule> =
+        let families = families(acl.identity("type", seen).map(|(kind, _)| kind));
+        let rules: Vec<Rule> =
             acl.each(&["aces", "ace"]).into_iter().map(|ace| entry(ace, seen, notes)).collect();
-        let closed = rules.last().is_some_and(|last| last.matches.is_empty());
-        if !closed {
-            let why = "the action for packets that match no entry depends on the device".to_owned();
-            rules.push(rule(Vec::new(), Target::NotAnalysed { name: why, ends: true }, origin));
-        }
-        names.push(name);
+        let closed = rules.last().is_some_and(|last| is_whole(&last.matches, families));
+        known.push(List { name, families, closed });
         chains.push(plain(name, rules, origin));
     }
-    let mut at: [Vec<Rule>; 4] = Default::default();
+    let (mut arriving, mut leaving) = (Attached::default(), Attached::default());
     for point in acls.each(&["attachment-points", "interface"]) {
         let Some((interface, _)) = point.leaf("interface-id", seen) else { continue };
-        for (direction, hooks) in [("ingress", [0, 1]), ("egress", [2, 3])] {
+        for direction in ["ingress", "egress"] {
+            let mut lists = Vec::new();
             for set in point.each(&[direction, "acl-sets", "acl-set"]) {
                 let Some((name, origin)) = set.leaf("name", seen) else { continue };
-                if !names.contains(&name) {
-                    let hint = crate::sheet::take::nearest(name, &names);
-                    notes.push(Note { origin, text: format!("there is no list `{name}`; {hint}") });
-                    continue;
+                match known.iter().find(|list| list.name == name) {
+                    Some(list) => lists.push((list, origin)),
+                    None => {
+                        let names: Vec<&str> = known.iter().map(|list| list.name).collect();
+                        let hint = crate::sheet::take::nearest(name, &names);
+                        notes.push(Note { origin, text: format!("there is no list `{name}`; {hint}") });
+                    }
                 }
-                let by = if direction == "ingress" { MatchKind::Entering } else { MatchKind::Leaving };
-                for hook in hooks {
-                    at[hook].push(rule(
-                        vec![holds(by(interface.to_owned()))],
-                        Target::Jump(name.to_owned()),
-                        origin,
-                    ));
-                }
+            }
+            if direction == "ingress" {
+                arriving.add(&lists, || MatchKind::Entering(interface.to_owned()));
+            } else {
+                leaving.add(&lists, || MatchKind::Leaving(interface.to_owned()));
             }
         }
     }
-    let places = [
-        ("ingress to the device", Hook::Input, 0),
-        ("ingress through the device", Hook::Forward, 0),
-        ("egress through the device", Hook::Forward, 10),
-        ("egress from the device", Hook::Output, 0),
-    ];
     // RFC 8519 has no word for replies: whether a device lets them back past its lists by itself is its own affair.
     let replies = |origin| {
         let whether = open("whether replies pass the lists implicitly depends on the device");
-        rule(vec![known(), whether], Target::Accept, origin)
+        rule(vec![known_connection(), whether], Target::Accept, origin)
     };
-    let bases = places.into_iter().zip(at).map(|((name, hook, priority), mut rules)| {
+    let places =
+        [("ingress", Hook::Prerouting, ARRIVAL, arriving), ("egress", Hook::Postrouting, DEPARTURE, leaving)];
+    let bases = places.into_iter().map(|(name, hook, priority, attached)| {
+        let mut rules = attached.rules;
         if let Some(first) = rules.first() {
             let origin = first.origin;
             rules.insert(0, replies(origin));
@@ -68,6 +117,21 @@ pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
     let mut all: Vec<Chain> = bases.collect();
     all.extend(chains);
     table("access lists", all, acls.origin)
+}
+
+/// Before destinations are translated, and after sources are.
+const ARRIVAL: i32 = -150;
+const DEPARTURE: i32 = 150;
+
+/// Whether every packet of these versions of IP meets the conditions.
+fn is_whole(matches: &[Match], families: &[Family]) -> bool {
+    matches.iter().all(|one| match &one.kind {
+        MatchKind::Version(family) => families == [*family],
+        MatchKind::Source(all) | MatchKind::Destination(all) => {
+            !one.negated && families.iter().all(|family| all.contains(&IpRange::all(*family)))
+        }
+        _ => false,
+    })
 }
 
 fn entry(ace: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Rule {
@@ -133,6 +197,10 @@ fn condition(one: &Item, seen: &Seen, notes: &mut Vec<Note>, into: &mut Vec<Matc
                 match part.name.as_str() {
                     "source-port" => into.push(ports(part, MatchKind::SourcePorts, seen)),
                     "destination-port" => into.push(ports(part, MatchKind::DestinationPorts, seen)),
+                    "flags" => {
+                        seen.borrow_mut().push(part.origin);
+                        into.push(flags(part.text.as_deref().unwrap_or_default()));
+                    }
                     other => {
                         seen.borrow_mut().push(part.origin);
                         into.push(open(format!("the field {other}")));
@@ -157,6 +225,34 @@ fn condition(one: &Item, seen: &Seen, notes: &mut Vec<Note>, into: &mut Vec<Matc
             into.push(holds(by(name)));
         }
         other => into.push(open(format!("the condition {other}"))),
+    }
+}
+
+/// TCP flags (RFC 8519, leaf `flags`). Of several it does not say whether one or each has to be set: packets with all of them match in any
+/// case, those with none in no case.
+fn flags(text: &str) -> Match {
+    let mut bits = Vec::new();
+    for word in text.split_whitespace() {
+        match word {
+            "fin" => bits.push(0b1),
+            "syn" => bits.push(0b10),
+            "rst" => bits.push(0b100),
+            "psh" => bits.push(0b1000),
+            "ack" => bits.push(0b1_0000),
+            "urg" => bits.push(0b10_0000),
+            other => return open(format!("the TCP flag {other}")),
+        }
+    }
+    let all = bits.iter().fold(0u8, |all, bit| all | bit);
+    let set = |bits: u8| holds(MatchKind::TcpFlags { looked_at: bits, set: bits });
+    match bits.len() {
+        0 => open("TCP flags that are not stated"),
+        1 => set(all),
+        _ => {
+            let whether = || open("whether one of the TCP flags is enough");
+            let one_of = bits.iter().map(|bit| vec![set(*bit), whether()]);
+            holds(MatchKind::AnyOf(std::iter::once(vec![set(all)]).chain(one_of).collect()))
+        }
     }
 }
 
@@ -198,7 +294,10 @@ pub(super) fn translations(nat: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Op
                 continue;
             }
             match forward(mapping, seen) {
-                Some(rule) => arrival.push(rule),
+                Some(rule) => {
+                    departure.extend(back(&rule));
+                    arrival.push(rule);
+                }
                 None => notes.push(Note {
                     origin: mapping.value,
                     text: "expected `external-src-address` and `internal-src-address`, each an address with a length; this \
@@ -212,8 +311,7 @@ pub(super) fn translations(nat: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Op
                 let Some((text, origin)) = pool.leaf("external-ip-pool", seen) else { continue };
                 let addresses = crate::addresses::prefix(text).map(IpRange::from);
                 let how = Translation { addresses, ..Translation::of(TranslationKind::Source) };
-                let matches = vec![holds(MatchKind::Version(Family::V4))];
-                departure.push(rule(matches, Target::Translate(how), origin));
+                departure.push(rule(selected(policy, seen), Target::Translate(how), origin));
             }
         }
     }
@@ -225,6 +323,42 @@ pub(super) fn translations(nat: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Op
         base("on departure", (Hook::Postrouting, 100), ChainKind::Nat, departure, nat.origin),
     ];
     Some(table("translations", chains, nat.origin))
+}
+
+/// The translation of the source that belongs to a mapping of whole addresses: it holds in both directions.
+fn back(forward: &Rule) -> Option<Rule> {
+    let Target::Translate(how) = &forward.target else { return None };
+    let [Match { kind: MatchKind::Destination(outside), .. }] = forward.matches.as_slice() else {
+        return None;
+    };
+    let addresses = outside.first().copied();
+    let target = Target::Translate(Translation { addresses, ..Translation::of(TranslationKind::Source) });
+    Some(rule(vec![holds(MatchKind::Source(vec![how.addresses?]))], target, forward.origin))
+}
+
+/// The traffic that a policy translates: of its subscribers, towards its external interface, of its protocols (RFC 8512, "policy").
+fn selected(policy: &Item, seen: &Seen) -> Vec<Match> {
+    let mut matches = vec![holds(MatchKind::Version(Family::V4))];
+    if let Some((name, _)) = policy.get("external-realm").and_then(|one| one.leaf("external-interface", seen))
+    {
+        matches.push(holds(MatchKind::Leaving(name.to_owned())));
+    }
+    let subnets: Vec<IpRange> = policy
+        .all("subscriber-match")
+        .filter_map(|one| one.leaf("subnet", seen))
+        .filter_map(|(text, _)| crate::addresses::prefix(text).map(IpRange::from))
+        .collect();
+    let everyone = subnets.is_empty() || subnets.contains(&IpRange::all(Family::V4));
+    matches.extend((!everyone).then(|| holds(MatchKind::Source(subnets))));
+    let protocols: Vec<Vec<Match>> = policy
+        .all("transport-protocols")
+        .filter_map(|one| one.leaf("protocol-id", seen)?.0.parse().ok())
+        .map(|number| vec![holds(MatchKind::Protocol(Protocol(Some(number))))])
+        .collect();
+    if !protocols.is_empty() {
+        matches.extend(any_of(protocols));
+    }
+    matches
 }
 
 fn forward(mapping: &Item, seen: &Seen) -> Option<Rule> {
