@@ -125,6 +125,7 @@ pub const CHECKS: &[&Check] = &[
     &rules::permit_any_any::CHECK,
     &rules::shadowed::CHECK,
     &rules::site_tunnel_unfiltered::CHECK,
+    &rules::source_port_trusted::CHECK,
     &rules::unreachable_chain::CHECK,
     &rules::unused_filter::CHECK,
     &rules::vpn_reaches_management::CHECK,

@@ -168,6 +168,8 @@ pub struct Facts {
     pub files: Vec<(Origin, String)>,
     /// Statements that were not analysed.
     pub not_analysed: Vec<NotAnalysed>,
+    /// Whether the interfaces of a whole device are those that run, and not those of its boot configuration.
+    pub interfaces_run: bool,
     /// Tunnels of a whole device that nothing starts: they are not among its tunnels.
     pub idle_tunnels: Vec<IdleTunnel>,
 }

@@ -339,11 +339,13 @@ pub enum MatchKind {
     AnyOf(Vec<Vec<Match>>),
     /// Whether the source of a packet is reached by the interface that it entered by: as written, and as the routes of the device make it.
     /// Only analyses resolve it; exports have the condition as written.
-    #[serde(skip)]
+    #[serde(skip_deserializing)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
     ReversePath {
         /// The condition as written.
         written: Residual,
         /// All conditions of one of these lists hold.
+        #[serde(skip)]
         ways: Vec<Vec<Match>>,
     },
     /// Something Trevlin does not model yet, as written: the rule may or may not match.

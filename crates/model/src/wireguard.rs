@@ -21,6 +21,11 @@ pub struct WireGuardPeer {
     pub shared_key: Option<Origin>,
     /// Seconds between packets that keep the way open, where that is on.
     pub keepalive: Option<u32>,
+    /// Whether the kernel routes these addresses into the tunnel: by the scripts that set it up (wg-quick(8), Table; UCI,
+    /// `route_allowed_ips`; systemd.netdev(5), RouteTable).
+    #[serde(with = "crate::written::on_unless_off")]
+    #[cfg_attr(feature = "schema", schemars(with = "bool"))]
+    pub routed: bool,
     /// The line to point at.
     pub origin: Origin,
 }

@@ -1,6 +1,6 @@
 //! Amount of traffic that a rule permits, as powers of two.
 
-use crate::cube::{Cube, Field, Ranges, Region};
+use crate::cube::{Cube, Field, Ranges, Region, ranges};
 use crate::review::new_connections;
 use crate::space::Space;
 use trevlin_model::{Family, Match};
@@ -25,7 +25,8 @@ impl Breadth {
     /// The breadth of conditions; `None` where they hold for no new connection.
     #[must_use]
     pub fn of(space: &Space, matches: &[Match]) -> Option<Self> {
-        let region = space.region(matches).and(&new_connections());
+        let mut region = space.region(matches).and(&new_connections());
+        region.cubes = region.cubes.iter().filter_map(begins).collect();
         Self::of_region(space.family(), &region)
     }
 
@@ -50,6 +51,19 @@ impl Breadth {
         })
     }
 }
+
+/// The part of a cube whose packets begin a connection: TCP does so with SYN alone (RFC 9293, 3.5), so that a permit for packets with
+/// ACK opens nothing.
+fn begins(cube: &Cube) -> Option<Cube> {
+    let Some(flags) = cube.side(Field::TcpFlags) else { return Some(cube.clone()) };
+    if crate::cube::holds(flags, SYN) {
+        return Some(cube.clone());
+    }
+    cube.and(&Cube::of(Field::Protocol, ranges(vec![(0, TCP - 1), (TCP + 1, 255)]))?)
+}
+
+const TCP: u128 = 6;
+const SYN: u128 = 0b10;
 
 fn size(ranges: &Ranges) -> f64 {
     ranges.iter().map(|(first, last)| (last - first) as f64 + 1.0).sum()

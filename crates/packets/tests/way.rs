@@ -188,6 +188,7 @@ fn settings_of_the_kernel() {
         tables: tables.clone(),
         interfaces: &facts.interfaces,
         routes: &facts.routes,
+        implied_routes: Vec::new(),
         forwards: [forwards, None],
         source_checks,
         clients: Vec::new(),

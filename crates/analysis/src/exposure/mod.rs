@@ -49,7 +49,14 @@ pub fn through_tunnel(
 ) -> Exposure {
     let everywhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let interface = Some(end.interface.clone());
-    let traffic_source = TrafficSource { device: end.device, interface, ipsec, sources, next_to: false };
+    let traffic_source = TrafficSource {
+        device: end.device,
+        interface,
+        ipsec,
+        sources,
+        next_to: false,
+        one_of_several: false,
+    };
     gather::gather(ground, services, vec![traffic_source], &[everywhere], false)
 }
 

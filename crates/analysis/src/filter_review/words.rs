@@ -126,7 +126,13 @@ impl Parts {
                 self.more.push(format!("sent to port {not}{}", ports(all)))
             }
             MatchKind::Protocol(Protocol(None)) => {}
-            MatchKind::Protocol(protocol) => self.protocols.push(format!("{not}{}", protocol.name())),
+            MatchKind::Protocol(protocol) => {
+                // Some notations state it twice.
+                let name = format!("{not}{}", protocol.name());
+                if !self.protocols.contains(&name) {
+                    self.protocols.push(name);
+                }
+            }
             MatchKind::DestinationPorts(all) => self.ports.push(format!("{not}{}", ports(all))),
             MatchKind::SourcePorts(all) => self.ports.push(format!("from port {not}{}", ports(all))),
             MatchKind::EitherPorts(all) => {
@@ -150,10 +156,10 @@ impl Parts {
             }
             MatchKind::TcpFlags { looked_at, set } => {
                 let syn = *looked_at & 0b10 != 0 && *set == 0b10;
-                self.more.push(if syn {
-                    format!("{not}new TCP connections")
-                } else {
-                    format!("{not}certain TCP flags")
+                self.more.push(match (syn, one.negated) {
+                    (true, false) => "new TCP connections".to_owned(),
+                    (true, true) => "no new TCP connections".to_owned(),
+                    _ => format!("{not}{}", flags(*looked_at, *set)),
                 });
             }
             MatchKind::Reply => self.more.push(format!("{not}answers")),
@@ -254,5 +260,19 @@ pub fn hook_word(hook: Hook) -> &'static str {
         Hook::Forward => "forward",
         Hook::Output => "output",
         Hook::Postrouting => "postrouting",
+    }
+}
+/// TCP flags in words: those that are set, and those that are not.
+fn flags(looked_at: u8, set: u8) -> String {
+    const NAMES: [&str; 6] = ["FIN", "SYN", "RST", "PSH", "ACK", "URG"];
+    let named = |bits: u8| {
+        let all = NAMES.iter().enumerate().filter(|(bit, _)| bits >> bit & 1 == 1);
+        all.map(|(_, name)| *name).collect::<Vec<_>>().join(", ")
+    };
+    match (set, looked_at & !set) {
+        (0, 0) => "any TCP flags".to_owned(),
+        (0, off) => format!("TCP without {}", named(off)),
+        (on, 0) => format!("TCP with {}", named(on)),
+        (on, off) => format!("TCP with {}, without {}", named(on), named(off)),
     }
 }

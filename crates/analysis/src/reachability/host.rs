@@ -1,9 +1,9 @@
 //! The parts of a device that decide about packets, assembled for the packet engine.
 
 use crate::map::EstateMap;
-use crate::topology::RemoteClients;
+use crate::topology::{RemoteClients, interface_of};
 use trevlin_model::kernel::KernelSetting;
-use trevlin_model::{Device, ExportState, IpRange, Origin, TunnelFamily};
+use trevlin_model::{Device, ExportState, Family, IpRange, Origin, Route, TunnelFamily};
 use trevlin_packets::way::{Host, Lack, SourceCheck};
 
 impl EstateMap {
@@ -21,6 +21,7 @@ impl EstateMap {
             tables: self.tables_in_force(at),
             interfaces: &device.facts.interfaces,
             routes: &device.facts.routes,
+            implied_routes: self.implied_routes(at),
             forwards: [
                 forwarding(["net.ipv4.ip_forward", "net.ipv4.conf.all.forwarding"]),
                 forwarding(["net.ipv6.conf.all.forwarding", "net.ipv6.conf.all.forwarding"]),
@@ -60,11 +61,52 @@ impl EstateMap {
                 one.family,
                 TunnelFamily::Pptp | TunnelFamily::L2tp | TunnelFamily::OpenConnect | TunnelFamily::Ipsec
             );
-            made_for_each || !interfaces.iter().any(|interface| interface.name == one.interface)
+            // An interface that a daemon made at its start is there while it runs.
+            let runs = self.devices[at].facts.interfaces_run;
+            made_for_each || (!runs && !interfaces.iter().any(|interface| interface.name == one.interface))
         };
         let here = self.shape().clients_at(at).iter().filter(by_link);
         here.flat_map(|one| one.ranges.iter().map(|range| (*range, one.interface.clone(), one.origin)))
             .collect()
+    }
+
+    /// Routes that the daemons of tunnels add for the networks behind them, for an IP version of which no running routes were exported.
+    /// Everything is two halves, so that it is no default route of the device.
+    fn implied_routes(&self, at: usize) -> Vec<Route> {
+        let facts = &self.devices[at].facts;
+        let mut found = Vec::new();
+        for tunnel in facts.running() {
+            let Some(interface) = interface_of(self, at, tunnel) else { continue };
+            let there = facts.interfaces.iter().find(|one| one.name == interface);
+            if there.map_or(facts.interfaces_run, |one| one.up == Some(false)) {
+                continue;
+            }
+            let ranges: Vec<(IpRange, Origin)> = match tunnel.family {
+                TunnelFamily::WireGuard => tunnel
+                    .peers
+                    .iter()
+                    .filter(|peer| peer.routed)
+                    .flat_map(|peer| peer.allowed.clone())
+                    .collect(),
+                TunnelFamily::OpenVpn => tunnel.addresses.remote.clone(),
+                _ => Vec::new(),
+            };
+            for (range, origin) in ranges {
+                let halves =
+                    if range == IpRange::all(range.family()) { halves(range.family()) } else { vec![range] };
+                found.extend(halves.iter().filter_map(IpRange::network).map(|destination| Route {
+                    destination,
+                    gateway: None,
+                    interface: Some(interface.clone()),
+                    forwards: true,
+                    origin,
+                }));
+            }
+        }
+        let dumped =
+            |family| facts.interfaces_run && facts.routes.iter().any(|route| route.family() == family);
+        found.retain(|route| !dumped(route.family()));
+        found
     }
 
     /// A kernel setting: its running value where that was exported, otherwise that of the files, of which the last one read counts
@@ -108,4 +150,13 @@ impl EstateMap {
         }
         checks
     }
+}
+
+/// Both halves of an IP version.
+fn halves(family: Family) -> Vec<IpRange> {
+    let texts = match family {
+        Family::V4 => ["0.0.0.0/1", "128.0.0.0/1"],
+        Family::V6 => ["::/1", "8000::/1"],
+    };
+    texts.iter().filter_map(|text| Some(IpRange::from(text.parse::<ipnet::IpNet>().ok()?))).collect()
 }

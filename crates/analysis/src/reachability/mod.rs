@@ -20,7 +20,7 @@ use trevlin_estate::prose::Prose;
 use trevlin_estate::special;
 use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
 pub use trevlin_packets::way::Verdict;
-use trevlin_packets::way::{Answer, Delivery, Egress, Host, Net, Sent, Step, StepKind, TrafficClass};
+use trevlin_packets::way::{Answer, Delivery, Egress, Host, Net, Place, Sent, Step, StepKind, TrafficClass};
 
 /// A connection to be evaluated.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -209,7 +209,15 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
         vec![question.source_port.map_or(OWN_CHOICE, |port| PortRange { first: port, last: port })];
     let mut answers: Vec<Answer> = Vec::new();
     let mut sources = Vec::new();
-    for (traffic_source, aims) in aimed_setouts(estate, question, &to)? {
+    let mut several = Vec::new();
+    let all = match aimed_setouts(estate, question, &to) {
+        Err(QueryError::Entering) => return Ok(told(estate, depends(StepKind::PlaceUnknown))),
+        other => other?,
+    };
+    for (traffic_source, aims) in all {
+        if let Some(interface) = traffic_source.interface.clone().filter(|_| traffic_source.one_of_several) {
+            several.push(Place { device: traffic_source.device, interface });
+        }
         sources.extend(traffic_source.sources.first().copied());
         for family in [Family::V4, Family::V6] {
             let of_family = |all: &[IpRange]| {
@@ -249,7 +257,21 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
         let both = sources.first().map(IpRange::first).zip(aim);
         return Err(both.map_or(QueryError::Entering, |(source, aim)| QueryError::Versions(source, aim)));
     }
-    Ok(told(estate, one_of(answers, matches!(to, To::Device(..)))))
+    // Of several places each may be the source: reached from one is not enough.
+    let mut answer = one_of(answers, matches!(to, To::Device(..)) && several.is_empty());
+    if answer.verdict == Verdict::Depends && !several.is_empty() {
+        answer.steps.insert(0, synthetic(StepKind::SeveralPlaces(place::places(estate, &several))));
+    }
+    Ok(told(estate, answer))
+}
+
+/// A step that no device decides.
+fn synthetic(kind: StepKind) -> Step {
+    Step { device: usize::MAX, kind, origin: None }
+}
+
+fn depends(kind: StepKind) -> Answer {
+    Answer { verdict: Verdict::Depends, delivered: None, steps: vec![synthetic(kind)] }
 }
 
 /// Whether untrusted networks reach a port of a device, by any of its public addresses and ports.

@@ -1,7 +1,7 @@
 //! Entry points and addresses of traffic from untrusted networks.
 
 use crate::map::EstateMap;
-use crate::reachability::place::{QueryError, TrafficSource, places};
+use crate::reachability::place::{QueryError, TrafficSource};
 use std::net::IpAddr;
 use trevlin_estate::special::{is_link_local, is_public, public_ranges};
 use trevlin_model::IpRange;
@@ -79,13 +79,28 @@ pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<Traf
             all => Ok(all.iter().map(|place| TrafficSource::entering(place, sources(place))).collect()),
         };
     };
-    // The device that is addressed, where one is; else the one behind which the address lies.
-    let aimed: Vec<&Place> = all.iter().filter(|one| estate.holders(to).contains(&one.device)).collect();
+    // Where the address is routed: to the interface that has it, to its network, to a device that translates it or has it elsewhere, or to
+    // one behind which it lies.
+    let facts = |place: &Place| &estate.devices[place.device].facts;
+    let has = |place: &&Place| {
+        let own = facts(place).interfaces.iter().filter(|one| one.name == place.interface);
+        own.flat_map(|one| &one.addresses).any(|one| one.net.addr() == to)
+    };
+    let near = |place: &&Place| {
+        let own = facts(place).interfaces.iter().filter(|one| one.name == place.interface);
+        own.flat_map(|one| &one.addresses).any(|one| one.net.prefix_len() > 0 && one.net.contains(&to))
+    };
+    let translates = |place: &&Place| {
+        let held = estate.holders(to).contains(&place.device);
+        held || facts(place)
+            .forwards
+            .iter()
+            .any(|forward| forward.arriving_at.iter().any(|one| one.contains(to)))
+    };
     let behind = |place: &&Place| {
-        let facts = &estate.devices[place.device].facts;
-        let near = facts.interfaces.iter().filter(|one| one.name != place.interface && !one.loopback);
-        let connected = near.flat_map(|one| &one.addresses).any(|address| address.net.contains(&to));
-        let routed = facts.routes.iter().any(|route| {
+        let other = facts(place).interfaces.iter().filter(|one| one.name != place.interface && !one.loopback);
+        let connected = other.flat_map(|one| &one.addresses).any(|address| address.net.contains(&to));
+        let routed = facts(place).routes.iter().any(|route| {
             !route.is_default()
                 && route.forwards
                 && route.destination.contains(&to)
@@ -93,12 +108,13 @@ pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<Traf
         });
         connected || routed
     };
-    let holding: Vec<&Place> = all.iter().filter(behind).collect();
-    let chosen = match (aimed.as_slice(), holding.as_slice(), all.as_slice()) {
-        ([one], _, _) | ([], [one], _) => (*one).clone(),
-        ([], [], [one]) => one.clone(),
-        ([], [], []) => return Err(QueryError::Entering),
-        _ => return Err(QueryError::SeveralOutside(places(estate, all))),
+    let by: [&dyn Fn(&&Place) -> bool; 5] = [&has, &near, &translates, &behind, &|_| true];
+    let chosen = by.iter().map(|fits| all.iter().filter(|place| fits(place)).collect::<Vec<_>>());
+    let Some(chosen) = chosen.into_iter().find(|chosen| !chosen.is_empty()) else {
+        return Err(QueryError::Entering);
     };
-    Ok(vec![TrafficSource::entering(&chosen, sources(&chosen))])
+    let one_of_several = chosen.len() > 1;
+    let source =
+        |place: &&Place| TrafficSource { one_of_several, ..TrafficSource::entering(place, sources(place)) };
+    Ok(chosen.iter().map(source).collect())
 }

@@ -68,8 +68,14 @@ pub fn all_traffic_sources(
 
 /// Traffic of a device, from the address that is nearest to each destination.
 fn sent_by(estate: &EstateMap, device: usize) -> Vec<(TrafficSource, Vec<IpRange>)> {
-    let traffic_source =
-        |sources| TrafficSource { device, interface: None, ipsec: false, sources, next_to: false };
+    let traffic_source = |sources| TrafficSource {
+        device,
+        interface: None,
+        ipsec: false,
+        sources,
+        next_to: false,
+        one_of_several: false,
+    };
     let mut rest = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let mut all = Vec::new();
     let links =
@@ -133,6 +139,7 @@ fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Tr
             ipsec: false,
             sources,
             next_to: false,
+            one_of_several: false,
         }]);
     }
     // A pool inside a network is the more exact of the two; the same range as a network's is the network.
@@ -143,16 +150,30 @@ fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Tr
         .map(|net| net.size())
         .min();
     let exact = |held: &IpRange| held.covers(&range) && near.is_none_or(|near| held.size() < near);
-    let calling = |one: &&RemoteClients| one.ranges.iter().any(exact);
-    let clients: Vec<&RemoteClients> = shape.clients.iter().filter(calling).collect();
-    match clients.as_slice() {
-        [] => {}
-        [one] => return Ok(vec![TrafficSource { sources: vec![range], ..TrafficSource::of_clients(one) }]),
-        several => {
-            let name =
-                |one: &&RemoteClients| format!("{}:{}", estate.devices[one.device].name, one.interface);
-            return Err(QueryError::Several(range, several.iter().map(name).collect::<Vec<_>>().join(", ")));
-        }
+    // Of several the most exact, and those that run before those that do not. A peer that may have any address says nothing of where one is.
+    let size = |one: &RemoteClients| {
+        let held = one
+            .ranges
+            .iter()
+            .filter(|held| exact(held) && held.network().is_none_or(|net| net.prefix_len() > 1));
+        held.map(IpRange::size).min()
+    };
+    let runs = |one: &RemoteClients| {
+        let facts = &estate.devices[one.device].facts;
+        !facts.interfaces_run || facts.interfaces.iter().any(|own| own.name == one.interface)
+    };
+    let rank = |one: &RemoteClients| Some((!runs(one), size(one)?));
+    let best = shape.clients.iter().filter_map(rank).min();
+    let clients: Vec<&RemoteClients> =
+        shape.clients.iter().filter(|one| best.is_some() && rank(one) == best).collect();
+    if !clients.is_empty() {
+        let one_of_several = clients.len() > 1;
+        let of = |one: &&RemoteClients| TrafficSource {
+            sources: vec![range],
+            one_of_several,
+            ..TrafficSource::of_clients(one)
+        };
+        return Ok(clients.iter().map(of).collect());
     }
     // The networks with the longest prefix that hold it.
     let mut best: BTreeMap<u8, Vec<usize>> = BTreeMap::new();
@@ -179,18 +200,10 @@ fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Tr
     };
     let mut found = Vec::new();
     for number in numbers {
-        found.push(first_hop(estate, number, range, to)?);
+        found.extend(first_hop(estate, number, range, to)?);
     }
-    match found.as_slice() {
-        [_] => Ok(found),
-        _ => {
-            let all: Vec<Place> = found
-                .iter()
-                .filter_map(|one| Some(Place { device: one.device, interface: one.interface.clone()? }))
-                .collect();
-            Err(QueryError::Several(range, places(estate, &all)))
-        }
-    }
+    let one_of_several = found.len() > 1;
+    Ok(found.into_iter().map(|one| TrafficSource { one_of_several, ..one }).collect())
 }
 
 /// A network that no device is on, but that one of them routes to: it is entered from there.
@@ -205,11 +218,17 @@ fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<TrafficSource
         }
     }
     all.dedup();
-    match all.as_slice() {
-        [] => Err(QueryError::Entering),
-        [one] => Ok(vec![TrafficSource::entering(one, vec![range])]),
-        _ => Err(QueryError::Several(range, places(estate, &all))),
+    chosen_of(&all, range)
+}
+
+/// Each of several places, or the only one.
+fn chosen_of(all: &[Place], range: IpRange) -> Result<Vec<TrafficSource>, QueryError> {
+    if all.is_empty() {
+        return Err(QueryError::Entering);
     }
+    let one_of_several = all.len() > 1;
+    let of = |place: &Place| TrafficSource { one_of_several, ..TrafficSource::entering(place, vec![range]) };
+    Ok(all.iter().map(of).collect())
 }
 
 /// First hop of traffic from a host of a network: the owner of the address there, otherwise the router of the network.
@@ -218,24 +237,41 @@ fn first_hop(
     number: usize,
     range: IpRange,
     to: Option<IpAddr>,
-) -> Result<TrafficSource, QueryError> {
+) -> Result<Vec<TrafficSource>, QueryError> {
     let shape = estate.shape();
     let network = &shape.networks[number];
     if let Some(to) = to {
         if let Some(place) = shape.shape.holder(number, to) {
-            return Ok(TrafficSource::entering(place, vec![range]));
+            return Ok(vec![TrafficSource::entering(place, vec![range])]);
         }
         if network.prefixes.iter().any(|net| net.contains(&to)) {
             let place = network.members.first().ok_or(QueryError::Entering)?;
-            return Ok(TrafficSource { next_to: true, ..TrafficSource::entering(place, vec![range]) });
+            return Ok(vec![TrafficSource { next_to: true, ..TrafficSource::entering(place, vec![range]) }]);
         }
     }
-    router(estate, shape, number).map(|place| TrafficSource::entering(&place, vec![range])).map_err(|all| {
-        match all.as_slice() {
-            [] => QueryError::Entering,
-            all => QueryError::Several(range, places(estate, all)),
-        }
-    })
+    if leads_out(estate, number) {
+        // A neighbour on the provider's network sends to the provider's router.
+        let sources = vec![range];
+        let all = outside(estate, to)?.into_iter();
+        return Ok(all.map(|one| TrafficSource { sources: sources.clone(), ..one }).collect());
+    }
+    match router(estate, shape, number) {
+        Ok(place) => Ok(vec![TrafficSource::entering(&place, vec![range])]),
+        Err(all) => chosen_of(&all, range),
+    }
+}
+
+/// Whether the hosts of a network send to a router of an untrusted network: every device on it faces one there, and their own next hop is
+/// none of them.
+fn leads_out(estate: &EstateMap, number: usize) -> bool {
+    let shape = estate.shape();
+    let network = &shape.networks[number];
+    let held = |place: &Place| {
+        let routes = estate.devices[place.device].facts.routes.iter().filter(|route| route.is_default());
+        let here = routes.filter(|route| route.interface.as_ref() == Some(&place.interface));
+        here.filter_map(|route| route.gateway).any(|gateway| shape.shape.holder(number, gateway).is_some())
+    };
+    network.members.iter().all(|place| shape.outside.contains(place) && !held(place))
 }
 
 /// A device, the clients of a tunnel (by its name, or by device and name), or a group of users.
@@ -245,7 +281,14 @@ fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<Traff
         if sources.is_empty() {
             return Err(QueryError::NoAddress(name.to_owned()));
         }
-        return Ok(vec![TrafficSource { device, interface: None, ipsec: false, sources, next_to: false }]);
+        return Ok(vec![TrafficSource {
+            device,
+            interface: None,
+            ipsec: false,
+            sources,
+            next_to: false,
+            one_of_several: false,
+        }]);
     }
     let clients = clients_named(estate, name);
     if !clients.is_empty() {

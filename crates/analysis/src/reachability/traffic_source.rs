@@ -100,6 +100,8 @@ pub struct TrafficSource {
     pub sources: Vec<IpRange>,
     /// Whether the destination is on the same network, without a device between.
     pub next_to: bool,
+    /// Whether this is one of several places that may be the source, and it is not known which.
+    pub one_of_several: bool,
 }
 
 impl TrafficSource {
@@ -121,7 +123,7 @@ impl TrafficSource {
 
     pub(crate) fn entering(place: &Place, sources: Vec<IpRange>) -> Self {
         let interface = Some(place.interface.clone());
-        Self { device: place.device, interface, ipsec: false, sources, next_to: false }
+        Self { device: place.device, interface, ipsec: false, sources, next_to: false, one_of_several: false }
     }
 
     /// Sources of the clients of a tunnel.
@@ -133,6 +135,7 @@ impl TrafficSource {
             ipsec: clients.ipsec,
             sources: clients.ranges.clone(),
             next_to: false,
+            one_of_several: false,
         }
     }
 }
@@ -158,9 +161,6 @@ pub enum QueryError {
         "the exports do not show through which device and interface it enters; use `--entering DEVICE:INTERFACE`"
     )]
     Entering,
-    /// Several places have the source.
-    #[error("{0} may be in several places: {1}; choose one with `--entering DEVICE:INTERFACE`")]
-    Several(IpRange, String),
     /// Nothing has this name.
     #[error(
         "nothing is named {0}: no device, no remote-access tunnel, no group with fixed addresses; known are: {1}"
@@ -169,9 +169,6 @@ pub enum QueryError {
     /// Addresses of a device are not known.
     #[error("the addresses of {0} were not exported, so its source addresses are not known")]
     NoAddress(String),
-    /// Several devices have an Internet interface.
-    #[error("several interfaces face the Internet: {0}; choose one with `--entering DEVICE:INTERFACE`")]
-    SeveralOutside(String),
     /// The addresses are of different IP versions.
     #[error("{0} and {1} are of different IP versions")]
     Versions(IpAddr, IpAddr),

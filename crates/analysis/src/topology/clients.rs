@@ -56,6 +56,11 @@ fn addresses(tunnel: &Tunnel) -> Vec<IpRange> {
     let calling = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none());
     let allowed = calling.flat_map(|peer| peer.allowed.iter().map(|(range, _)| *range));
     let mut all: Vec<IpRange> = pools.chain(fixed).chain(allowed).collect();
+    // A peer that may have any address besides its own shows no place of others.
+    let whole = |one: &IpRange| *one == IpRange::all(one.family());
+    if !all.iter().all(whole) {
+        all.retain(|one| !whole(one));
+    }
     // A range within another is skipped: among those that begin before it, the one with the last end is sufficient for the comparison.
     all.sort_unstable_by_key(|one| (one.first(), std::cmp::Reverse(one.last())));
     let mut furthest: Option<IpRange> = None;
@@ -71,7 +76,7 @@ fn addresses(tunnel: &Tunnel) -> Vec<IpRange> {
 
 /// The interface of the clients' packets: the stated one, otherwise the one with the tunnel's own address, otherwise the daemon's default
 /// name.
-pub(super) fn interface_of(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
+pub(crate) fn interface_of(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
     let device = &estate.devices[at];
     if let Some(name) = &tunnel.interface {
         return Some(name.clone());

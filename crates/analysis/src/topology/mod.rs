@@ -2,6 +2,7 @@
 //! entry points of VPN clients. Where the exports are not conclusive, assumptions are made and reported.
 
 mod clients;
+mod links;
 mod networks;
 mod shape;
 #[cfg(test)]
@@ -9,6 +10,7 @@ mod tests;
 mod tunnels;
 
 pub use clients::RemoteClients;
+pub(crate) use clients::interface_of;
 pub use networks::{Network, router};
 pub use shape::{Assumption, SiteLink, Topology};
 
@@ -26,6 +28,7 @@ impl Topology {
         networks::join(estate, &mut all);
         clients::place(estate, &mut all);
         tunnels::join(estate, &mut all);
+        links::join(estate, &mut all);
         // Clients from another site of the estate belong to that site.
         for clients in &mut all.clients {
             let place = Place { device: clients.device, interface: clients.interface.clone() };

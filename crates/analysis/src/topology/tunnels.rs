@@ -81,13 +81,17 @@ fn peers(estate: &Estate, all: &mut Topology, known: &mut Known, device: usize, 
         let accepts: Vec<IpRange> = end.peers[back].allowed.iter().map(|(range, _)| *range).collect();
         let to = Place { device: other, interface: end.interface.clone().unwrap_or_default() };
         joined(all, known, &tunnel.name, [from.clone(), to.clone()], peer.origin);
-        all.shape.wire(from.clone(), Wire { takes, accepts: accepts.clone(), to: to.clone() });
+        all.shape.wire(
+            from.clone(),
+            Wire { takes, accepts: accepts.clone(), addresses: Vec::new(), to: to.clone() },
+        );
         // An end that is called knows no address of the one that calls.
         if end.peers[back].endpoint.is_none() {
             let takes: Vec<IpRange> = peer.allowed.iter().map(|(range, _)| *range).collect();
             let origin = end.peers[back].origin;
             joined(all, known, &end.name, [to.clone(), from.clone()], origin);
-            all.shape.wire(to, Wire { takes: accepts, accepts: takes, to: from.clone() });
+            all.shape
+                .wire(to, Wire { takes: accepts, accepts: takes, addresses: Vec::new(), to: from.clone() });
         }
     }
 }
@@ -127,7 +131,7 @@ fn encapsulated(estate: &Estate, all: &mut Topology, known: &mut Known, device: 
         let to = Place { device: *other, interface: name.clone() };
         let from = Place { device, interface: interface.clone() };
         joined(all, known, &tunnel.name, [from.clone(), to.clone()], tunnel.origin);
-        all.shape.wire(from, Wire { takes: Vec::new(), accepts: Vec::new(), to });
+        all.shape.wire(from, Wire { takes: Vec::new(), accepts: Vec::new(), addresses: Vec::new(), to });
     }
 }
 

@@ -1,7 +1,8 @@
 //! A rule that lets every service through.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, named};
+use crate::rules::source_port_trusted::by_source_port;
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_way, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{EVERY_SERVICE, describe, let_through, within_device};
 use trevlin_estate::area::{Area, Severity};
@@ -27,49 +28,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    each_rule(estate, judge)
-}
-
-fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
-    if judged.chain.hook.is_some() {
-        return judge_alone(estate, judged);
-    }
-    // Jumps to a chain narrow the traffic of its rules; the widest path counts.
-    let ways = judged.review.ways_to(judged.chain);
-    if ways.is_empty() {
-        return judge_alone(estate, judged);
-    }
-    let mut worst: Option<Fail> = None;
-    let mut passes = false;
-    for way in ways {
-        let mut matches: Vec<Match> = way.matches.into_iter().cloned().collect();
-        for one in &judged.rule.matches {
-            if !matches.contains(one) {
-                matches.push(one.clone());
-            }
-        }
-        let rule = Rule { matches, ..judged.rule.clone() };
-        // Within one network nothing is opened to another.
-        if entering(&rule).is_some() && entering(&rule) == leaving(&rule) {
-            passes = true;
-            continue;
-        }
-        match judge_alone(estate, &Judged { rule: &rule, ..*judged }) {
-            Verdict::Fail(mut fail) => {
-                fail.evidence.insert(0, way.last.origin);
-                if worst.as_ref().is_none_or(|known| known.rating.severity() < fail.rating.severity()) {
-                    worst = Some(fail);
-                }
-            }
-            Verdict::Pass => passes = true,
-            _ => {}
-        }
-    }
-    match worst {
-        Some(fail) => Verdict::Fail(fail),
-        None if passes => Verdict::Pass,
-        None => Verdict::DoesNotApply,
-    }
+    each_way(estate, judge_alone)
 }
 
 fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
@@ -78,6 +37,10 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         || within_device(estate, judged.device, judged.rule)
     {
         return Verdict::DoesNotApply;
+    }
+    // Within one network nothing is opened to another.
+    if entering(judged.rule).is_some() && entering(judged.rule) == leaving(judged.rule) {
+        return Verdict::Pass;
     }
     // Most rules name a few ports, and are not measured.
     let few = |one: &Match| matches!(&one.kind, MatchKind::DestinationPorts(ports) if !one.negated && ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum::<u32>() < 1 << 13);
@@ -94,6 +57,10 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     }
     // One for what IPsec or a mark singles out is limited by that.
     if breadth.services < EVERY_SERVICE || found.status != RuleStatus::Alive || !found.exact {
+        return Verdict::Pass;
+    }
+    // What its source port limits is another check's.
+    if by_source_port(judged.rule).is_some() {
         return Verdict::Pass;
     }
     let words = describe(judged.rule);
@@ -164,14 +131,14 @@ fn tunnel(estate: &Analyses, device: usize, name: String) -> Option<(String, Ori
     Some((name.replace('+', "*"), place))
 }
 
-fn entering(rule: &Rule) -> Option<String> {
+pub(super) fn entering(rule: &Rule) -> Option<String> {
     only(&rule.matches, |kind| match kind {
         MatchKind::Entering(name) => Some(name),
         _ => None,
     })
 }
 
-fn leaving(rule: &Rule) -> Option<String> {
+pub(super) fn leaving(rule: &Rule) -> Option<String> {
     only(&rule.matches, |kind| match kind {
         MatchKind::Leaving(name) => Some(name),
         _ => None,

@@ -15,6 +15,7 @@ pub(super) mod permit_any_any;
 pub(super) mod reach;
 pub(super) mod shadowed;
 pub(super) mod site_tunnel_unfiltered;
+pub(super) mod source_port_trusted;
 pub(super) mod unreachable_chain;
 pub(super) mod unused_filter;
 pub(super) mod vpn_reaches_management;
@@ -29,7 +30,7 @@ use crate::support::each_device;
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{FilterReview, Reviewed, describe};
-use trevlin_model::{Chain, Rule};
+use trevlin_model::{Chain, Match, Rule};
 
 /// A rule under review.
 #[derive(Clone, Copy)]
@@ -62,6 +63,57 @@ pub(super) fn each_rule(
     estate: &Analyses,
     judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,
 ) -> Vec<Answer> {
+    each_rule_with(estate, |estate, judged| vec![(None, judge(estate, judged))])
+}
+
+/// Applies a check to every rule, and to one of a chain that is jumped to once for each way that leads there, under the conditions of the
+/// jumps: what a shared chain permits from one network may be wrong from another.
+pub(super) fn each_way(
+    estate: &Analyses,
+    judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,
+) -> Vec<Answer> {
+    each_rule_with(estate, |estate, judged| {
+        let ways = if judged.chain.hook.is_some() { Vec::new() } else { judged.review.ways_to(judged.chain) };
+        if ways.is_empty() {
+            return vec![(None, judge(estate, judged))];
+        }
+        let mut found: Vec<(Option<Subject>, Verdict)> = Vec::new();
+        let mut rest = Verdict::DoesNotApply;
+        for way in ways {
+            let mut matches: Vec<Match> = way.matches.into_iter().cloned().collect();
+            for one in &judged.rule.matches {
+                if !matches.contains(one) {
+                    matches.push(one.clone());
+                }
+            }
+            let rule = Rule { matches, ..judged.rule.clone() };
+            let judged = Judged { rule: &rule, ..*judged };
+            match judge(estate, &judged) {
+                Verdict::Fail(mut fail) => {
+                    fail.evidence.insert(0, way.last.origin);
+                    let subject = Some(judged.subject());
+                    if !found.iter().any(|(known, _)| *known == subject) {
+                        found.push((subject, Verdict::Fail(fail)));
+                    }
+                }
+                Verdict::Pass => rest = Verdict::Pass,
+                _ => {}
+            }
+        }
+        if found.is_empty() {
+            found.push((None, rest));
+        } else if found.len() == 1 {
+            found[0].0 = None;
+        }
+        found
+    })
+}
+
+/// The same for checks that give several answers for a rule, each with its subject where that is not the rule alone.
+fn each_rule_with(
+    estate: &Analyses,
+    judge: impl Fn(&Analyses, &Judged<'_>) -> Vec<(Option<Subject>, Verdict)> + Sync + Send,
+) -> Vec<Answer> {
     each_device(estate, |device| {
         let mut answers: Vec<Answer> = Vec::new();
         for review in estate.filter_reviews(device) {
@@ -70,23 +122,25 @@ pub(super) fn each_rule(
             let mut seen: BTreeMap<Subject, usize> = BTreeMap::new();
             for (_, chain, rule, found) in review.each() {
                 let judged = Judged { device, review: &review, chain, rule, found };
-                match judge(estate, &judged) {
-                    Verdict::DoesNotApply => {}
-                    Verdict::Pass => {
-                        passed.push(judged);
-                        answers.push(Answer::new(device, Subject::of(SubjectKind::Rule), Verdict::Pass));
-                    }
-                    verdict => {
-                        for one in passed.drain(..) {
-                            *seen.entry(one.subject()).or_default() += 1;
+                for (subject, verdict) in judge(estate, &judged) {
+                    match verdict {
+                        Verdict::DoesNotApply => {}
+                        Verdict::Pass => {
+                            passed.push(judged);
+                            answers.push(Answer::new(device, Subject::of(SubjectKind::Rule), Verdict::Pass));
                         }
-                        let mut subject = judged.subject();
-                        let count = seen.entry(subject.clone()).or_default();
-                        *count += 1;
-                        if *count > 1 {
-                            subject = subject.with(*count);
+                        verdict => {
+                            for one in passed.drain(..) {
+                                *seen.entry(one.subject()).or_default() += 1;
+                            }
+                            let mut subject = subject.unwrap_or_else(|| judged.subject());
+                            let count = seen.entry(subject.clone()).or_default();
+                            *count += 1;
+                            if *count > 1 {
+                                subject = subject.with(*count);
+                            }
+                            answers.push(Answer::new(device, subject, verdict));
                         }
-                        answers.push(Answer::new(device, subject, verdict));
                     }
                 }
             }

@@ -21,8 +21,8 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
-    Device, DeviceKind, Export, ExportId, Facts, Filter, FilterFormat, Gap, GapKind, Hook, Interface, Ledger,
-    Limits, Origin, Pool, Setting, Target, TranslationKind, TunnelFamily,
+    Device, DeviceKind, Export, ExportId, Facts, Family, Filter, FilterFormat, Gap, GapKind, Hook, Interface,
+    Ledger, Limits, Origin, Pool, Setting, Target, TranslationKind, TunnelFamily,
 };
 
 /// One export as read.
@@ -253,12 +253,17 @@ fn once(filters: &mut Vec<Filter>) {
 /// describe the other interfaces.
 fn stand_in(facts: &mut Facts) {
     let says = |one: &Interface| !one.loopback && (!one.addresses.is_empty() || one.asks.is_some());
+    facts.interfaces_run = facts.has_interfaces;
     if !facts.has_interfaces && facts.stored_interfaces.iter().any(says) {
         facts.interfaces.clone_from(&facts.stored_interfaces);
         facts.has_interfaces = true;
     }
-    if facts.routes.is_empty() {
-        facts.routes.clone_from(&facts.stored_routes);
+    // A dump of one IP version says nothing of the other.
+    for family in [Family::V4, Family::V6] {
+        if !facts.routes.iter().any(|route| route.family() == family) {
+            let stored = facts.stored_routes.iter().filter(|route| route.family() == family);
+            facts.routes.extend(stored.cloned());
+        }
     }
 }
 

@@ -106,6 +106,8 @@ pub struct Host<'a> {
     pub interfaces: &'a [Interface],
     /// Routes; none where they were not exported, in which case the networks of the interfaces are used.
     pub routes: &'a [Route],
+    /// Routes into tunnels that no list of routes states, because none was exported: their daemons add them.
+    pub implied_routes: Vec<Route>,
     /// Whether packets are sent on for others, by IP version (sysctl `ip_forward`, `forwarding`), with the line.
     pub forwards: [Option<(bool, Option<Origin>)>; 2],
     /// Source check by interface name, with the line.

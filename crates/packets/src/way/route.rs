@@ -117,7 +117,9 @@ impl Way<'_> {
 
     /// The route with the longest prefix, the first of several.
     fn longest(&self, destination: IpAddr, of: Of) -> Routed {
-        let routes = || self.host.routes.iter().filter(|route| route.family() == self.family);
+        let stated = || self.host.routes.iter().filter(|route| route.family() == self.family);
+        let implied = self.host.implied_routes.iter().filter(|route| route.family() == self.family);
+        let routes = || stated().chain(implied.clone());
         let mut best: Option<&Route> = None;
         for route in routes().filter(|route| route.destination.contains(&destination)) {
             if best.is_none_or(|known| known.destination.prefix_len() < route.destination.prefix_len()) {
@@ -177,7 +179,7 @@ impl Way<'_> {
                 (None, None, None) => Routed::Unknown(RouteUnknown::NoInterface),
             },
             (None, Some((near, address))) => Routed::Out(near.name.clone(), None, Some(address.origin)),
-            (None, None) if routes().next().is_none() => Routed::Unknown(RouteUnknown::NoRoutes),
+            (None, None) if stated().next().is_none() => Routed::Unknown(RouteUnknown::NoRoutes),
             (None, None) => Routed::Nowhere(NoRoute::Missing, None),
         }
     }

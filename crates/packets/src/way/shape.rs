@@ -24,6 +24,8 @@ pub struct Wire {
     pub takes: Vec<IpRange>,
     /// Sources that the other end takes from here; every one where empty.
     pub accepts: Vec<IpRange>,
+    /// Addresses of the other end, where they are known: a route may name one as its next hop.
+    pub addresses: Vec<IpAddr>,
     /// The other end.
     pub to: Place,
 }
@@ -171,6 +173,12 @@ impl Shape {
         self.wires.get(place).into_iter().flatten().flat_map(|wire| wire.takes.iter().copied()).collect()
     }
 
+    /// Whether no other end of an interface is known.
+    #[must_use]
+    pub fn takes_nothing(&self, place: &Place) -> bool {
+        !self.wires.contains_key(place)
+    }
+
     /// Registers an IPsec policy of a device.
     pub fn policy(&mut self, device: usize, policy: IpsecPolicy) {
         self.policies.entry(device).or_default().push(policy);
@@ -257,7 +265,7 @@ impl Shape {
         source: IpAddr,
     ) -> (Next, Option<Ranges>, Option<Ranges>) {
         if let Some(wires) = self.wires.get(from) {
-            return self.along(wires, destination, source);
+            return along(wires, gateway, destination, source);
         }
         let outside = self.outside.contains(from);
         let segment = self.segments.get(from).copied();
@@ -301,41 +309,53 @@ impl Shape {
         }
         (Next::Egress(gone), alike, None)
     }
+}
 
-    fn along(
-        &self,
-        wires: &[Wire],
-        destination: IpAddr,
-        source: IpAddr,
-    ) -> (Next, Option<Ranges>, Option<Ranges>) {
-        let family = Family::of(destination);
-        let whole = [IpRange::all(family)];
-        let taken = |wire: &'_ Wire| if wire.takes.is_empty() { whole.to_vec() } else { wire.takes.clone() };
-        let all: Vec<(usize, IpRange)> = wires
-            .iter()
-            .enumerate()
-            .flat_map(|(at, wire)| taken(wire).into_iter().map(move |range| (at, range)))
-            .filter(|(_, range)| range.family() == family)
-            .collect();
-        // The most exact one takes it (wg(8), AllowedIPs).
-        let fitting = all.iter().filter(|(_, range)| range.contains(destination));
-        let Some((at, range)) = fitting.min_by_key(|(at, range)| (range.size(), *at)) else {
-            let others = numbers(all.iter().map(|(_, range)| range), family);
-            return (Next::Egress(Egress::Host), Some(rest(others, family)), None);
-        };
-        let wire = &wires[*at];
-        let more_exact = all.iter().filter(|(other, one)| other != at && one.size() < range.size());
-        let others = rest(numbers(more_exact.map(|(_, one)| one), family), family);
-        let only = Some(common(&ranges(numbers([range], family)), &others));
-        if wire.accepts.is_empty() {
-            return (Next::Device(wire.to.clone(), false), only, None);
-        }
-        let accepted = ranges(numbers(&wire.accepts, family));
-        if wire.accepts.iter().any(|one| one.contains(source)) {
-            (Next::Device(wire.to.clone(), false), only, Some(accepted))
-        } else {
-            (Next::Refused(Refusal::SourceNotTaken), only, Some(rest(accepted.to_vec(), family)))
-        }
+/// The end of a link that a packet goes to.
+fn along(
+    wires: &[Wire],
+    gateway: Option<IpAddr>,
+    destination: IpAddr,
+    source: IpAddr,
+) -> (Next, Option<Ranges>, Option<Ranges>) {
+    let family = Family::of(destination);
+    // A next hop that is one of the ends.
+    let named = gateway.and_then(|hop| wires.iter().find(|wire| wire.addresses.contains(&hop)));
+    if let Some(wire) = named {
+        return handed(wire, source, None);
+    }
+    let whole = [IpRange::all(family)];
+    let taken = |wire: &'_ Wire| if wire.takes.is_empty() { whole.to_vec() } else { wire.takes.clone() };
+    let all: Vec<(usize, IpRange)> = wires
+        .iter()
+        .enumerate()
+        .flat_map(|(at, wire)| taken(wire).into_iter().map(move |range| (at, range)))
+        .filter(|(_, range)| range.family() == family)
+        .collect();
+    // The most exact one takes it (wg(8), AllowedIPs).
+    let fitting = all.iter().filter(|(_, range)| range.contains(destination));
+    let Some((at, range)) = fitting.min_by_key(|(at, range)| (range.size(), *at)) else {
+        let others = numbers(all.iter().map(|(_, range)| range), family);
+        return (Next::Egress(Egress::Host), Some(rest(others, family)), None);
+    };
+    let wire = &wires[*at];
+    let more_exact = all.iter().filter(|(other, one)| other != at && one.size() < range.size());
+    let others = rest(numbers(more_exact.map(|(_, one)| one), family), family);
+    let only = Some(common(&ranges(numbers([range], family)), &others));
+    handed(wire, source, only)
+}
+
+/// What an end does with a packet for it.
+fn handed(wire: &Wire, source: IpAddr, only: Option<Ranges>) -> (Next, Option<Ranges>, Option<Ranges>) {
+    if wire.accepts.is_empty() {
+        return (Next::Device(wire.to.clone(), false), only, None);
+    }
+    let family = Family::of(source);
+    let accepted = ranges(numbers(&wire.accepts, family));
+    if wire.accepts.iter().any(|one| one.contains(source)) {
+        (Next::Device(wire.to.clone(), false), only, Some(accepted))
+    } else {
+        (Next::Refused(Refusal::SourceNotTaken), only, Some(rest(accepted.to_vec(), family)))
     }
 }
 

@@ -103,6 +103,10 @@ pub enum StepKind {
     SameNetwork(IpAddr),
     /// No traffic from untrusted networks is delivered there.
     NothingDelivered,
+    /// It may set out at any of several places, named here, which differ in what becomes of it.
+    SeveralPlaces(String),
+    /// Where it sets out is not known.
+    PlaceUnknown,
 }
 
 /// Why a device does not send a packet on.
@@ -215,6 +219,13 @@ impl fmt::Display for StepKind {
                 write!(out, "{address} is on the same network, and no device lies between")
             }
             Self::NothingDelivered => out.write_str("no packet from the Internet is delivered there"),
+            Self::SeveralPlaces(places) => {
+                write!(out, "the source may be in several places ({places}); choose one with `--entering DEVICE:INTERFACE`")
+            }
+            Self::PlaceUnknown => out.write_str(
+                "the exports do not show through which device and interface it enters; state it with `--entering \
+                 DEVICE:INTERFACE`",
+            ),
         }
     }
 }

@@ -114,6 +114,7 @@ impl Count {
             tables,
             interfaces: &facts.interfaces,
             routes: &facts.routes,
+            implied_routes: Vec::new(),
             forwards: [Some((true, None)), Some((true, None))],
             source_checks: Vec::new(),
             clients: Vec::new(),

@@ -240,6 +240,8 @@ impl State<'_> {
                     .get("keepalive")
                     .and_then(Node::scalar)
                     .and_then(|(text, _)| text.parse().ok()),
+                // Its routes are stated apart.
+                routed: false,
                 origin: key.map_or(origin, |(_, span)| self.origin(span)),
             };
             called &= peer.called;

@@ -329,6 +329,11 @@ fn device(export: &Export, all: &[Section<'_>], reading: &mut Reading) {
             endpoint: section.last("Endpoint").map(|entry| entry.value.to_owned()),
             shared_key: section.last("PresharedKey").map(|entry| entry.origin),
             keepalive: section.last("PersistentKeepalive").and_then(|entry| entry.value.parse().ok()),
+            routed: section
+                .last("RouteTable")
+                .map(|entry| entry.value)
+                .or_else(|| last("WireGuard", "RouteTable").map(|(text, _)| text))
+                .is_some_and(|table| matches!(table, "main" | "254")),
             origin: section.origin,
         };
         if let Some(entry) = section.last("PresharedKey") {

@@ -74,6 +74,8 @@ pub(crate) struct Peer<'a> {
     pub(crate) shared_key: Option<Origin>,
     /// Seconds between packets that keep the way open.
     pub(crate) keepalive: Option<u32>,
+    /// Whether its addresses are routed into the tunnel.
+    pub(crate) routed: bool,
     /// The line to point at.
     pub(crate) origin: Origin,
 }
@@ -119,6 +121,7 @@ pub(crate) fn take(peer: &Peer<'_>, plan: &mut AddressPlan, peers: &mut Vec<Wire
         allowed,
         shared_key: peer.shared_key,
         keepalive: peer.keepalive.filter(|seconds| *seconds > 0),
+        routed: peer.routed,
         origin: peer.origin,
     });
 }
@@ -209,6 +212,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut own: Option<trevlin_model::Interface> = None;
     let mut secrets = Vec::new();
     let mut called = true;
+    let routed = main_table(&all);
     for section in &all {
         let is = |name: &str| section.name.eq_ignore_ascii_case(name);
         if !section.name.is_empty() {
@@ -253,7 +257,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             secrets.extend(secret(export, key, SecretKind::PrivateKey, &format!("WireGuard {device}")));
             own = Some(one);
         } else if is("Peer") {
-            let peer = peer(export, section);
+            let peer = peer(export, section, routed);
             called &= peer.called;
             let key = value("PresharedKey").unwrap_or_default();
             secrets.extend(secret(export, key, SecretKind::SharedKey, &peer.who));
@@ -276,7 +280,17 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     tell_mistyped(export, reading)
 }
 
-fn peer<'a>(export: &Export, section: &Section<'a>) -> Peer<'a> {
+/// Whether wg-quick adds routes to the table that every packet is looked up in (wg-quick(8), Table): it does unless that is switched off, or
+/// another table is named.
+fn main_table(all: &[Section<'_>]) -> bool {
+    let own = all.iter().filter(|one| one.name.eq_ignore_ascii_case("Interface"));
+    let tables = own.filter_map(|one| one.last("Table"));
+    tables
+        .map(|entry| before_comment(entry.value, &['#']))
+        .all(|value| matches!(value, "auto" | "main" | "254"))
+}
+
+fn peer<'a>(export: &Export, section: &Section<'a>, routed: bool) -> Peer<'a> {
     let mut allowed = Vec::new();
     for entry in section.all("AllowedIPs") {
         allowed.extend(listed(export, before_comment(entry.value, &['#'])));
@@ -291,6 +305,7 @@ fn peer<'a>(export: &Export, section: &Section<'a>) -> Peer<'a> {
         endpoint: value("Endpoint").map(str::to_owned),
         shared_key: section.last("PresharedKey").map(|entry| entry.origin),
         keepalive: value("PersistentKeepalive").and_then(|text| text.parse().ok()),
+        routed,
         origin: section.origin,
     }
 }

@@ -295,6 +295,7 @@ fn wireguard_tunnel(section: &Section, package: &Package, export: &Export, readi
             endpoint,
             shared_key: shared.map(|said| said.line),
             keepalive: peer.text("persistent_keepalive").and_then(|text| text.parse().ok()),
+            routed: peer.is_on("route_allowed_ips") == Some(true),
             origin: peer.whole(),
         };
         wireguard::take(&one, &mut plan, &mut peers);

@@ -74,8 +74,8 @@ fn facts_of_a_device() {
 fn lists_and_where_they_are_attached() {
     let filter = &of(JSON).facts.filters[0];
     let rules = |name: &str| filter.chain(name).unwrap().rules.len();
-    assert_eq!((rules("from-outside"), rules("forgotten")), (3, 2));
-    // Nothing leads to a list that is attached nowhere, and what no entry matches is for the device to say.
+    assert_eq!((rules("from-outside"), rules("forgotten")), (3, 1));
+    // Nothing leads to a list that is attached nowhere.
     let jumps: Vec<&Target> = filter
         .chains
         .iter()
@@ -84,11 +84,86 @@ fn lists_and_where_they_are_attached() {
         .map(|rule| &rule.target)
         .filter(|target| matches!(target, Target::Jump(_)))
         .collect();
-    assert_eq!(jumps, [&Target::Jump("from-outside".into()), &Target::Jump("from-outside".into())]);
-    assert!(matches!(
-        filter.chain("forgotten").unwrap().rules[1].target,
-        Target::NotAnalysed { ends: true, .. }
-    ));
+    assert_eq!(jumps, [&Target::Jump("from-outside".into())]);
+}
+
+/// Lists of one version of IP pass over the other; of several on an interface each takes what the one before left; an end that is not
+/// stated is open.
+#[test]
+fn several_lists_on_one_interface() {
+    let entry = |matches: &str, action: &str| {
+        format!(r#"{{"name": "e", "matches": {{{matches}}}, "actions": {{"forwarding": "{action}"}}}}"#)
+    };
+    let list = |name: &str, kind: &str, entries: &[String]| {
+        format!(r#"{{"name": "{name}", "type": "{kind}", "aces": {{"ace": [{}]}}}}"#, entries.join(","))
+    };
+    let ack = entry(r#""ipv4": {"protocol": 6}, "tcp": {"flags": "ack"}"#, "accept");
+    let both = entry(r#""tcp": {"flags": "syn ack"}"#, "accept");
+    let rest = entry("", "drop");
+    let lists = [
+        list("four", "ipv4-acl-type", &[ack, both]),
+        list("six", "ietf-access-control-list:ipv6-acl-type", &[rest.clone()]),
+        list("frames", "eth-acl-type", &[rest]),
+    ];
+    let point = |interface: &str, names: &[&str]| {
+        let sets: Vec<String> = names.iter().map(|name| format!(r#"{{"name": "{name}"}}"#)).collect();
+        format!(
+            r#"{{"interface-id": "{interface}", "ingress": {{"acl-sets": {{"acl-set": [{}]}}}}}}"#,
+            sets.join(",")
+        )
+    };
+    let points = [point("a", &["four", "six"]), point("b", &["four", "frames"])];
+    let text = format!(
+        r#"{{"ietf-access-control-list:acls": {{"acl": [{}], "attachment-points": {{"interface": [{}]}}}}}}"#,
+        lists.join(","),
+        points.join(",")
+    );
+    let facts = of(&text).facts;
+    let ingress = facts.filters[0].chain("ingress").unwrap();
+    let told: Vec<String> = ingress.rules[1..]
+        .iter()
+        .map(|rule| {
+            let matches: Vec<String> = rule.matches.iter().map(|one| format!("{:?}", one.kind)).collect();
+            let target = match &rule.target {
+                Target::Jump(name) => name.as_str(),
+                Target::NotAnalysed { .. } => "open",
+                _ => "other",
+            };
+            format!("{} {target}", matches.join(" "))
+        })
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "Entering(\"a\") Version(V4) four",
+            "Entering(\"a\") Version(V6) six",
+            "Entering(\"a\") Version(V4) open",
+            "Entering(\"b\") Version(V4) four",
+            "Entering(\"b\") frames",
+        ]
+    );
+    let flags =
+        |at: usize| facts.filters[0].chain("four").unwrap().rules[at].matches.last().unwrap().kind.clone();
+    assert_eq!(flags(0), trevlin_model::MatchKind::TcpFlags { looked_at: 0b1_0000, set: 0b1_0000 });
+    assert!(matches!(flags(1), trevlin_model::MatchKind::AnyOf(all) if all.len() == 3));
+}
+
+#[test]
+fn policies_of_translation() {
+    let reading = of(
+        r#"{"ietf-nat:nat": {"instances": {"instance": [{"id": 1, "policy": [{"id": 1, "external-ip-address-pool": [{"pool-id": 1,
+ "external-ip-pool": "192.0.2.82/32"}], "transport-protocols": [{"protocol-id": 6}, {"protocol-id": 17}],
+ "subscriber-match": [{"match-id": 1, "subnet": "10.60.0.0/16"}], "external-realm": {"external-interface": "out"}}],
+ "mapping-table": {"mapping-entry": [{"index": 1, "type": "static", "internal-src-address": "10.60.4.9/32", "external-src-address": "192.0.2.83/32"}]}}]}}}"#,
+    );
+    let departure = reading.facts.filters[0].chain("on departure").unwrap();
+    let kinds: Vec<String> = departure
+        .rules
+        .iter()
+        .map(|rule| rule.matches.iter().map(|one| format!("{:?}", one.kind)).collect::<Vec<_>>().join(" "))
+        .collect();
+    assert_eq!(kinds[0], "Source([10.60.4.9])");
+    assert!(kinds[1].contains("Leaving(\"out\") Source([10.60.0.0-10.60.255.255])"), "{kinds:?}");
 }
 
 #[test]
