@@ -53,21 +53,28 @@ impl EstateMap {
     }
 
     /// Routes to VPN clients that exist only while they are connected: those that pppd and similar daemons add, and those of a tunnel that
-    /// was down when the interfaces were exported.
+    /// was down when the interfaces were exported. Such a tunnel takes no traffic from the networks that are up.
     fn dialled_routes(&self, at: usize) -> Vec<(IpRange, String, Origin)> {
         let interfaces = &self.devices[at].facts.interfaces;
-        let by_link = |one: &&RemoteClients| {
+        let connected: Vec<IpRange> = interfaces
+            .iter()
+            .flat_map(|one| &one.addresses)
+            .map(|address| IpRange::from(address.net.trunc()))
+            .collect();
+        let routed = |one: &RemoteClients, range: &IpRange| {
             let made_for_each = matches!(
                 one.family,
                 TunnelFamily::Pptp | TunnelFamily::L2tp | TunnelFamily::OpenConnect | TunnelFamily::Ipsec
             );
-            // An interface that a daemon made at its start is there while it runs.
-            let runs = self.devices[at].facts.interfaces_run;
-            made_for_each || (!runs && !interfaces.iter().any(|interface| interface.name == one.interface))
+            let absent = !interfaces.iter().any(|interface| interface.name == one.interface);
+            made_for_each || (absent && !connected.iter().any(|net| net.intersection(range).is_some()))
         };
-        let here = self.shape().clients_at(at).iter().filter(by_link);
-        here.flat_map(|one| one.ranges.iter().map(|range| (*range, one.interface.clone(), one.origin)))
-            .collect()
+        let mut found = Vec::new();
+        for one in self.shape().clients_at(at) {
+            let ranges = one.ranges.iter().filter(|range| routed(one, range));
+            found.extend(ranges.map(|range| (*range, one.interface.clone(), one.origin)));
+        }
+        found
     }
 
     /// Routes that the daemons of tunnels add for the networks behind them, for an IP version of which no running routes were exported.
