@@ -69,6 +69,7 @@ pub const CHECKS: &[&Check] = &[
     &exposure::service_not_running::CHECK,
     &exposure::service_unused::CHECK,
     &exposure::status_page_open::CHECK,
+    &exposure::unexported_host::CHECK,
     &exposure::upnp::CHECK,
     &exposure::zone_transfer_open::CHECK,
     &logins::accept_all::CHECK,

@@ -5,7 +5,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::reachability::ReachResult;
-use trevlin_audit::reachability::{Verdict, word};
+use trevlin_audit::reachability::{Reply, Verdict, word};
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
@@ -60,6 +60,9 @@ fn style(verdict: Verdict) -> Style {
 
 /// Where it is delivered, in words.
 fn delivered(answer: &ReachResult) -> Option<String> {
+    if answer.answer == Reply::Lost {
+        return Some("delivered; the answer is lost".to_owned());
+    }
     let one = answer.delivered_to.as_ref()?;
     let device = one.device.as_ref().map(|name| format!(" ({name})")).unwrap_or_default();
     Some(sanitize(&format!("delivered to {} port {}{device}", one.address, one.port)).into_owned())
@@ -102,7 +105,10 @@ pub fn reach_all_text(answers: &[FlowAnswer], width: usize, out: &mut dyn io::Wr
             (Some(false), Some(expect)) => Some(format!("expected: {}", word(expect))),
             _ => None,
         };
-        let reason = one.reason.as_ref().map(|why| sanitize(why).into_owned());
+        // What it depends on comes first.
+        let open = one.reached.steps.first().filter(|_| one.reached.verdict == Verdict::Depends);
+        let reason = one.reason.as_ref().or(open.map(|step| &step.text));
+        let reason = reason.map(|why| sanitize(why).into_owned());
         let parts: Vec<String> = delivered(&one.reached).into_iter().chain(reason).chain(expected).collect();
         let verdict = word(one.reached.verdict);
         let text = parts.join(", ");

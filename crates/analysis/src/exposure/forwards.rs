@@ -7,7 +7,7 @@ pub use crate::exposure::reached::{ForwardOutcome, ForwardResult};
 use crate::map::EstateMap;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use trevlin_model::{ExportState, Origin, PortForward};
+use trevlin_model::{ExportState, IpRangeSet, Origin, PortForward};
 use trevlin_packets::way::{Egress, Step, StepKind, Verdict};
 
 /// The outcome of every forward that connections from the source may match.
@@ -154,4 +154,29 @@ pub(super) fn claimed(estate: &EstateMap, address: IpAddr) -> Option<usize> {
         !whole(allocation.kind) && !far(allocation) && allocation.range.contains(address)
     });
     fitting.min_by_key(|(at, allocation)| (allocation.range.size(), *at)).map(|(at, _)| at)
+}
+
+/// Owner of an address that was not exported: what has reserved it, with the line.
+#[must_use]
+pub fn owner_of(estate: &EstateMap, addresses: &IpRangeSet) -> Option<(String, Origin)> {
+    let address = addresses.first()?.first();
+    let allocation = &estate.plan().allocations[claimed(estate, address)?];
+    let who = allocation.who.as_deref().unwrap_or(&allocation.owner);
+    (allocation.range.size() == 1).then(|| (who.to_owned(), allocation.origin))
+}
+
+/// Whether a network of a device, or one that a route names, contains an address: a host may have it there.
+#[must_use]
+pub fn is_on_a_network(estate: &EstateMap, address: IpAddr) -> bool {
+    estate.devices.iter().any(|device| {
+        let facts = &device.facts;
+        let connected = facts
+            .interfaces
+            .iter()
+            .filter(|one| !one.loopback && one.up != Some(false))
+            .flat_map(|one| &one.addresses);
+        let routed = facts.routes.iter().filter(|route| route.forwards && !route.is_default());
+        connected.into_iter().any(|one| one.net.contains(&address))
+            || routed.into_iter().any(|route| route.destination.contains(&address))
+    }) || estate.shape().clients.iter().any(|one| one.ranges.iter().any(|range| range.contains(address)))
 }

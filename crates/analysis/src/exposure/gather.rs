@@ -1,7 +1,7 @@
 //! Combines sets of packets into reachable services.
 
 pub(super) use crate::exposure::found::Found;
-use crate::exposure::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
+use crate::exposure::{BeyondExport, Breadth, Exposure, Opening, Ping, Reachable, forwards};
 use crate::map::EstateMap;
 use crate::reachability::{NetworkModel, TrafficSource};
 use crate::services::{Known, Service, What};
@@ -57,6 +57,7 @@ pub(super) fn gather(
         reached: BTreeMap::new(),
         openings: BTreeMap::new(),
         pings: BTreeMap::new(),
+        beyond: BTreeMap::new(),
     };
     for one in &found {
         table.take(one);
@@ -79,6 +80,10 @@ pub(super) fn gather(
         })
         .collect();
     exposure.pings = table.pings.into_values().collect();
+    exposure.beyond = table.beyond.into_values().collect();
+    for one in &mut exposure.beyond {
+        one.everybody = nearly_all(&one.sources, &exposure.traffic_sources[one.traffic_source].sources);
+    }
     for reached in &mut exposure.reached {
         reached.everybody =
             nearly_all(&reached.sources, &exposure.traffic_sources[reached.traffic_source].sources);
@@ -162,6 +167,8 @@ pub fn nearly_all(some: &[IpRange], all: &[IpRange]) -> bool {
 }
 
 type ReachedKey = (usize, usize, usize, Family, Option<Origin>, bool);
+/// The source, the last device, its interface, the protocol, the IP version, the deciding line, whether it is certain.
+type BeyondKey = (usize, usize, Option<String>, u8, Family, Option<Origin>, bool);
 type OpeningKey = (usize, usize, Option<Egress>, Option<String>, u8, Family, Option<Origin>, bool);
 
 struct Table<'a> {
@@ -171,6 +178,7 @@ struct Table<'a> {
     reached: BTreeMap<ReachedKey, Reachable>,
     openings: BTreeMap<OpeningKey, Opening>,
     pings: BTreeMap<usize, Ping>,
+    beyond: BTreeMap<BeyondKey, BeyondExport>,
 }
 
 impl Table<'_> {
@@ -192,7 +200,12 @@ impl Table<'_> {
         }
         match delivery.gone {
             None => self.delivered(found, delivery),
-            Some(_) => self.opened(found, delivery, cell.delivered.1.clone().into()),
+            Some(gone) => {
+                if gone != Egress::Outside {
+                    self.left_exports(found, delivery);
+                }
+                self.opened(found, delivery, cell.delivered.1.clone().into());
+            }
         }
     }
 
@@ -266,6 +279,42 @@ impl Table<'_> {
                 self.opened(found, delivery, left);
             }
         }
+    }
+
+    /// To a host that was not exported.
+    fn left_exports(&mut self, found: &Found, delivery: &Delivery) {
+        let cell = &found.cell;
+        let forward = self.forward_of(cell);
+        let certain = cell.answer.verdict == Verdict::Allowed;
+        let line = forward.or_else(|| deciding(&cell.answer.steps).last());
+        let key = (
+            found.traffic_source,
+            delivery.device,
+            delivery.leaving.clone(),
+            cell.sent.protocol,
+            cell.sent.family,
+            line,
+            certain,
+        );
+        let one = self.beyond.entry(key).or_insert_with(|| BeyondExport {
+            traffic_source: found.traffic_source,
+            device: delivery.device,
+            protocol: cell.sent.protocol,
+            called: Default::default(),
+            called_ports: Default::default(),
+            addresses: Default::default(),
+            ports: Default::default(),
+            sources: Default::default(),
+            everybody: false,
+            certain,
+            forward,
+            steps: cell.answer.steps.clone(),
+        });
+        one.called.extend(&cell.sent.destinations);
+        one.called_ports.extend(&cell.sent.ports);
+        one.addresses.extend(&cell.delivered.0);
+        one.ports.extend(&cell.delivered.1);
+        one.sources.extend(&cell.sent.sources);
     }
 
     fn opened(&mut self, found: &Found, delivery: &Delivery, ports: PortSet) {

@@ -6,9 +6,9 @@ pub mod gather;
 pub mod protection;
 mod reached;
 
-pub use forwards::{ForwardOutcome, ForwardResult};
+pub use forwards::{ForwardOutcome, ForwardResult, is_on_a_network, owner_of};
 pub use protection::{Protection, ProtectionEvidence, never_meant, protection, protection_evidence};
-pub use reached::{Breadth, Exposure, Opening, Ping, Reachable};
+pub use reached::{BeyondExport, Breadth, Exposure, Opening, Ping, Reachable};
 
 use crate::map::EstateMap;
 use crate::reachability::{From, NetworkModel, QueryError, To, TrafficSource, internet_entry_points};

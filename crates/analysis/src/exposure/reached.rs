@@ -66,6 +66,35 @@ pub struct Opening {
     pub by_line: BTreeMap<Option<Origin>, PortSet>,
 }
 
+/// Traffic that is permitted to hosts that were not exported, by the line that decides.
+#[derive(Debug, Clone)]
+pub struct BeyondExport {
+    /// Where the connections set out, by its number.
+    pub traffic_source: usize,
+    /// The last device on the path.
+    pub device: usize,
+    /// Number of the transport protocol.
+    pub protocol: u8,
+    /// Requested addresses.
+    pub called: IpRangeSet,
+    /// Requested ports.
+    pub called_ports: PortSet,
+    /// Addresses, after translation.
+    pub addresses: IpRangeSet,
+    /// Ports, after translation.
+    pub ports: PortSet,
+    /// Permitted sources.
+    pub sources: IpRangeSet,
+    /// Whether all, or nearly all, sources there are included.
+    pub everybody: bool,
+    /// Whether it is certain.
+    pub certain: bool,
+    /// The port forward that leads there, where one does.
+    pub forward: Option<Origin>,
+    /// The deciding steps of one connection, in order.
+    pub steps: Vec<Step>,
+}
+
 /// A device that answers requests for an echo.
 #[derive(Debug, Clone)]
 pub struct Ping {
@@ -101,6 +130,8 @@ pub struct Exposure {
     pub reached: Vec<Reachable>,
     /// Further permitted traffic.
     pub openings: Vec<Opening>,
+    /// Of the permitted traffic, that to hosts that were not exported.
+    pub beyond: Vec<BeyondExport>,
     /// Traffic permitted to untrusted networks, where the connections do not come from there.
     pub outwards: Vec<Opening>,
     /// Outcome of each port forward that such connections match.

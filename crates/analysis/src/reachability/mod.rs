@@ -65,6 +65,8 @@ pub struct ReachResult {
     /// Whether it comes through.
     #[serde(serialize_with = "as_word")]
     pub verdict: Verdict,
+    /// What becomes of the answer.
+    pub answer: Reply,
     /// Where it is delivered, where it is allowed.
     pub delivered_to: Option<DeliveredTo>,
     /// The deciding steps, in order.
@@ -72,6 +74,28 @@ pub struct ReachResult {
     /// Missing or unanalysed parts, which may change the result.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub incomplete: Vec<IncompleteRow>,
+}
+
+/// What becomes of the answer to a connection's first packet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Reply {
+    /// It comes back, and the connection is established.
+    Returns,
+    /// The packet is delivered, and the answer or what follows it does not come through.
+    Lost,
+    /// There is none to follow: nothing is delivered, that is not decided, or the protocol needs no answer.
+    None,
+}
+
+/// The reply of an answer for a protocol.
+fn reply_of(answer: &Answer, protocol: Transport) -> Reply {
+    let lost = |step: &Step| matches!(step.kind, StepKind::AnswerLost | StepKind::FollowUpLost);
+    match answer.verdict {
+        Verdict::Allowed if protocol == Transport::Tcp => Reply::Returns,
+        Verdict::Blocked if answer.steps.iter().any(lost) => Reply::Lost,
+        _ => Reply::None,
+    }
 }
 
 /// Where a connection is delivered.
@@ -203,7 +227,7 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
     let estate = ground.estate;
     let to = To::parse(estate, &question.to)?;
     if let (From::Outside, To::Device(device, _), None) = (&question.from, &to, &question.entering) {
-        return Ok(told(estate, reached_from_outside(ground, question, *device)));
+        return Ok(told(estate, reached_from_outside(ground, question, *device), question.protocol));
     }
     let source_ports =
         vec![question.source_port.map_or(OWN_CHOICE, |port| PortRange { first: port, last: port })];
@@ -211,7 +235,9 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
     let mut sources = Vec::new();
     let mut several = Vec::new();
     let all = match aimed_setouts(estate, question, &to) {
-        Err(QueryError::Entering) => return Ok(told(estate, depends(StepKind::PlaceUnknown))),
+        Err(QueryError::Entering) => {
+            return Ok(told(estate, depends(StepKind::PlaceUnknown), question.protocol));
+        }
         other => other?,
     };
     for (traffic_source, aims) in all {
@@ -262,7 +288,7 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
     if answer.verdict == Verdict::Depends && !several.is_empty() {
         answer.steps.insert(0, synthetic(StepKind::SeveralPlaces(place::places(estate, &several))));
     }
-    Ok(told(estate, answer))
+    Ok(told(estate, answer, question.protocol))
 }
 
 /// A step that no device decides.
@@ -413,7 +439,8 @@ fn of_no_name(
 
 /// An answer of the packet engine with names and places.
 #[must_use]
-pub fn told(estate: &EstateMap, answer: Answer) -> ReachResult {
+pub fn told(estate: &EstateMap, answer: Answer, protocol: Transport) -> ReachResult {
+    let reply = reply_of(&answer, protocol);
     let delivered_to = answer.delivered.map(|one| DeliveredTo {
         device: match one.gone {
             None => estate.devices.get(one.device).map(|device| device.name.clone()),
@@ -433,7 +460,7 @@ pub fn told(estate: &EstateMap, answer: Answer) -> ReachResult {
     });
     let incomplete = crate::incomplete::rows(estate, &lacks.collect::<Vec<_>>());
     let steps = answer.steps.into_iter().map(|step| step_of(estate, step));
-    ReachResult { verdict: answer.verdict, delivered_to, steps: steps.collect(), incomplete }
+    ReachResult { verdict: answer.verdict, answer: reply, delivered_to, steps: steps.collect(), incomplete }
 }
 
 /// A step with its place.

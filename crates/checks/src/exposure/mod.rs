@@ -30,6 +30,7 @@ pub(super) mod recordings_reached;
 pub(super) mod service_not_running;
 pub(super) mod service_unused;
 pub(super) mod status_page_open;
+pub(super) mod unexported_host;
 pub(super) mod upnp;
 pub(super) mod zone_transfer_open;
 
@@ -41,7 +42,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{ForwardResult, Reachable};
 use trevlin_analysis::services::{Known, Service};
 use trevlin_analysis::ways::{deciding, some_ranges};
-use trevlin_model::Origin;
+use trevlin_model::{Origin, PortRange};
 
 /// A service with every path by which untrusted networks reach it.
 pub(super) struct Exposed<'a> {
@@ -204,6 +205,21 @@ pub(super) fn each_exposed(
     answers
 }
 
+/// The protocol and port that a forward publishes, in words.
+fn published(protocol: Option<u8>, ports: Option<PortRange>) -> String {
+    match (ports, protocol) {
+        (Some(ports), Some(protocol)) => trevlin_analysis::services::endpoint(protocol, ports),
+        (Some(ports), None) => format!("port {ports}"),
+        (None, Some(protocol)) => trevlin_model::Protocol(Some(protocol)).name(),
+        (None, None) => "all traffic".to_owned(),
+    }
+}
+
+/// `port forward of tcp 8443`.
+pub(super) fn title_of(protocol: Option<u8>, ports: Option<PortRange>) -> String {
+    format!("port forward of {}", published(protocol, ports))
+}
+
 /// Judges every port forward that connections from untrusted networks may match; `judge` receives it and its title.
 pub(super) fn each_forward(
     estate: &Analyses,
@@ -211,15 +227,10 @@ pub(super) fn each_forward(
 ) -> Vec<Answer> {
     let told = estate.internet().outside.forwards.iter().map(|one| {
         let forward = &estate.devices[one.device].facts.forwards[one.number];
-        let protocol = one.protocol.or(forward.protocol.0);
-        let ports = match one.called_ports.first().or(forward.ports.first()) {
-            Some(ports) => match protocol {
-                Some(protocol) => trevlin_analysis::services::endpoint(protocol, *ports),
-                None => format!("port {ports}"),
-            },
-            None => protocol
-                .map_or("all traffic".to_owned(), |number| trevlin_model::Protocol(Some(number)).name()),
-        };
+        let ports = published(
+            one.protocol.or(forward.protocol.0),
+            one.called_ports.first().or(forward.ports.first()).copied(),
+        );
         let name = format!("port forward of {ports}");
         Answer::new(
             one.device,

@@ -2,8 +2,9 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;
+use crate::exposure::port_forward_unassigned::is_stale;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::exposure::ForwardOutcome;
+use trevlin_analysis::exposure::{ForwardOutcome, ForwardResult};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 
@@ -25,6 +26,8 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     each_forward(estate, |one, name| match &one.outcome {
+        // That no host can have the address is another check's.
+        _ if target_of(estate, one).is_some_and(|address| is_stale(estate, address)) => Verdict::DoesNotApply,
         ForwardOutcome::BlockedLater | ForwardOutcome::Lost => {
             let last =
                 one.steps.iter().rev().find(|step| step.origin.is_some_and(|origin| origin != one.origin));
@@ -51,6 +54,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         ForwardOutcome::NeverMet | ForwardOutcome::Depends => Verdict::DoesNotApply,
         _ => Verdict::Pass,
     })
+}
+
+fn target_of(estate: &Analyses, one: &ForwardResult) -> Option<std::net::IpAddr> {
+    let forward = &estate.devices[one.device].facts.forwards[one.number];
+    forward.to.addresses.map(|range| range.first())
 }
 
 #[cfg(test)]

@@ -7,7 +7,9 @@ use anyhow::{Context, bail};
 use std::path::Path;
 use std::process::ExitCode;
 use trevlin_audit::exposure::{self, all_services};
-use trevlin_audit::reachability::{From, NetworkModel, Question, ReachResult, To, Verdict, reach, reach_all};
+use trevlin_audit::reachability::{
+    From, NetworkModel, Question, ReachResult, Reply, To, Verdict, reach, reach_all,
+};
 use trevlin_audit::tables::{self, intents as intent_rows};
 use trevlin_audit::{Analyses, IntentVerdict};
 use trevlin_render::FlowAnswer;
@@ -97,6 +99,7 @@ fn all(arguments: &args::Reach, file: &Path, common: &Common) -> anyhow::Result<
             Err(why) => (
                 ReachResult {
                     verdict: Verdict::Depends,
+                    answer: Reply::None,
                     delivered_to: None,
                     steps: Vec::new(),
                     incomplete: Vec::new(),

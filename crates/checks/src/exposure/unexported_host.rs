@@ -1,0 +1,282 @@
+//! The Internet reaches a port of a host that was not exported.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::rating::Rating;
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeSet;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::{BeyondExport, owner_of};
+use trevlin_analysis::services::{Encrypted, KnownPort, PortKind, endpoint, known_port};
+use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Origin, PortRange};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/unexported-host",
+    area: Area::Exposure,
+    title: "Internet-facing port of a host without an export",
+    severity: Severity::Low,
+    why: "The filter permits connections from the Internet to a host of which nothing was exported. What answers there could \
+          not be assessed, and its port is often one of a remote desktop, a camera, a controller or a forgotten test.",
+    fix: "Establish which service answers and who needs it. Provide remote desktops, shells, controllers and administration \
+          through a VPN, limit the sources of everything else, and export the host for the next audit.",
+    judged: "Fails for each permitted opening from the Internet to hosts of internal networks that were not exported, by the \
+             usual service of the port: high for shells, remote desktops, management, files, databases, directories, \
+             controllers, outdated tunnels and for every port; medium for cameras, printers, web pages at other ports than \
+             80 and 443; info for web sites, mail and tunnels. An opening to a whole network is at least medium. One level \
+             lower for named sources, two for a few. Undetermined where a condition not analysed decides.",
+    references: &["NIST SP 800-41 Rev. 1, 4.1 and 5.2", "CIS Controls 8, 4.8"],
+    controls: &[Control::grundschutz("NET.3.2.A2"), Control::grundschutz("NET.3.2.A9")],
+    run: Run::Analyses(run),
+};
+
+/// More ports than this are no opening for a service.
+const MANY: u32 = 1024;
+/// More addresses than this are a network.
+const NETWORK: u128 = 16;
+/// No more sources than this are a few.
+const FEW: u128 = 16;
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    let all = &estate.internet().outside.beyond;
+    let devices: BTreeSet<usize> = all.iter().map(|one| one.device).collect();
+    for one in all {
+        let services = format!("{} {}", services(one), some_ranges(&one.addresses));
+        answers.push(Answer::new(
+            one.device,
+            Subject::of(SubjectKind::Port).with(services),
+            judge(estate, one),
+        ));
+    }
+    let facing = |at: &usize| !estate.outside(*at).is_empty() && !devices.contains(at);
+    let passing = (0..estate.devices.len()).filter(facing);
+    answers.extend(passing.map(|at| Answer::new(at, Subject::of(SubjectKind::Device), Verdict::Pass)));
+    answers
+}
+
+fn size(ports: &[PortRange]) -> u32 {
+    ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum()
+}
+
+/// `tcp 3389`, of many the first ones.
+fn services(one: &BeyondExport) -> String {
+    const MOST: usize = 4;
+    if size(&one.ports) > MANY {
+        return format!("many ports of {}", trevlin_model::Protocol(Some(one.protocol)).name());
+    }
+    let mut all: Vec<String> = one.ports.iter().map(|range| endpoint(one.protocol, *range)).collect();
+    if all.len() > MOST {
+        let more = all.len() - MOST;
+        all.truncate(MOST);
+        all.push(format!("{more} more"));
+    }
+    if all.is_empty() { trevlin_model::Protocol(Some(one.protocol)).name() } else { all.join(", ") }
+}
+
+/// The usual service of a port, with its severity and the reason.
+fn usual(one: &BeyondExport) -> Option<(Severity, &'static KnownPort, String)> {
+    let ports = one.ports.iter().flat_map(|range| range.first..=range.last);
+    let known = ports.filter_map(|port| known_port(one.protocol, port));
+    // Where another port is called, it is no public site that is meant.
+    let public =
+        one.called_ports.iter().all(|range| matches!((range.first, range.last), (80, 80) | (443, 443)));
+    let grade = |known: &'static KnownPort| {
+        let severity = match known.kind {
+            PortKind::Management
+            | PortKind::Shell
+            | PortKind::Desktop
+            | PortKind::Files
+            | PortKind::Database
+            | PortKind::Industrial
+            | PortKind::Mapping
+            | PortKind::Login => Severity::High,
+            PortKind::Tunnel if matches!(known.number, 1701 | 1723) => Severity::High,
+            _ if known.obsolete => Severity::High,
+            PortKind::Tunnel | PortKind::Mail => Severity::Info,
+            PortKind::Web if public => Severity::Info,
+            PortKind::Web if known.encrypted == Encrypted::Yes => Severity::Low,
+            PortKind::Web
+            | PortKind::Voice
+            | PortKind::Printing
+            | PortKind::Monitoring
+            | PortKind::Messages => Severity::Medium,
+            PortKind::Names | PortKind::Time | PortKind::Addresses | PortKind::Other => CHECK.severity,
+        };
+        (severity, known, format!("the usual service of the port is {} ({})", known.name, known.kind.words()))
+    };
+    known.map(grade).max_by_key(|(severity, known, _)| (*severity, std::cmp::Reverse(known.number)))
+}
+
+fn judge(estate: &Analyses, one: &BeyondExport) -> Verdict {
+    let addresses = some_ranges(&one.addresses);
+    let count = one.addresses.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
+    let owner = owner_of(estate, &one.addresses).filter(|_| count == 1);
+    let host = match &owner {
+        Some((name, _)) => format!("{addresses} ({name})"),
+        None if count > NETWORK => format!("hosts in {addresses}"),
+        None => addresses.clone(),
+    };
+    let services = services(one);
+    let evidence: Vec<Origin> = one
+        .forward
+        .into_iter()
+        .chain(deciding(&one.steps))
+        .chain(owner.as_ref().map(|(_, origin)| *origin))
+        .collect();
+    if !one.certain {
+        let question = format!(
+            "Please state whether {services} of {host} is reachable from the Internet: a condition not analysed decides, and \
+             the host was not exported."
+        );
+        return Verdict::ask(question, evidence);
+    }
+    let found = if size(&one.ports) > MANY { None } else { usual(one) };
+    let mut rating = match &found {
+        _ if size(&one.ports) > MANY => {
+            CHECK.rated_at(Severity::High, "every port, or nearly every one, is open")
+        }
+        Some((severity, _, why)) => CHECK.rated_at(*severity, why.clone()),
+        None => CHECK.rated("the port has no usual service"),
+    };
+    if count > NETWORK && rating.severity() < Severity::Medium {
+        rating = rating.at(Severity::Medium, "the opening is to a whole network");
+    }
+    let rating = limited(rating, one);
+    let service = match &found {
+        Some((_, known, _)) => format!("{} ({services})", known.name),
+        None => services.clone(),
+    };
+    let who = if one.everybody { "any address".to_owned() } else { some_ranges(&one.sources) };
+    let at = match (one.forward, &*one.called) {
+        (Some(_), [first, ..]) => {
+            let ports =
+                one.called_ports.first().map(|ports| endpoint(one.protocol, *ports)).unwrap_or_default();
+            format!(" at {} {ports}", first.short())
+        }
+        _ => String::new(),
+    };
+    Verdict::Fail(Fail {
+        rating,
+        title: format!("{service} of {host} is reachable from the Internet").into(),
+        detail: format!(
+            "Reachable from {who}{at}. No device of the estate has the address, so the service could not be assessed."
+        )
+        .into(),
+        evidence,
+    })
+}
+
+/// The rating for the sources that are permitted.
+fn limited(rating: Rating, one: &BeyondExport) -> Rating {
+    let count = one.sources.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
+    if one.everybody {
+        rating.because("any address is permitted")
+    } else if count <= FEW {
+        let severity = rating.severity().lower().lower();
+        rating.at(severity, format!("only {} is permitted", some_ranges(&one.sources)))
+    } else {
+        rating.lowered(format!("only {} are permitted", some_ranges(&one.sources)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, small};
+    use crate::testing::answers;
+
+    #[test]
+    fn cases() {
+        let forward = |port: u16, to: &str| {
+            format!("-A PREROUTING -i eth0 -p tcp --dport {port} -j DNAT --to-destination {to}\n")
+        };
+        let through = |rest: &str| format!("-A FORWARD -i eth0 {rest} -j ACCEPT\n");
+        let kept =
+            ("gate/etc/dnsmasq.conf", "interface=eth1\ndhcp-host=02:00:5e:10:00:01,pump-pc,10.4.0.77\n");
+        let [desktop, page, site, vendor] = [
+            forward(33890, "10.4.0.77:3389"),
+            forward(8080, "10.4.0.77:80"),
+            forward(443, "10.4.0.77:8443"),
+            forward(5020, "10.4.0.77:502"),
+        ];
+        for (name, forwards, rules, more, wanted) in [
+            (
+                "a remote desktop at another port",
+                desktop.as_str(),
+                through("-p tcp -d 10.4.0.77 --dport 3389"),
+                &[][..],
+                "fail high gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
+            ),
+            (
+                "of a host that DHCP knows",
+                &desktop,
+                through("-p tcp -d 10.4.0.77 --dport 3389"),
+                &[kept],
+                "fail high gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10 dnsmasq.conf:2",
+            ),
+            (
+                "a page of a device",
+                &page,
+                through("-p tcp -d 10.4.0.77"),
+                &[],
+                "fail medium gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
+            ),
+            (
+                "a public site",
+                &site,
+                through("-p tcp -d 10.4.0.77"),
+                &[],
+                "fail info gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
+            ),
+            (
+                "a controller for one host",
+                &vendor,
+                through("-p tcp -s 198.51.100.44 -d 10.4.0.77"),
+                &[],
+                "fail low gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
+            ),
+            (
+                "not modelled",
+                &desktop,
+                through("-p tcp -d 10.4.0.77 -m string --string x --algo bm"),
+                &[],
+                "ask gate",
+            ),
+            ("stopped", &desktop, String::new(), &[], "pass gate"),
+        ] {
+            let estate = small(&Small { forwards, rules: &rules, more, ..Small::default() });
+            assert_eq!(answers(&CHECK, &estate), [wanted], "{name}");
+        }
+    }
+
+    /// A network with public addresses behind the gate, open without a destination.
+    #[test]
+    fn whole_networks() {
+        let addresses = (
+            "gate/ip-addr.json",
+            r#"[{"ifname":"eth0","addr_info":[{"local":"2001:db8:9::9","prefixlen":64}]},
+{"ifname":"eth1","addr_info":[{"local":"2001:db8:4::1","prefixlen":64}]}]"#,
+        );
+        let routes = (
+            "gate/ip-route.json",
+            r#"[{"dst":"default","gateway":"2001:db8:9::1","dev":"eth0","flags":[]}]"#,
+        );
+        let list = |rule: &str| {
+            format!(
+                "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n-A FORWARD {rule} -j ACCEPT\n-A FORWARD -m state --state ESTABLISHED -j ACCEPT\nCOMMIT\n"
+            )
+        };
+        for (rule, wanted) in [
+            ("-i eth0 -p tcp --dport 443", "fail medium gate ip6tables-save.txt:4"),
+            ("-i eth0 -p tcp --dport 22", "fail high gate ip6tables-save.txt:4"),
+            ("-i eth1 -p tcp --dport 22", "pass gate"),
+        ] {
+            let list = list(rule);
+            let files = [addresses, routes, ("gate/ip6tables-save.txt", list.as_str())];
+            assert_eq!(answers(&CHECK, &crate::testing::estate(&files)), [wanted], "{rule}");
+        }
+    }
+}
