@@ -46,7 +46,7 @@ fn of_path(kind: &MatchKind) -> Option<&Residual> {
     }
 }
 
-/// What a condition asks.
+/// The meaning of a condition.
 #[derive(Debug, PartialEq, Eq)]
 struct Asked {
     /// Whether any interface will do.

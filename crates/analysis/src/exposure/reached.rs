@@ -130,7 +130,7 @@ pub struct Exposure {
     pub reached: Vec<Reachable>,
     /// Further permitted traffic.
     pub openings: Vec<Opening>,
-    /// Of the permitted traffic, that to hosts that were not exported.
+    /// Permitted traffic to hosts that were not exported; it is among the openings as well.
     pub beyond: Vec<BeyondExport>,
     /// Traffic permitted to untrusted networks, where the connections do not come from there.
     pub outwards: Vec<Opening>,

@@ -234,13 +234,7 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
     let mut answers: Vec<Answer> = Vec::new();
     let mut sources = Vec::new();
     let mut several = Vec::new();
-    let all = match aimed_setouts(estate, question, &to) {
-        Err(QueryError::Entering) => {
-            return Ok(told(estate, depends(StepKind::PlaceUnknown), question.protocol));
-        }
-        other => other?,
-    };
-    for (traffic_source, aims) in all {
+    for (traffic_source, aims) in aimed_setouts(estate, question, &to)? {
         if let Some(interface) = traffic_source.interface.clone().filter(|_| traffic_source.one_of_several) {
             several.push(Place { device: traffic_source.device, interface });
         }
@@ -294,10 +288,6 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
 /// A step that no device decides.
 fn synthetic(kind: StepKind) -> Step {
     Step { device: usize::MAX, kind, origin: None }
-}
-
-fn depends(kind: StepKind) -> Answer {
-    Answer { verdict: Verdict::Depends, delivered: None, steps: vec![synthetic(kind)] }
 }
 
 /// Whether untrusted networks reach a port of a device, by any of its public addresses and ports.

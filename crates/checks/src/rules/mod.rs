@@ -67,7 +67,7 @@ pub(super) fn each_rule(
 }
 
 /// Applies a check to every rule, and to one of a chain that is jumped to once for each way that leads there, under the conditions of the
-/// jumps: what a shared chain permits from one network may be wrong from another.
+/// jumps: a shared chain may permit from one network traffic that it must not permit from another.
 pub(super) fn each_way(
     estate: &Analyses,
     judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,

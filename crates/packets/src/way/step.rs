@@ -105,8 +105,6 @@ pub enum StepKind {
     NothingDelivered,
     /// It may set out at any of several places, named here, which differ in what becomes of it.
     SeveralPlaces(String),
-    /// Where it sets out is not known.
-    PlaceUnknown,
 }
 
 /// Why a device does not send a packet on.
@@ -220,12 +218,11 @@ impl fmt::Display for StepKind {
             }
             Self::NothingDelivered => out.write_str("no packet from the Internet is delivered there"),
             Self::SeveralPlaces(places) => {
-                write!(out, "the source may be in several places ({places}); choose one with `--entering DEVICE:INTERFACE`")
+                write!(
+                    out,
+                    "the source may be in several places ({places}); choose one with `--entering DEVICE:INTERFACE`"
+                )
             }
-            Self::PlaceUnknown => out.write_str(
-                "the exports do not show through which device and interface it enters; state it with `--entering \
-                 DEVICE:INTERFACE`",
-            ),
         }
     }
 }

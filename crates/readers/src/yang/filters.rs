@@ -27,7 +27,7 @@ struct List<'a> {
     closed: bool,
 }
 
-/// What is attached in one direction.
+/// Lists that are attached in one direction.
 #[derive(Default)]
 struct Attached {
     rules: Vec<Rule>,
