@@ -251,8 +251,11 @@ pub struct Rule {
     pub comment: Option<String>,
     /// Packets counted so far, where the dump has counters.
     pub packets: Option<u64>,
-    /// Its line.
+    /// Its line; of a rule that an element of a map makes, the line of the element.
     pub origin: Origin,
+    /// For a rule that an element of a map makes, the line of the rule that looks the map up.
+    #[serde(skip)]
+    pub looked_up_at: Option<Origin>,
 }
 
 impl Rule {
@@ -260,7 +263,15 @@ impl Rule {
     #[must_use]
     pub fn open(what: &str, origin: Origin) -> Self {
         let target = Target::NotAnalysed { name: what.into(), ends: true };
-        Self { matches: Vec::new(), target, logs: false, comment: None, packets: None, origin }
+        Self {
+            matches: Vec::new(),
+            target,
+            logs: false,
+            comment: None,
+            packets: None,
+            origin,
+            looked_up_at: None,
+        }
     }
 
     /// Whether two rules are equivalent, independent of place and counters.

@@ -56,6 +56,7 @@ fn rule(chains: &'static [&'static str]) -> impl Strategy<Value = Rule> {
         logs: false,
         comment: None,
         packets: None,
+        looked_up_at: None,
         origin: PLACE,
     })
 }

@@ -62,6 +62,7 @@ fn rule(chains: &'static [&'static str]) -> impl Strategy<Value = Rule> {
         target,
         comment: None,
         packets: None,
+        looked_up_at: None,
         origin: PLACE,
     })
 }
@@ -118,7 +119,7 @@ fn filter_of(chains: Vec<Chain>) -> Filter {
 }
 
 fn plain_rule(matches: Vec<Match>, target: Target) -> Rule {
-    Rule { matches, target, logs: false, comment: None, packets: None, origin: PLACE }
+    Rule { matches, target, logs: false, comment: None, packets: None, origin: PLACE, looked_up_at: None }
 }
 
 proptest! {

@@ -36,7 +36,7 @@ pub(crate) fn translated() -> Match {
 
 /// A rule without log and comment.
 pub(crate) fn rule(matches: Vec<Match>, target: Target, origin: Origin) -> Rule {
-    Rule { matches, target, logs: false, comment: None, packets: None, origin }
+    Rule { matches, target, logs: false, comment: None, packets: None, origin, looked_up_at: None }
 }
 
 /// A chain that packets enter by themselves, and pass at its end.

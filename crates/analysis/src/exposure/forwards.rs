@@ -128,6 +128,7 @@ fn elsewhere(estate: &EstateMap, found: &Found) -> ForwardOutcome {
         }
         Some(Egress::Host) => match claimed(estate, delivery.address) {
             Some(allocation) => ForwardOutcome::Claimed(allocation),
+            None if is_on_a_network(estate, delivery.address) => ForwardOutcome::NotExported,
             None => ForwardOutcome::NobodyThere,
         },
         Some(Egress::Outside | Egress::Beyond) => ForwardOutcome::Depends,

@@ -179,7 +179,9 @@ pub enum ForwardOutcome {
     },
     /// To an address with an allocation in the exports, whose device was not exported: number of the allocation.
     Claimed(usize),
-    /// To an address without any allocation.
+    /// To an address of a known network without any allocation: a host there may have it.
+    NotExported,
+    /// To an address that no network contains.
     NobodyThere,
     /// Nowhere: it is stopped further in.
     BlockedLater,

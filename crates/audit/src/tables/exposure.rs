@@ -476,8 +476,11 @@ impl Maker<'_> {
                 )),
             ),
             ForwardOutcome::Claimed(number) => (ForwardVerdict::NotExported, Some(allocation(*number))),
+            ForwardOutcome::NotExported => {
+                (ForwardVerdict::NotExported, Some("no exported device has this address".to_owned()))
+            }
             ForwardOutcome::NobodyThere => {
-                (ForwardVerdict::NobodyThere, Some("no exported device has this address".to_owned()))
+                (ForwardVerdict::NobodyThere, Some("no network contains this address".to_owned()))
             }
             ForwardOutcome::BlockedLater => (ForwardVerdict::BlockedLater, None),
             ForwardOutcome::Lost => (ForwardVerdict::Circle, None),

@@ -164,6 +164,9 @@ impl<'a> Way<'a> {
         depth: usize,
         found: &mut Vec<(End<'a>, Packet)>,
     ) -> Went {
+        if let Some(line) = rule.looked_up_at {
+            packet.note(StepKind::LookedUp(chain.name.clone()), Some(line));
+        }
         match (&rule.target, ending(&rule.target)) {
             (Target::Translate(_), _) | (_, None) => {}
             (Target::NotAnalysed { name, .. }, _) => {

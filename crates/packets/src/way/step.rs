@@ -49,6 +49,8 @@ pub enum StepKind {
     Ruled(String, Ending),
     /// No rule of this chain did, and the chain's policy decides.
     Policy(String, Ending),
+    /// A rule looks it up in a map, an element of which decides.
+    LookedUp(String),
     /// A rule sends it to another chain.
     Jumps {
         /// The chain of the rule.
@@ -182,6 +184,7 @@ impl fmt::Display for StepKind {
             }
             Self::Policy(chain, Ending::Accept) => write!(out, "default policy of chain {chain}: accept"),
             Self::Policy(chain, _) => write!(out, "default policy of chain {chain}: drop"),
+            Self::LookedUp(chain) => write!(out, "chain {chain} looks it up in a map"),
             Self::Jumps { chain, to } => write!(out, "chain {chain} continues in {to}"),
             Self::RuleUnknown(chain) => {
                 write!(out, "a rule of chain {chain} whose conditions are not fully analysed")

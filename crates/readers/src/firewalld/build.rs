@@ -37,7 +37,7 @@ pub(super) fn plain(kind: MatchKind) -> Match {
 }
 
 pub(super) fn rule(matches: Vec<Match>, target: Target, origin: Origin) -> Rule {
-    Rule { matches, target, logs: false, comment: None, packets: None, origin }
+    Rule { matches, target, logs: false, comment: None, packets: None, origin, looked_up_at: None }
 }
 
 /// Builds the tables.

@@ -89,7 +89,7 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
         target = Target::not_understood();
     }
     let logs = target == Target::Log;
-    let rule = Rule { matches, target, logs, comment, packets, origin };
+    let rule = Rule { matches, target, logs, comment, packets, origin, looked_up_at: None };
     let command = match verb {
         Verb::Append => Command::Append(chain, rule),
         Verb::Insert => Command::Insert(chain, place, rule),

@@ -14,7 +14,7 @@ pub(super) enum Expr {
     /// `{ a, b }`
     Set(Vec<Expr>),
     /// `{ a : b }`
-    Pairs(Vec<(Expr, Data)>),
+    Pairs(Vec<Pair>),
     /// `a . b`
     Concat(Vec<Expr>),
     /// `@name`
@@ -50,7 +50,7 @@ impl Expr {
             | Self::Other(text) => text.len(),
             Self::Range(first, last) | Self::Payload(first, last) => first.len() + last.len(),
             Self::Set(inner) | Self::Concat(inner) => all(inner),
-            Self::Pairs(inner) => inner.iter().map(|(key, data)| key.size() + data.size()).sum(),
+            Self::Pairs(inner) => inner.iter().map(|(key, data, _)| key.size() + data.size()).sum(),
             Self::Bits(words) => words.iter().map(|word| OWN + word.len()).sum(),
             Self::And(a, b) | Self::Lookup(a, b) => a.size() + b.size(),
             Self::Ct(text, direction) => text.len() + direction.as_ref().map_or(0, String::len),
@@ -277,6 +277,9 @@ pub(super) struct RuleText {
     /// Whether all of it was understood.
     pub(super) whole: bool,
 }
+
+/// An element of a map, with its place where it is known.
+pub(super) type Pair = (Expr, Data, Option<Origin>);
 
 /// An element of a set or map.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -220,7 +220,7 @@ fn expr(value: &Value, depth: usize) -> Option<Expr> {
     Some(match kind.as_str() {
         "set" => match inner {
             Value::Array(all) if all.iter().all(|one| one.as_array().is_some_and(|pair| pair.len() == 2)) => {
-                let pair = |one: &Value| Some((expr(&one[0], depth + 1)?, data(&one[1], depth + 1)?));
+                let pair = |one: &Value| Some((expr(&one[0], depth + 1)?, data(&one[1], depth + 1)?, None));
                 let pairs = all.iter().map(pair).collect::<Option<Vec<_>>>()?;
                 if pairs.is_empty() { Expr::Set(Vec::new()) } else { Expr::Pairs(pairs) }
             }

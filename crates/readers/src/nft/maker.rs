@@ -1,7 +1,7 @@
 //! Makes rules of the model from statements, and keeps which sets they name.
 
 use super::build::Table;
-use super::expr::{Data, Expr, RuleText, Statement, Verdict};
+use super::expr::{Data, Expr, Pair, RuleText, Statement, Verdict};
 use super::matches::{Held, Sets, addresses, among, conditions, ports};
 use std::collections::BTreeMap;
 use trevlin_model::{
@@ -33,7 +33,7 @@ impl Maker {
                 Held { keys: Vec::new(), pairs: Vec::new(), dynamic: set.dynamic || filled.contains(name) };
             for element in &set.elements {
                 match &element.data {
-                    Some(data) => held.pairs.push((element.key.clone(), data.clone())),
+                    Some(data) => held.pairs.push((element.key.clone(), data.clone(), element.origin)),
                     None => held.keys.push(element.key.clone()),
                 }
             }
@@ -165,9 +165,11 @@ impl Maker {
     }
 
     /// The elements of a map, and whether all of them are known.
-    fn pairs(&self, data: &Expr) -> Option<Vec<(Expr, Data)>> {
+    fn pairs(&self, data: &Expr) -> Option<Vec<Pair>> {
         match data {
-            Expr::Pairs(pairs) => Some(pairs.clone()),
+            Expr::Pairs(pairs) => {
+                Some(pairs.iter().map(|(key, data, _)| (key.clone(), data.clone(), None)).collect())
+            }
             Expr::Set(keys) if keys.is_empty() => Some(Vec::new()),
             Expr::Named(name) => {
                 let held = self.sets.get(name).filter(|held| !held.dynamic)?;
@@ -178,25 +180,25 @@ impl Maker {
     }
 
     /// The conditions that a key is each element of a map. An element `*` is whatever no other is.
-    fn alternatives(&self, key: &Expr, pairs: Vec<(Expr, Data)>) -> Option<Vec<(Vec<Match>, Data)>> {
+    fn alternatives(&self, key: &Expr, pairs: Vec<Pair>) -> Option<Vec<Alternative>> {
         let any = |one: &Expr| matches!(one, Expr::Text(word) if word == "*");
-        let named: Vec<Expr> = pairs.iter().map(|(one, _)| one.clone()).filter(|one| !any(one)).collect();
+        let named: Vec<Expr> = pairs.iter().map(|(one, ..)| one.clone()).filter(|one| !any(one)).collect();
         let headers = conditions(key, super::expr::Op::Unequal, &Expr::Set(Vec::new()), &self.sets);
         let headers: Vec<Match> = headers
             .into_iter()
             .filter(|one| matches!(one.kind, MatchKind::Version(_) | MatchKind::Protocol(_)))
             .collect();
         let mut all = Vec::new();
-        for (one, data) in pairs {
+        for (one, data, origin) in pairs {
             let held = if any(&one) {
                 among(key, &named, true)?
             } else {
                 among(key, std::slice::from_ref(&one), false)?
             };
-            all.push((headers.iter().cloned().chain(held).collect(), data));
+            all.push((headers.iter().cloned().chain(held).collect(), data, origin));
         }
         // Remaining values come last.
-        all.sort_by_key(|(matches, _): &(Vec<Match>, Data)| matches.last().is_some_and(|one| one.negated));
+        all.sort_by_key(|(matches, ..): &Alternative| matches.last().is_some_and(|one| one.negated));
         Some(all)
     }
 
@@ -211,9 +213,12 @@ impl Maker {
         };
         pairs
             .into_iter()
-            .filter_map(|(matches, data)| {
+            .filter_map(|(matches, data, origin)| {
                 let Data::Verdict(verdict) = data else { return None };
-                Some(draft.rule(text, matches, target(&verdict).unwrap_or(Target::Continue)))
+                Some(of_element(
+                    draft.rule(text, matches, target(&verdict).unwrap_or(Target::Continue)),
+                    origin,
+                ))
             })
             .collect()
     }
@@ -258,8 +263,8 @@ impl Maker {
         // A rule for each element of a map, made from its value.
         let mapped = |key: &Expr, data: &Expr, make: &dyn Fn(&Expr) -> Option<Target>| -> Option<Vec<Rule>> {
             let pairs = self.alternatives(key, self.pairs(data)?)?;
-            let one = |(matches, data): (Vec<Match>, Data)| match data {
-                Data::Value(value) => Some(draft.rule(text, matches, make(&value)?)),
+            let one = |(matches, data, origin): Alternative| match data {
+                Data::Value(value) => Some(of_element(draft.rule(text, matches, make(&value)?), origin)),
                 Data::Verdict(_) => None,
             };
             pairs.into_iter().map(one).collect()
@@ -276,6 +281,17 @@ impl Maker {
                 None => unknown(),
             },
         }
+    }
+}
+
+/// Its conditions, its value and its place.
+type Alternative = (Vec<Match>, Data, Option<Origin>);
+
+/// A rule that an element of a map makes: its line is that of the element.
+fn of_element(rule: Rule, element: Option<Origin>) -> Rule {
+    match element.filter(|origin| *origin != rule.origin) {
+        Some(origin) => Rule { looked_up_at: Some(rule.origin), origin, ..rule },
+        None => rule,
     }
 }
 
@@ -312,6 +328,7 @@ impl Draft {
             comment: text.comment.clone(),
             packets: self.packets,
             origin: text.origin,
+            looked_up_at: None,
         }
     }
 }

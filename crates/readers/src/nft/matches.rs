@@ -1,6 +1,6 @@
 //! Conditions of nftables rules as conditions of the model (nft(8), "EXPRESSIONS").
 
-use super::expr::{Data, Expr, Op, number};
+use super::expr::{Expr, Op, Pair, number};
 use crate::iptables::{protocols, services};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -12,7 +12,7 @@ use trevlin_model::{
 /// Content of named sets and maps.
 pub(super) struct Held {
     pub(super) keys: Vec<Expr>,
-    pub(super) pairs: Vec<(Expr, Data)>,
+    pub(super) pairs: Vec<Pair>,
     /// Rules fill it while the device runs.
     pub(super) dynamic: bool,
 }
@@ -99,7 +99,7 @@ fn compared(left: &Expr, op: Op, right: &Expr, sets: &Sets) -> Option<Vec<Match>
                 return None;
             }
             let keys: Vec<Expr> =
-                held.keys.iter().chain(held.pairs.iter().map(|(key, _)| key)).cloned().collect();
+                held.keys.iter().chain(held.pairs.iter().map(|(key, ..)| key)).cloned().collect();
             among(left, &keys, negated)
         }
         (_, Expr::Set(keys)) => among(left, keys, negated),

@@ -330,3 +330,23 @@ fn what_is_not_legible_may_have_been_anything() {
         assert_eq!(filter.chains[0].policy, Some(Target::Drop), "{rule}");
     }
 }
+
+/// An element of a map is a rule, and a forward, of its own: with the line of the element, and that of the rule that looks it up.
+#[test]
+fn elements_of_maps_have_lines_of_their_own() {
+    let text = "table ip nat {\n map out {\n  type inet_service : ipv4_addr . inet_service\n  elements = { 443 : 10.4.0.9 . 443,\n\
+                 3390 : 10.4.0.20 . 3389 }\n }\n chain c {\n  type nat hook prerouting priority -100;\n  dnat ip to tcp dport map @out\n }\n}\n";
+    let export = Export::new(ExportId(0), "d/nft.txt", text.into());
+    let reading = super::read(&export, &crate::reader::ReadContext::default());
+    let line = |origin: trevlin_model::Origin| export.line_of(origin.start);
+    let rules = &reading.facts.filters[0].chains[0].rules;
+    let told: Vec<_> = rules.iter().map(|rule| (line(rule.origin), rule.looked_up_at.map(line))).collect();
+    assert_eq!(told, [(4, Some(9)), (5, Some(9))]);
+    let forwards: Vec<_> = reading
+        .facts
+        .forwards
+        .iter()
+        .map(|one| (line(one.origin), one.ports[0].first, one.to.ports.unwrap().first))
+        .collect();
+    assert_eq!(forwards, [(4, 443, 443), (5, 3390, 3389)]);
+}

@@ -1,6 +1,6 @@
 //! Values of the nftables language: what conditions compare with, elements of sets and maps, verdicts.
 
-use super::expr::{Data, Element, Expr, Verdict};
+use super::expr::{Data, Element, Expr, Pair, Verdict};
 use super::lexer::Kind;
 use super::parser::Parser;
 use trevlin_model::Limit;
@@ -13,7 +13,7 @@ impl Parser<'_, '_> {
         match self.right(0) {
             Expr::Set(all) => plain(all),
             Expr::Pairs(all) => {
-                all.into_iter().map(|(key, data)| Element { key, data: Some(data), origin: None }).collect()
+                all.into_iter().map(|(key, data, origin)| Element { key, data: Some(data), origin }).collect()
             }
             other => plain(vec![other]),
         }
@@ -110,7 +110,7 @@ impl Parser<'_, '_> {
     /// Behind an opening brace.
     fn braces(&mut self, depth: usize) -> Expr {
         let mut keys: Vec<Expr> = Vec::new();
-        let mut pairs: Vec<(Expr, Data)> = Vec::new();
+        let mut pairs: Vec<Pair> = Vec::new();
         loop {
             self.skip_ends();
             if self.take("}") || self.peek().is_none() {
@@ -119,6 +119,7 @@ impl Parser<'_, '_> {
             if self.take(",") {
                 continue;
             }
+            let first = self.peek();
             let key = self.one_right(depth);
             self.element_options();
             if self.take(":") {
@@ -128,7 +129,7 @@ impl Parser<'_, '_> {
                     None => Data::Value(self.one_right(depth)),
                 };
                 self.element_options();
-                pairs.push((key, data));
+                pairs.push((key, data, first.map(|token| self.origin_from(token))));
             } else if let Expr::Set(inner) = key {
                 // A variable that is a list itself.
                 keys.extend(inner);

@@ -228,6 +228,7 @@ impl Placed<'_, '_> {
             comment: one.name.clone(),
             packets: one.packets,
             origin: one.origin,
+            looked_up_at: None,
         };
         if !from_device.is_empty() {
             self.outward.push(made(self.names.interfaces(&to, false)));

@@ -164,6 +164,7 @@ fn entry(ace: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Rule {
         comment: (!name.is_empty()).then(|| name.to_owned()),
         packets,
         origin: whole,
+        looked_up_at: None,
     }
 }
 
