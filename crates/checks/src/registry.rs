@@ -45,6 +45,7 @@ pub const CHECKS: &[&Check] = &[
     &exposure::internet_facing_database::CHECK,
     &exposure::internet_facing_file_sharing::CHECK,
     &exposure::internet_facing_ics::CHECK,
+    &exposure::internet_facing_internal_service::CHECK,
     &exposure::internet_facing_management::CHECK,
     &exposure::internet_facing_plaintext::CHECK,
     &exposure::internet_facing_portal::CHECK,

@@ -33,7 +33,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 }
 
 /// Whether a service uses clear text, and is not covered by another check.
-fn is_plain(device: &Device, service: &Service) -> bool {
+pub(super) fn is_plain(device: &Device, service: &Service) -> bool {
     let by_files = matches!(service.what, What::Served(..));
     let plain = if by_files {
         sites_at(device, service).iter().any(|one| stays_plain(one, service))

@@ -29,7 +29,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 }
 
 /// Whether a service amplifies forged requests, and its exposure is not covered by another check.
-fn reflects(service: &Service) -> bool {
+pub(super) fn reflects(service: &Service) -> bool {
     let amplifies = service.port_known().is_some_and(|known| known.amplifies);
     let kind =
         matches!(service.kind(), PortKind::Names | PortKind::Time | PortKind::Other | PortKind::Mapping);

@@ -6,6 +6,7 @@ pub(super) mod directory_listing;
 pub(super) mod internet_facing_database;
 pub(super) mod internet_facing_file_sharing;
 pub(super) mod internet_facing_ics;
+pub(super) mod internet_facing_internal_service;
 pub(super) mod internet_facing_management;
 pub(super) mod internet_facing_plaintext;
 pub(super) mod internet_facing_portal;
