@@ -206,6 +206,9 @@ pub struct NamedSet {
     #[serde(with = "crate::written::on_unless_off")]
     #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub present: bool,
+    /// The widest range of addresses of each element that has one, with its line.
+    #[serde(skip)]
+    pub ranges: Vec<(IpRange, Origin)>,
     /// Lines of the rules that name it.
     #[serde(rename = "used")]
     pub used_at: Vec<Origin>,

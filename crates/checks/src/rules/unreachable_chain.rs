@@ -8,7 +8,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{filters, leads_to};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::Filter;
+use trevlin_model::{Chain, Filter, Target};
 use trevlin_packets::jumps::led_to;
 
 /// The check.
@@ -32,47 +32,52 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     for device in 0..estate.devices.len() {
         for review in estate.filter_reviews(device) {
             let elsewhere = reached_elsewhere(review.filter);
-            for chain in
-                review.filter.chains.iter().filter(|chain| chain.hook.is_none() && !chain.rules.is_empty())
-            {
+            for chain in inner(review.filter) {
                 let reached = leads_to(&review, chain) || elsewhere.contains(chain.name.as_str());
-                let denies = chain.rules.iter().any(|rule| {
-                    matches!(rule.target, trevlin_model::Target::Drop | trevlin_model::Target::Reject)
-                });
-                let (severity, why) = if denies {
-                    (Severity::Medium, "it contains deny rules without effect")
-                } else {
-                    (CHECK.severity, "it contains no deny rule")
-                };
-                let verdict = if reached {
-                    Verdict::Pass
-                } else {
-                    Verdict::Fail(Fail {
-                        rating: CHECK.rated_at(severity, why),
-                        title: format!("Chain {} is unreachable", chain.name).into(),
-                        detail: format!(
-                            "Chain {} of table {} contains {}, and no packet reaches it.",
-                            chain.name,
-                            review.filter.table,
-                            if chain.rules.len() == 1 {
-                                "one rule".to_owned()
-                            } else {
-                                format!("{} rules", chain.rules.len())
-                            }
-                        )
-                        .into(),
-                        evidence: vec![chain.origin, chain.rules[0].origin],
-                    })
-                };
-                let subject = Subject::of(SubjectKind::Chain)
-                    .with(&review.filter.table)
-                    .with(review.filter.families)
-                    .with(&chain.name);
-                answers.push(Answer::new(device, subject, verdict));
+                answers.push(answer(device, review.filter, chain, reached));
             }
+        }
+        // A table without a base chain is asked about no packet.
+        let hooked = |filter: &&Filter| filter.chains.iter().any(|chain| chain.hook.is_some());
+        for filter in estate.tables_in_force(device).into_iter().filter(|filter| !hooked(filter)) {
+            answers.extend(inner(filter).map(|chain| answer(device, filter, chain, false)));
         }
     }
     answers
+}
+
+/// Chains with rules that packets do not enter by themselves.
+fn inner(filter: &Filter) -> impl Iterator<Item = &Chain> {
+    filter.chains.iter().filter(|chain| chain.hook.is_none() && !chain.rules.is_empty())
+}
+
+fn answer(device: usize, filter: &Filter, chain: &Chain, reached: bool) -> Answer {
+    let denies = chain.rules.iter().any(|rule| matches!(rule.target, Target::Drop | Target::Reject));
+    let (severity, why) = if denies {
+        (Severity::Medium, "it contains deny rules without effect")
+    } else {
+        (CHECK.severity, "it contains no deny rule")
+    };
+    let count = match chain.rules.len() {
+        1 => "one rule".to_owned(),
+        many => format!("{many} rules"),
+    };
+    let verdict = if reached {
+        Verdict::Pass
+    } else {
+        Verdict::Fail(Fail {
+            rating: CHECK.rated_at(severity, why),
+            title: format!("Chain {} is unreachable", chain.name).into(),
+            detail: format!(
+                "Chain {} of table {} contains {count}, and no packet reaches it.",
+                chain.name, filter.table
+            )
+            .into(),
+            evidence: vec![chain.origin, chain.rules[0].origin],
+        })
+    };
+    let subject = Subject::of(SubjectKind::Chain).with(&filter.table).with(filter.families).with(&chain.name);
+    Answer::new(device, subject, verdict)
 }
 
 /// Chains that packets come to from base chains which do not filter, those that translate or mark.
@@ -112,5 +117,17 @@ mod tests {
         ] {
             assert_eq!(on_list(&CHECK, rules), wanted, "{what}");
         }
+        let table = "table inet guard {\n chain names {\n  tcp dport 23 drop\n }\n}\n";
+        let base =
+            "table inet f {\n chain input {\n  type filter hook input priority 0; policy drop;\n }\n}\n";
+        let text = format!("{base}{table}");
+        crate::testing::run(
+            &CHECK,
+            &[(
+                "a table without a base chain",
+                &[("d/nftables.conf", &text)],
+                &["fail medium d nftables.conf:7 nftables.conf:8"],
+            )],
+        );
     }
 }

@@ -297,6 +297,7 @@ fn name_set(section: &mut Section<'_>, name: String, origin: Origin) {
     }
     let held = section.sets.get(&name);
     filter.sets.push(NamedSet {
+        ranges: Vec::new(),
         filled_by_rules: held.is_some_and(|set| set.timeout),
         elements: held.map_or(0, |set| set.entries.len()),
         present: held.is_some(),
@@ -316,6 +317,7 @@ fn name_unused(filters: &mut [Filter], family: Family, sets: &Sets) {
         let listed = sets.values().any(|other| other.entries.contains(name));
         if !listed {
             filter.sets.push(NamedSet {
+                ranges: Vec::new(),
                 name: name.clone(),
                 filled_by_rules: set.timeout,
                 elements: set.entries.len(),

@@ -30,6 +30,8 @@ pub(super) struct Parser<'a, 'b> {
     pub(super) depth: usize,
     /// Whether another file includes this one, so that its variables are not known here.
     pub(super) part: bool,
+    /// Places of the elements of the list that was read last.
+    pub(super) places: Vec<Origin>,
 }
 
 impl<'a, 'b> Parser<'a, 'b> {
@@ -42,7 +44,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         part: bool,
     ) -> Self {
         let tokens = split(export.text());
-        Self { export, around, tokens, at: 0, book, commands, variables, depth: 0, part }
+        Self { export, around, tokens, at: 0, book, commands, variables, depth: 0, part, places: Vec::new() }
     }
 
     /// The next token; remarks are passed over.

@@ -62,6 +62,11 @@ impl Maker {
                 name: name.clone(),
                 filled_by_rules: set.dynamic || self.filled.contains(name),
                 elements: set.elements.len(),
+                ranges: set
+                    .elements
+                    .iter()
+                    .filter_map(|one| Some((widest(&one.key)?, one.origin?)))
+                    .collect(),
                 present: true,
                 used_at: self.used.get(name).cloned().unwrap_or_default(),
                 origin,
@@ -77,6 +82,7 @@ impl Maker {
                     name,
                     filled_by_rules: false,
                     elements: 0,
+                    ranges: Vec::new(),
                     present: false,
                     used_at,
                     origin,
@@ -292,6 +298,14 @@ fn of_element(rule: Rule, element: Option<Origin>) -> Rule {
     match element.filter(|origin| *origin != rule.origin) {
         Some(origin) => Rule { looked_up_at: Some(rule.origin), origin, ..rule },
         None => rule,
+    }
+}
+
+/// The widest range of addresses in an element.
+fn widest(key: &Expr) -> Option<IpRange> {
+    match key {
+        Expr::Concat(parts) => parts.iter().filter_map(addresses).max_by_key(IpRange::size),
+        one => addresses(one),
     }
 }
 

@@ -118,6 +118,7 @@ impl<'a, 'b> Parser<'a, 'b> {
                 variables: &mut *self.variables,
                 depth: self.depth + 1,
                 part: self.part,
+                places: Vec::new(),
             };
             inner.file();
         }

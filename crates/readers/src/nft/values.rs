@@ -11,7 +11,15 @@ impl Parser<'_, '_> {
         let plain =
             |all: Vec<Expr>| all.into_iter().map(|key| Element { key, data: None, origin: None }).collect();
         match self.right(0) {
-            Expr::Set(all) => plain(all),
+            Expr::Set(all) => {
+                let places = std::mem::take(&mut self.places);
+                let whole = places.len() == all.len();
+                let place = |at: usize| places.get(at).copied().filter(|_| whole);
+                all.into_iter()
+                    .enumerate()
+                    .map(|(at, key)| Element { key, data: None, origin: place(at) })
+                    .collect()
+            }
             Expr::Pairs(all) => {
                 all.into_iter().map(|(key, data, origin)| Element { key, data: Some(data), origin }).collect()
             }
@@ -111,6 +119,7 @@ impl Parser<'_, '_> {
     fn braces(&mut self, depth: usize) -> Expr {
         let mut keys: Vec<Expr> = Vec::new();
         let mut pairs: Vec<Pair> = Vec::new();
+        let mut places = Vec::new();
         loop {
             self.skip_ends();
             if self.take("}") || self.peek().is_none() {
@@ -132,10 +141,12 @@ impl Parser<'_, '_> {
                 pairs.push((key, data, first.map(|token| self.origin_from(token))));
             } else if let Expr::Set(inner) = key {
                 // A variable that is a list itself.
+                places.extend(first.into_iter().flat_map(|token| inner.iter().map(move |_| token)));
                 keys.extend(inner);
             } else if let Expr::Pairs(inner) = key {
                 pairs.extend(inner);
             } else {
+                places.extend(first);
                 keys.push(key);
             }
             // Other parts of the element are skipped, so that every iteration advances.
@@ -143,6 +154,8 @@ impl Parser<'_, '_> {
                 self.next();
             }
         }
+        // The outermost list is the last to be finished.
+        self.places = places.into_iter().map(|token| self.export.origin_of(token.text)).collect();
         if pairs.is_empty() { Expr::Set(keys) } else { Expr::Pairs(pairs) }
     }
 

@@ -358,6 +358,7 @@ impl<'a> Names<'a> {
     /// Every address name as a list, with the lines that use it; and the errors.
     pub(super) fn finish(self) -> (Vec<NamedSet>, Vec<Note>) {
         let set = |one: &AddressName| NamedSet {
+            ranges: Vec::new(),
             name: one.name.clone(),
             filled_by_rules: false,
             elements: one.addresses.len(),

@@ -223,6 +223,7 @@ impl Compiler<'_, '_> {
 
     pub(super) fn named_sets(&self) -> Vec<trevlin_model::NamedSet> {
         let one = |(name, section): (&&str, &&Section)| trevlin_model::NamedSet {
+            ranges: Vec::new(),
             name: (*name).to_owned(),
             filled_by_rules: section.get("loadfile").is_some(),
             elements: section.all("entry").count(),
@@ -234,6 +235,7 @@ impl Compiler<'_, '_> {
         let missing = self.set_uses.iter().filter(|(name, _)| !self.sets.contains_key(name.as_str()));
         let missing = missing.filter_map(|(name, used)| {
             Some(trevlin_model::NamedSet {
+                ranges: Vec::new(),
                 name: name.clone(),
                 filled_by_rules: false,
                 elements: 0,
