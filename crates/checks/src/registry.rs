@@ -61,6 +61,7 @@ pub const CHECKS: &[&Check] = &[
     &exposure::open_over_ipv6::CHECK,
     &exposure::open_port_unexplained::CHECK,
     &exposure::open_resolver::CHECK,
+    &exposure::open_to_every_source::CHECK,
     &exposure::ping::CHECK,
     &exposure::port_forward::CHECK,
     &exposure::port_forward_blocked::CHECK,

@@ -22,6 +22,7 @@ pub(super) mod ntp_queries_open;
 pub(super) mod open_over_ipv6;
 pub(super) mod open_port_unexplained;
 pub(super) mod open_resolver;
+pub(super) mod open_to_every_source;
 pub(super) mod ping;
 pub(super) mod port_forward;
 pub(super) mod port_forward_blocked;

@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
              usual service of the port: high for shells, remote desktops, management, files, databases, directories, \
              controllers, outdated tunnels and for every port; medium for cameras, printers, web pages at other ports than \
              80 and 443; info for web sites, mail and tunnels. An opening to a whole network is at least medium. One level \
-             lower for named sources, two for a few. Undetermined where a condition not analysed decides.",
+             lower for named networks, info for a few named hosts. Undetermined where a condition not analysed decides.",
     references: &["NIST SP 800-41 Rev. 1, 4.1 and 5.2", "CIS Controls 8, 4.8"],
     controls: &[Control::grundschutz("NET.3.2.A2"), Control::grundschutz("NET.3.2.A9")],
     run: Run::Analyses(run),
@@ -175,8 +175,7 @@ fn limited(rating: Rating, one: &BeyondExport) -> Rating {
     if one.everybody {
         rating.because("any address is permitted")
     } else if count <= FEW {
-        let severity = rating.severity().lower().lower();
-        rating.at(severity, format!("only {} is permitted", some_ranges(&one.sources)))
+        rating.at_most(Severity::Info, format!("only {} is permitted", some_ranges(&one.sources)))
     } else {
         rating.lowered(format!("only {} are permitted", some_ranges(&one.sources)))
     }
@@ -236,7 +235,7 @@ mod tests {
                 &vendor,
                 through("-p tcp -s 198.51.100.44 -d 10.4.0.77"),
                 &[],
-                "fail low gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
+                "fail info gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
             ),
             (
                 "not modelled",

@@ -131,14 +131,14 @@ fn tunnel(estate: &Analyses, device: usize, name: String) -> Option<(String, Ori
     Some((name.replace('+', "*"), place))
 }
 
-pub(super) fn entering(rule: &Rule) -> Option<String> {
+pub(crate) fn entering(rule: &Rule) -> Option<String> {
     only(&rule.matches, |kind| match kind {
         MatchKind::Entering(name) => Some(name),
         _ => None,
     })
 }
 
-pub(super) fn leaving(rule: &Rule) -> Option<String> {
+pub(crate) fn leaving(rule: &Rule) -> Option<String> {
     only(&rule.matches, |kind| match kind {
         MatchKind::Leaving(name) => Some(name),
         _ => None,

@@ -1,7 +1,7 @@
 //! Checks of the area `rules`.
 
 pub(super) mod accept_not_logged;
-pub(super) mod any_service;
+pub(crate) mod any_service;
 pub(super) mod deny_shadowed;
 pub(super) mod icmp_redirects;
 pub(super) mod ineffective_restriction;
@@ -36,12 +36,12 @@ use trevlin_model::{Chain, Match, Rule};
 
 /// A rule under review.
 #[derive(Clone, Copy)]
-pub(super) struct Judged<'a> {
-    pub(super) device: usize,
-    pub(super) review: &'a FilterReview<'a>,
-    pub(super) chain: &'a Chain,
-    pub(super) rule: &'a Rule,
-    pub(super) found: Option<&'a Reviewed>,
+pub(crate) struct Judged<'a> {
+    pub(crate) device: usize,
+    pub(crate) review: &'a FilterReview<'a>,
+    pub(crate) chain: &'a Chain,
+    pub(crate) rule: &'a Rule,
+    pub(crate) found: Option<&'a Reviewed>,
 }
 
 impl Judged<'_> {
@@ -70,7 +70,7 @@ pub(super) fn each_rule(
 
 /// Applies a check to every rule, and to one of a chain that is jumped to once for each way that leads there, under the conditions of the
 /// jumps: a shared chain may permit from one network traffic that it must not permit from another.
-pub(super) fn each_way(
+pub(crate) fn each_way(
     estate: &Analyses,
     judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,
 ) -> Vec<Answer> {
@@ -152,7 +152,7 @@ fn each_rule_with(
 }
 
 /// The words by which a finding names a rule: `the rule drop, eth2 10.20.6.0/24 to eth0`.
-pub(super) fn named(rule: &Rule) -> String {
+pub(crate) fn named(rule: &Rule) -> String {
     let words = describe(rule);
     let service = if words.open.service { "any service".to_owned() } else { words.service };
     let more = if words.more.is_empty() { String::new() } else { format!(" ({})", words.more) };
