@@ -2,11 +2,15 @@
 
 use trevlin_estate::assemble::Estate;
 use trevlin_model::{Family, IpRange, Origin};
-use trevlin_packets::way::Step;
+use trevlin_packets::way::{Step, StepKind};
 
-/// Lines of rules and translations among the deciding steps; routes only describe the path.
+/// Lines of rules and of translations of the destination among the deciding steps; routes only describe the path, and another source decides
+/// nothing that other lines do not show.
 pub fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
-    steps.iter().filter(|step| !step.kind.is_route()).filter_map(|step| step.origin)
+    let decides = |step: &&Step| {
+        !step.kind.is_route() && !matches!(step.kind, StepKind::Translated { destination: false, .. })
+    };
+    steps.iter().filter(decides).filter_map(|step| step.origin)
 }
 
 /// The first device on the path without an exported packet filter, so that the permitted traffic is not known.

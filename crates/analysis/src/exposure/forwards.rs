@@ -7,7 +7,7 @@ pub use crate::exposure::reached::{ForwardOutcome, ForwardResult};
 use crate::map::EstateMap;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use trevlin_model::{ExportState, IpRangeSet, Origin, PortForward};
+use trevlin_model::{ExportState, Family, IpRangeSet, Origin, PortForward};
 use trevlin_packets::way::{Egress, Step, StepKind, Verdict};
 
 /// The outcome of every forward that connections from the source may match.
@@ -128,7 +128,7 @@ fn elsewhere(estate: &EstateMap, found: &Found) -> ForwardOutcome {
         }
         Some(Egress::Host) => match claimed(estate, delivery.address) {
             Some(allocation) => ForwardOutcome::Claimed(allocation),
-            None if is_on_a_network(estate, delivery.address) => ForwardOutcome::NotExported,
+            None if is_on_a_network(estate, delivery.device, delivery.address) => ForwardOutcome::NotExported,
             None => ForwardOutcome::NobodyThere,
         },
         Some(Egress::Outside | Egress::Beyond) => ForwardOutcome::Depends,
@@ -166,18 +166,30 @@ pub fn owner_of(estate: &EstateMap, addresses: &IpRangeSet) -> Option<(String, O
     (allocation.range.size() == 1).then(|| (who.to_owned(), allocation.origin))
 }
 
-/// Whether a network of a device, or one that a route names, contains an address: a host may have it there.
+/// Whether a host may have an address that a device sends to: a network or a pool of the device, a route but the default one, or a network
+/// of another device where the default route does not lead to the Internet.
 #[must_use]
-pub fn is_on_a_network(estate: &EstateMap, address: IpAddr) -> bool {
-    estate.devices.iter().any(|device| {
-        let facts = &device.facts;
-        let connected = facts
-            .interfaces
-            .iter()
-            .filter(|one| !one.loopback && one.up != Some(false))
-            .flat_map(|one| &one.addresses);
-        let routed = facts.routes.iter().filter(|route| route.forwards && !route.is_default());
-        connected.into_iter().any(|one| one.net.contains(&address))
-            || routed.into_iter().any(|route| route.destination.contains(&address))
-    }) || estate.shape().clients.iter().any(|one| one.ranges.iter().any(|range| range.contains(address)))
+pub fn is_on_a_network(estate: &EstateMap, device: usize, address: IpAddr) -> bool {
+    let known = |at: usize| {
+        let facts = &estate.devices[at].facts;
+        let connected = facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false));
+        let mut connected = connected.flat_map(|one| &one.addresses);
+        let mut routed = facts.routes.iter().filter(|route| route.forwards && !route.is_default());
+        let mut clients = estate.shape().clients_at(at).iter().flat_map(|one| &one.ranges);
+        let mut behind = facts.running().flat_map(|tunnel| &tunnel.addresses.remote);
+        connected.any(|one| one.net.contains(&address) || one.peer == Some(address))
+            || routed.any(|route| route.destination.contains(&address))
+            || clients.any(|range| range.contains(address))
+            || behind.any(|(range, _)| range.contains(address))
+    };
+    if known(device) {
+        return true;
+    }
+    let family = Family::of(address);
+    let facts = &estate.devices[device].facts;
+    let mut default = facts.routes.iter().filter(|route| route.is_default() && route.family() == family);
+    let leads_out = default.any(|route| {
+        estate.outside(device).iter().any(|one| one.certain && route.interface.as_ref() == Some(&one.name))
+    });
+    !leads_out && (0..estate.devices.len()).any(known)
 }

@@ -5,6 +5,7 @@ pub(super) mod dhcp_range_overlap;
 pub(super) mod duplicate_reservation;
 pub(super) mod duplicate_site_network;
 pub(super) mod ipv6_bypasses_tunnel;
+pub(super) mod network_overlap;
 pub(super) mod no_return_route;
 pub(super) mod pool_in_connected_network;
 pub(super) mod pool_in_foreign_public_space;
@@ -15,6 +16,7 @@ pub(super) mod range_contains_used_address;
 pub(super) mod range_malformed;
 pub(super) mod range_outside_network;
 pub(super) mod remote_network_overlap;
+pub(super) mod reservation_outside_network;
 pub(super) mod stored_addresses_differ;
 
 use std::collections::{BTreeMap, BTreeSet};

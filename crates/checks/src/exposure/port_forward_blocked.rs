@@ -27,7 +27,9 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     each_forward(estate, |one, name| match &one.outcome {
         // That no host can have the address is another check's.
-        _ if target_of(estate, one).is_some_and(|address| is_stale(estate, address)) => Verdict::DoesNotApply,
+        _ if target_of(estate, one).is_some_and(|address| is_stale(estate, one.device, address)) => {
+            Verdict::DoesNotApply
+        }
         ForwardOutcome::BlockedLater | ForwardOutcome::Lost => {
             let last =
                 one.steps.iter().rev().find(|step| step.origin.is_some_and(|origin| origin != one.origin));

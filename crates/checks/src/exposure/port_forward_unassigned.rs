@@ -40,7 +40,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let Some(address) = forward.to.addresses.map(|range| range.first()) else { continue };
             let title = title_of(forward.protocol.0, forward.ports.first().copied());
             let subject = Subject::of(SubjectKind::Forward).with(&title).with(address);
-            let verdict = if is_stale(estate, address) {
+            let verdict = if is_stale(estate, at, address) {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated("no host can receive the traffic at present"),
                     title: format!("{title} leads to {address}, which is in no network").into(),
@@ -61,8 +61,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 }
 
 /// Whether no host can have a target's address.
-pub(super) fn is_stale(estate: &Analyses, address: std::net::IpAddr) -> bool {
-    !is_public(address) && !address.is_loopback() && !is_on_a_network(estate, address)
+pub(super) fn is_stale(estate: &Analyses, device: usize, address: std::net::IpAddr) -> bool {
+    !is_public(address) && !address.is_loopback() && !is_on_a_network(estate, device, address)
 }
 
 #[cfg(test)]

@@ -1,0 +1,138 @@
+//! Networks of two interfaces share addresses without being one network.
+
+use crate::addresses::listed;
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::addresses::meaning::is_host_local;
+use trevlin_analysis::addresses::{Allocation, AllocationKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_estate::special::{Space, space_of};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/network-overlap",
+    area: Area::Addresses,
+    title: "Networks of different size overlap",
+    severity: Severity::Low,
+    why: "The shared addresses belong to two networks. Traffic for them goes to the more specific one, hosts of the other are \
+          unreachable, and rules that name one network apply to hosts of both. Often two sites were numbered alike, or one \
+          device has a wrong prefix length.",
+    fix: "Renumber one of the networks, or correct the prefix length.",
+    judged: "Fails where two interfaces of one device have networks that share addresses, and where private networks of two \
+             devices overlap without being equal; medium where a tunnel joins the two devices or they are one. Devices with \
+             different sites in the estate file are judged by addresses/duplicate-site-network. Networks inside one host \
+             and links of tunnels are left out.",
+    references: &["RFC 1918, 5", "RFC 4632, 3.1"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut networks: Vec<&Allocation> = estate
+        .plan()
+        .allocations
+        .iter()
+        .filter(|one| {
+            one.kind == AllocationKind::Network
+                && !is_host_local(&one.owner)
+                && matches!(space_of(one.range), Space::Private)
+        })
+        .collect();
+    networks.sort_by_key(|one| (one.range.first(), std::cmp::Reverse(one.range.last()), one.origin));
+    let mut answers = Vec::new();
+    for (at, outer) in networks.iter().enumerate() {
+        // Those that begin within it follow it.
+        let within = networks[at + 1..].iter().take_while(|one| outer.range.contains(one.range.first()));
+        for inner in within {
+            answers.extend(judge(estate, outer, inner));
+        }
+    }
+    answers
+}
+
+fn judge(estate: &EstateMap, outer: &Allocation, inner: &Allocation) -> Option<Answer> {
+    let same_device = outer.device == inner.device;
+    let site = |one: &Allocation| estate.devices[one.device].site.as_ref();
+    let told_apart = site(outer).is_some() && site(inner).is_some() && site(outer) != site(inner);
+    if same_device && (outer.owner == inner.owner || outer.origin == inner.origin) {
+        return None;
+    }
+    if !same_device && (outer.range == inner.range || told_apart) {
+        return None;
+    }
+    let joined = estate.shape().joined.iter().any(|link| {
+        let ends = [link.ends[0].device, link.ends[1].device];
+        ends.contains(&outer.device) && ends.contains(&inner.device)
+    });
+    let (severity, why) = match (same_device, joined) {
+        (true, _) => (Severity::Medium, "one device has both networks"),
+        (_, true) => (Severity::Medium, "a tunnel joins the two devices"),
+        _ => (CHECK.severity, "no tunnel between the two devices is among the exports"),
+    };
+    let (told, evidence) = listed(estate, &[inner, outer]);
+    let name = |one: &Allocation| format!("{} of {}", one.owner, estate.devices[one.device].name);
+    Some(Answer::new(
+        inner.device,
+        Subject::of(SubjectKind::Addresses)
+            .with(inner.range)
+            .with(&inner.owner)
+            .with(outer.range)
+            .with(&outer.owner),
+        Verdict::Fail(Fail {
+            rating: CHECK.rated_at(severity, why),
+            title: format!(
+                "{} ({}) overlaps {} ({})",
+                inner.range.short(),
+                name(inner),
+                outer.range.short(),
+                name(outer)
+            )
+            .into(),
+            detail: format!("The networks share addresses: {told}.").into(),
+            evidence,
+        }),
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{answers, estate_with, run};
+
+    fn addresses(all: &[&str]) -> String {
+        let one = |(at, address): (usize, &&str)| {
+            let (address, length) = address.split_once('/').unwrap();
+            format!(r#"{{"ifname":"eth{at}","addr_info":[{{"local":"{address}","prefixlen":{length}}}]}}"#)
+        };
+        let all: Vec<String> = all.iter().enumerate().map(one).collect();
+        format!("[{}]", all.join(",\n"))
+    }
+
+    #[test]
+    fn cases() {
+        let [whole, half, other, both] = [
+            addresses(&["10.4.0.1/24"]),
+            addresses(&["10.4.0.129/25"]),
+            addresses(&["10.4.0.2/24"]),
+            addresses(&["10.4.0.1/24", "10.4.0.129/25"]),
+        ];
+        const A: &str = "a/ip-addr.json";
+        const B: &str = "b/ip-addr.json";
+        run(
+            &CHECK,
+            &[
+                (
+                    "unequal on two devices",
+                    &[(A, &whole), (B, &half)],
+                    &["fail low b ip-addr.json:1 ip-addr.json:1"],
+                ),
+                ("one network", &[(A, &whole), (B, &other)], &[]),
+                ("two of one device", &[(A, &both)], &["fail medium a ip-addr.json:2 ip-addr.json:1"]),
+            ],
+        );
+        let sites = "[device.a]\nsite = \"quay\"\n[device.b]\nsite = \"yard\"\n";
+        assert!(answers(&CHECK, &estate_with(&[(A, &whole), (B, &half)], sites)).is_empty());
+    }
+}
