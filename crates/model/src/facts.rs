@@ -179,8 +179,17 @@ pub struct Facts {
 pub struct IdleTunnel {
     /// The tunnel.
     pub tunnel: Tunnel,
+    /// Why nothing starts it.
+    pub why: IdleReason,
+}
+
+/// Why nothing starts a tunnel.
+#[derive(Debug, Clone)]
+pub enum IdleReason {
     /// The unit that shows it, disabled or masked, or the one that is started in its place.
-    pub unit: Unit,
+    Unit(Unit),
+    /// No program reads its file, because of the file's name.
+    Retired,
 }
 
 /// Runs a macro over every list of facts.
@@ -248,6 +257,7 @@ impl Facts {
             };
         }
         each_list!(take);
+        self.idle_tunnels.extend(other.idle_tunnels);
     }
 }
 

@@ -54,7 +54,7 @@ pub mod written;
 pub use address::{Family, IpRange, RangeError};
 pub use device::{Device, DeviceKind};
 pub use export::{Export, ExportId, ExportState, Line, Origin, Position, find_path, find_paths};
-pub use facts::{Facts, IdleTunnel, NotAnalysed};
+pub use facts::{Facts, IdleReason, IdleTunnel, NotAnalysed};
 pub use filter::{
     AddressKind, Chain, ChainKind, ConnectionStates, Families, Filter, FilterFormat, Hook, IcmpRange, Match,
     MatchKind, NamedSet, PortForward, PortRange, Protocol, Rule, Target, Translation, TranslationKind,

@@ -21,7 +21,9 @@ use trevlin_model::housekeeping::UnitState;
 use trevlin_model::ipsec::{IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{AlgorithmRole, Offer};
 use trevlin_model::plan::AddressPlan;
-use trevlin_model::{Family, IdleTunnel, IpRange, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{
+    Family, IdleReason, IdleTunnel, IpRange, Origin, Setting, Tunnel, TunnelFamily, TunnelRole,
+};
 
 /// One row of the table.
 #[derive(Debug, Clone, Serialize)]
@@ -165,14 +167,20 @@ pub fn tunnels(estate: &Analyses, baseline: &Baseline, outcome: &Outcome) -> Vec
 fn not_started(estate: &Analyses, at: usize, idle: &IdleTunnel) -> TunnelRow {
     let tunnel = &idle.tunnel;
     let export = estate.export(tunnel.origin.export);
-    let state = match idle.unit.state {
-        UnitState::Masked => format!("`{}` is masked", idle.unit.name),
-        UnitState::Disabled => format!("`{}` is disabled", idle.unit.name),
-        UnitState::Enabled | UnitState::Static => {
-            format!("no unit starts it; `{}` starts another one", idle.unit.name)
+    let (state, place) = match &idle.why {
+        IdleReason::Unit(unit) => {
+            let state = match unit.state {
+                UnitState::Masked => format!("`{}` is masked", unit.name),
+                UnitState::Disabled => format!("`{}` is disabled", unit.name),
+                UnitState::Enabled | UnitState::Static => {
+                    format!("no unit starts it; `{}` starts another one", unit.name)
+                }
+            };
+            (state, unit.origin)
         }
+        IdleReason::Retired => ("no program reads a file of this name".to_owned(), tunnel.origin),
     };
-    let mut detail = vec![Detail { what: "not started", text: state, place: estate.place(idle.unit.origin) }];
+    let mut detail = vec![Detail { what: "not started", text: state, place: estate.place(place) }];
     detail.extend(details(estate, tunnel));
     TunnelRow {
         device: estate.devices[at].name.clone(),

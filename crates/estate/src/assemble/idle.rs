@@ -5,7 +5,7 @@
 
 use std::collections::BTreeSet;
 use trevlin_model::housekeeping::{Unit, UnitState};
-use trevlin_model::{Facts, IdleTunnel, Origin, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Facts, IdleReason, IdleTunnel, Origin, Tunnel, TunnelFamily, TunnelRole};
 
 /// Sets aside the tunnels that nothing starts. A socket at their port, or their interface among those that run, shows the contrary.
 pub(super) fn set_aside<'a>(facts: &mut Facts, path_of: impl Fn(Origin) -> &'a str) {
@@ -23,7 +23,7 @@ pub(super) fn set_aside<'a>(facts: &mut Facts, path_of: impl Fn(Origin) -> &'a s
                     one.origin.export == tunnel.origin.export && tunnel.interface.as_ref() == Some(&one.name)
                 };
                 facts.stored_interfaces.retain(|one| !own(one));
-                facts.idle_tunnels.push(IdleTunnel { tunnel, unit });
+                facts.idle_tunnels.push(IdleTunnel { tunnel, why: IdleReason::Unit(unit) });
             }
             None => facts.tunnels.push(tunnel),
         }

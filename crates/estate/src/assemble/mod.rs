@@ -6,6 +6,7 @@ mod idle;
 mod logins;
 mod mixed;
 mod outside;
+mod retired;
 pub mod space;
 
 pub use dial_in::DialIn;
@@ -49,7 +50,8 @@ impl Estate {
 
     /// The same within these limits. Everything that readers or this function leave out is reported.
     #[must_use]
-    pub fn within(inputs: Vec<Input>, file: &ValidEstateFile, limits: Limits) -> Self {
+    pub fn within(mut inputs: Vec<Input>, file: &ValidEstateFile, limits: Limits) -> Self {
+        retired::set_aside(&mut inputs);
         let mut exports = Vec::with_capacity(inputs.len());
         let mut by_folder: BTreeMap<String, (Vec<ExportId>, Vec<Facts>)> = BTreeMap::new();
         let (mut cuts, mut faults) = (Vec::new(), Vec::new());

@@ -1,0 +1,126 @@
+//! Files that were put aside under another name beside those in force, and that no program reads: their secrets remain secrets, and nothing
+//! else of them is in force.
+
+use crate::assemble::Input;
+use std::collections::BTreeSet;
+use trevlin_model::{Facts, IdleReason, IdleTunnel, Note};
+
+/// Endings that administrators and package tools put behind a name (dpkg(1), "conffile"; rpm(8)).
+const ENDINGS: [&str; 24] = [
+    "off",
+    "disabled",
+    "inactive",
+    "unused",
+    "old",
+    "bak",
+    "backup",
+    "orig",
+    "save",
+    "saved",
+    "copy",
+    "template",
+    "tmpl",
+    "sample",
+    "example",
+    "dist",
+    "dpkg-old",
+    "dpkg-dist",
+    "dpkg-new",
+    "dpkg-bak",
+    "ucf-old",
+    "ucf-dist",
+    "rpmsave",
+    "rpmnew",
+];
+
+/// Folders whose programs read every name.
+const EVERY_NAME: [&str; 3] = ["/sites-enabled/", "/mods-enabled/", "/client-config-dir/"];
+
+/// Sets aside what no program reads: a file with such an ending, in a folder that has files without one.
+pub(super) fn set_aside(inputs: &mut [Input]) {
+    let live: BTreeSet<(String, String)> = inputs
+        .iter()
+        .filter(|one| retired(one.export.path()).is_none())
+        .map(|one| (one.folder.clone(), folder(one.export.path()).to_owned()))
+        .collect();
+    for input in inputs {
+        let path = input.export.path().to_owned();
+        let Some(ending) = retired(&path) else { continue };
+        if input.format.is_none() || !live.contains(&(input.folder.clone(), folder(&path).to_owned())) {
+            continue;
+        }
+        let facts = std::mem::take(&mut *input.facts);
+        let idle = |tunnel| IdleTunnel { tunnel, why: IdleReason::Retired };
+        *input.facts = Facts {
+            secrets: facts.secrets,
+            announced: facts.announced,
+            masked_places: facts.masked_places,
+            idle_tunnels: facts.tunnels.into_iter().map(idle).collect(),
+            ..Facts::default()
+        };
+        let text = format!(
+            "not in force: no program reads a name that ends in `{ending}`; only the secrets of the file were taken"
+        );
+        input.ledger.notes.push(Note { origin: input.export.origin(0..0), text });
+    }
+}
+
+fn folder(path: &str) -> &str {
+    path.rsplit_once('/').map_or("", |(folder, _)| folder)
+}
+
+/// The ending by which a name is put aside.
+fn retired(path: &str) -> Option<&str> {
+    if EVERY_NAME.iter().any(|folder| path.contains(folder)) {
+        return None;
+    }
+    let name = path.rsplit('/').next().unwrap_or(path);
+    if let Some(plain) = name.strip_suffix('~') {
+        return (!plain.is_empty()).then_some("~");
+    }
+    // The name before it has an ending of its own: `wg0.conf.off`, `rules.v4.old`.
+    let (plain, ending) = name.rsplit_once(['.', '_'])?;
+    let word = ending.trim_end_matches(|one: char| one.is_ascii_digit()).trim_end_matches('-');
+    let dated = ending.len() >= 8 && ending.chars().all(|one| one.is_ascii_digit() || one == '-');
+    let known = ENDINGS.contains(&ending.to_ascii_lowercase().as_str())
+        || (word.len() < ending.len() && ENDINGS.contains(&word.to_ascii_lowercase().as_str()));
+    (plain.contains('.') && (known || dated)).then_some(ending)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names() {
+        for (path, wanted) in [
+            ("d/etc/wireguard/wg0.conf", None),
+            ("d/etc/wireguard/wg0.conf.off", Some("off")),
+            ("d/etc/iptables/rules.v4", None),
+            ("d/etc/iptables/rules.v4.bak2", Some("bak2")),
+            ("d/etc/swanctl/swanctl.conf_old", Some("old")),
+            ("d/etc/dnsmasq.conf.2024-03-01", Some("2024-03-01")),
+            ("d/etc/dnsmasq.conf.dpkg-dist", Some("dpkg-dist")),
+            ("d/etc/ssh/sshd_config~", Some("~")),
+            ("d/etc/nginx/sites-enabled/shop.conf.bak", None),
+            ("d/firewall.bak", None),
+            ("d/nft-list-ruleset.txt", None),
+        ] {
+            assert_eq!(retired(path), wanted, "{path}");
+        }
+    }
+
+    #[test]
+    fn a_file_beside_those_in_force() {
+        const LIVE: &str = "[Interface]\nAddress = 10.4.3.1/24\nListenPort = 51820\nPrivateKey = gBA/PIh4lMFtQ3wQd8U1RCCbXGsq5xhM5GcV3c1zO3w=\n";
+        let estate = crate::testing::estate(&[
+            ("d/etc/wireguard/wg0.conf", LIVE),
+            ("d/etc/wireguard/wg9.conf.off", LIVE),
+        ]);
+        let facts = &estate.devices[0].facts;
+        assert_eq!((facts.tunnels.len(), facts.idle_tunnels.len(), facts.secrets.len()), (1, 1, 2));
+        // One that is alone may be what an appliance gives out.
+        let alone = crate::testing::estate(&[("d/wg9.conf.off", LIVE)]);
+        assert_eq!(alone.devices[0].facts.tunnels.len(), 1);
+    }
+}
