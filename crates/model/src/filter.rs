@@ -254,7 +254,7 @@ pub struct Rule {
     pub comment: Option<String>,
     /// Packets counted so far, where the dump has counters.
     pub packets: Option<u64>,
-    /// Its line; of a rule that an element of a map makes, the line of the element.
+    /// Its line. A rule that an element of a map makes has the line of the element.
     pub origin: Origin,
     /// For a rule that an element of a map makes, the line of the rule that looks the map up.
     #[serde(skip)]

@@ -1,4 +1,4 @@
-//! A fixed address lies outside the network that it is meant for.
+//! A fixed address lies outside the networks of its server.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};

@@ -1,8 +1,7 @@
 //! The filter of an internal host permits a sensitive service from every source.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
-use crate::rules::any_service::entering;
-use crate::rules::{Judged, each_way, named};
+use crate::rules::{Judged, each_way, entering, named};
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{let_through, within_device};

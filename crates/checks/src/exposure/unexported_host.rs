@@ -10,7 +10,8 @@ use trevlin_analysis::services::{Encrypted, KnownPort, PortKind, endpoint, known
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{Origin, PortRange};
+use trevlin_model::{IpRange, Origin, PortRange};
+use trevlin_packets::way::{StepKind, has_ports};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -41,7 +42,8 @@ const FEW: u128 = 16;
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    let all = &estate.internet().outside.beyond;
+    let all: Vec<&BeyondExport> =
+        estate.internet().outside.beyond.iter().filter(|one| is_judged(one)).collect();
     let devices: BTreeSet<usize> = all.iter().map(|one| one.device).collect();
     for one in all {
         let services = format!("{} {}", services(one), some_ranges(&one.addresses));
@@ -57,6 +59,14 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
+/// Whether an opening is judged here: not one of a protocol without ports beside them, nor one of all ports by a policy, which is a missing
+/// filter.
+fn is_judged(one: &BeyondExport) -> bool {
+    let last = one.steps.iter().rev().find(|step| step.kind.accepts());
+    let by_policy = last.is_some_and(|step| matches!(step.kind, StepKind::Policy(..)));
+    has_ports(one.protocol) && !(by_policy && size(&one.ports) > MANY)
+}
+
 fn size(ports: &[PortRange]) -> u32 {
     ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum()
 }
@@ -65,7 +75,10 @@ fn size(ports: &[PortRange]) -> u32 {
 fn services(one: &BeyondExport) -> String {
     const MOST: usize = 4;
     if size(&one.ports) > MANY {
-        return format!("many ports of {}", trevlin_model::Protocol(Some(one.protocol)).name());
+        return format!(
+            "nearly every {} port",
+            trevlin_model::Protocol(Some(one.protocol)).name().to_uppercase()
+        );
     }
     let mut all: Vec<String> = one.ports.iter().map(|range| endpoint(one.protocol, *range)).collect();
     if all.len() > MOST {
@@ -73,7 +86,34 @@ fn services(one: &BeyondExport) -> String {
         all.truncate(MOST);
         all.push(format!("{more} more"));
     }
-    if all.is_empty() { trevlin_model::Protocol(Some(one.protocol)).name() } else { all.join(", ") }
+    all.join(", ")
+}
+
+/// A reason that names the service, with its kind where the name does not say it.
+fn named_with_kind(known: &KnownPort) -> String {
+    let kind = known.kind.words();
+    if known.name.to_lowercase().contains(kind) {
+        format!("the usual service of the port is {}", known.name)
+    } else {
+        format!("the usual service of the port is {} ({kind})", known.name)
+    }
+}
+
+/// A sentence's beginning.
+fn capitalised(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+}
+
+/// The network of a device that has all the addresses.
+fn network_of(estate: &Analyses, one: &BeyondExport) -> Option<String> {
+    let interfaces = &estate.devices[one.device].facts.interfaces;
+    let networks = interfaces.iter().flat_map(|one| &one.addresses).map(|address| address.net.trunc());
+    let mut fitting = networks.filter(|net| {
+        let whole = IpRange::from(*net);
+        one.addresses.iter().all(|range| whole.covers(range))
+    });
+    fitting.next().map(|net| net.to_string())
 }
 
 /// The usual service of a port, with its severity and the reason.
@@ -105,7 +145,7 @@ fn usual(one: &BeyondExport) -> Option<(Severity, &'static KnownPort, String)> {
             | PortKind::Messages => Severity::Medium,
             PortKind::Names | PortKind::Time | PortKind::Addresses | PortKind::Other => CHECK.severity,
         };
-        (severity, known, format!("the usual service of the port is {} ({})", known.name, known.kind.words()))
+        (severity, known, named_with_kind(known))
     };
     known.map(grade).max_by_key(|(severity, known, _)| (*severity, std::cmp::Reverse(known.number)))
 }
@@ -116,8 +156,8 @@ fn judge(estate: &Analyses, one: &BeyondExport) -> Verdict {
     let owner = owner_of(estate, &one.addresses).filter(|_| count == 1);
     let host = match &owner {
         Some((name, _)) => format!("{addresses} ({name})"),
-        None if count > NETWORK => format!("hosts in {addresses}"),
-        None => addresses.clone(),
+        None if count > NETWORK => format!("hosts in {}", network_of(estate, one).unwrap_or(addresses)),
+        None => addresses,
     };
     let services = services(one);
     let evidence: Vec<Origin> = one
@@ -147,7 +187,7 @@ fn judge(estate: &Analyses, one: &BeyondExport) -> Verdict {
     let rating = limited(rating, one);
     let service = match &found {
         Some((_, known, _)) => format!("{} ({services})", known.name),
-        None => services.clone(),
+        None => capitalised(&services),
     };
     let who = if one.everybody { "any address".to_owned() } else { some_ranges(&one.sources) };
     let at = match (one.forward, &*one.called) {

@@ -2,12 +2,12 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::rules::source_port_trusted::by_source_port;
-use crate::rules::{CONTROLS, Judged, REFERENCES, each_way, named};
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_way, entering, leaving, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{EVERY_SERVICE, describe, let_through, within_device};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{Hook, Match, MatchKind, Origin, Rule, Target, Tunnel, TunnelFamily};
+use trevlin_model::{Hook, Match, MatchKind, Origin, Target, Tunnel, TunnelFamily};
 use trevlin_packets::review::RuleStatus;
 
 /// The check.
@@ -129,24 +129,6 @@ fn tunnel(estate: &Analyses, device: usize, name: String) -> Option<(String, Ori
     let interface = facts.interfaces.iter().find(|one| fits(&one.name) && one.point_to_point);
     let place = by_tunnel.or(interface.map(|one| one.origin))?;
     Some((name.replace('+', "*"), place))
-}
-
-pub(crate) fn entering(rule: &Rule) -> Option<String> {
-    only(&rule.matches, |kind| match kind {
-        MatchKind::Entering(name) => Some(name),
-        _ => None,
-    })
-}
-
-pub(crate) fn leaving(rule: &Rule) -> Option<String> {
-    only(&rule.matches, |kind| match kind {
-        MatchKind::Leaving(name) => Some(name),
-        _ => None,
-    })
-}
-
-fn only(matches: &[Match], of: impl Fn(&MatchKind) -> Option<&String>) -> Option<String> {
-    matches.iter().filter(|one| !one.negated).find_map(|one| of(&one.kind)).cloned()
 }
 
 #[cfg(test)]

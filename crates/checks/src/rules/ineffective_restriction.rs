@@ -1,8 +1,7 @@
 //! A rule restricts its addresses by a condition that restricts little or nothing.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::any_service::{entering, leaving};
-use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, named};
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, entering, leaving, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{let_through, within_device};
 use trevlin_estate::area::{Area, Severity};

@@ -1,7 +1,7 @@
 //! Checks of the area `rules`.
 
 pub(super) mod accept_not_logged;
-pub(crate) mod any_service;
+pub(super) mod any_service;
 pub(super) mod deny_shadowed;
 pub(super) mod icmp_redirects;
 pub(super) mod ineffective_restriction;
@@ -32,7 +32,7 @@ use crate::support::each_device;
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{FilterReview, Reviewed, describe};
-use trevlin_model::{Chain, Match, Rule};
+use trevlin_model::{Chain, Match, MatchKind, Rule};
 
 /// A rule under review.
 #[derive(Clone, Copy)]
@@ -157,6 +157,26 @@ pub(crate) fn named(rule: &Rule) -> String {
     let service = if words.open.service { "any service".to_owned() } else { words.service };
     let more = if words.more.is_empty() { String::new() } else { format!(" ({})", words.more) };
     format!("{} {service} from {} to {}{more}", words.action, words.from, words.to)
+}
+
+/// The interface by which a rule's packets enter, where it names one.
+pub(crate) fn entering(rule: &Rule) -> Option<String> {
+    only(&rule.matches, |kind| match kind {
+        MatchKind::Entering(name) => Some(name),
+        _ => None,
+    })
+}
+
+/// The interface by which they leave, where it names one.
+pub(crate) fn leaving(rule: &Rule) -> Option<String> {
+    only(&rule.matches, |kind| match kind {
+        MatchKind::Leaving(name) => Some(name),
+        _ => None,
+    })
+}
+
+fn only(matches: &[Match], of: impl Fn(&MatchKind) -> Option<&String>) -> Option<String> {
+    matches.iter().filter(|one| !one.negated).find_map(|one| of(&one.kind)).cloned()
 }
 
 /// References of most of these checks.

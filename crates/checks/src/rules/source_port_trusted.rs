@@ -1,8 +1,7 @@
 //! A rule whose only limit is the source port, which the sender chooses.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::any_service::entering;
-use crate::rules::{CONTROLS, Judged, each_way, named};
+use crate::rules::{CONTROLS, Judged, each_way, entering, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{EVERY_SERVICE, describe, let_through, within_device};
 use trevlin_estate::area::{Area, Severity};

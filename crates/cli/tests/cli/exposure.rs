@@ -53,7 +53,7 @@ fn the_demo_is_as_it_was() {
     };
     assert_eq!(
         [outcome("tcp 8443"), outcome("tcp 8022"), outcome("tcp 3389")],
-        ["works", "blocked downstream", "unassigned"]
+        ["works", "blocked downstream", "not exported"]
     );
     // Open by IPv6 and closed by IPv4.
     let shell = json["reached"]

@@ -3,6 +3,7 @@
 mod dial_in;
 mod estate;
 mod idle;
+mod input;
 mod logins;
 mod mixed;
 mod outside;
@@ -11,6 +12,7 @@ pub mod space;
 
 pub use dial_in::DialIn;
 pub use estate::{DeviceFile, DeviceId, Estate, ExportRecord, LeftOutFile};
+pub use input::Input;
 pub use outside::{OutsideInterface, OutsideReason};
 
 use crate::baseline::{Baseline, BaselineRow};
@@ -22,24 +24,9 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
-    Device, DeviceKind, Export, ExportId, Facts, Family, Filter, FilterFormat, Gap, GapKind, Hook, Interface,
-    Ledger, Limits, Origin, Pool, Setting, Target, TranslationKind, TunnelFamily,
+    Device, DeviceKind, ExportId, Facts, Family, Filter, FilterFormat, Gap, GapKind, Hook, Interface, Limits,
+    Origin, Pool, Setting, Target, TranslationKind, TunnelFamily,
 };
-
-/// One export as read.
-#[derive(Debug)]
-pub struct Input {
-    /// The export. Its number is its place among all inputs.
-    pub export: Export,
-    /// The folder of its device.
-    pub folder: String,
-    /// Name of the format, where a reader took it.
-    pub format: Option<&'static str>,
-    /// Its facts.
-    pub facts: Box<Facts>,
-    /// Classification of its lines.
-    pub ledger: Ledger,
-}
 
 impl Estate {
     /// Assembles the estate. Inputs are in the order of their numbers.

@@ -1,7 +1,7 @@
 //! Files that were put aside under another name beside those in force, and that no program reads: their secrets remain secrets, and nothing
 //! else of them is in force.
 
-use crate::assemble::Input;
+use crate::assemble::input::Input;
 use std::collections::BTreeSet;
 use trevlin_model::{Facts, IdleReason, IdleTunnel, Note};
 
