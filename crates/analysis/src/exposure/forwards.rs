@@ -170,18 +170,7 @@ pub fn owner_of(estate: &EstateMap, addresses: &IpRangeSet) -> Option<(String, O
 /// of another device where the default route does not lead to the Internet.
 #[must_use]
 pub fn is_on_a_network(estate: &EstateMap, device: usize, address: IpAddr) -> bool {
-    let known = |at: usize| {
-        let facts = &estate.devices[at].facts;
-        let connected = facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false));
-        let mut connected = connected.flat_map(|one| &one.addresses);
-        let mut routed = facts.routes.iter().filter(|route| route.forwards && !route.is_default());
-        let mut clients = estate.shape().clients_at(at).iter().flat_map(|one| &one.ranges);
-        let mut behind = facts.running().flat_map(|tunnel| &tunnel.addresses.remote);
-        connected.any(|one| one.net.contains(&address) || one.peer == Some(address))
-            || routed.any(|route| route.destination.contains(&address))
-            || clients.any(|range| range.contains(address))
-            || behind.any(|(range, _)| range.contains(address))
-    };
+    let known = |at: usize| estate.grounds(at).contains(address);
     if known(device) {
         return true;
     }

@@ -3,6 +3,7 @@
 use crate::addresses::listed;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeSet;
 use trevlin_analysis::addresses::meaning::is_host_local;
 use trevlin_analysis::addresses::{Allocation, AllocationKind};
 use trevlin_analysis::map::EstateMap;
@@ -41,38 +42,65 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         })
         .collect();
     networks.sort_by_key(|one| (one.range.first(), std::cmp::Reverse(one.range.last()), one.origin));
+    let joined: BTreeSet<[usize; 2]> = estate
+        .shape()
+        .joined
+        .iter()
+        .flat_map(|link| {
+            let [a, b] = [link.ends[0].device, link.ends[1].device];
+            [[a, b], [b, a]]
+        })
+        .collect();
     let mut answers = Vec::new();
     for (at, outer) in networks.iter().enumerate() {
         // Those that begin within it follow it.
         let within = networks[at + 1..].iter().take_while(|one| outer.range.contains(one.range.first()));
-        for inner in within {
-            answers.extend(judge(estate, outer, inner));
-        }
+        let meeting: Vec<&Allocation> =
+            within.copied().filter(|inner| clashes(estate, outer, inner)).collect();
+        answers.extend(judge(estate, &joined, outer, &meeting));
     }
     answers
 }
 
-fn judge(estate: &EstateMap, outer: &Allocation, inner: &Allocation) -> Option<Answer> {
-    let same_device = outer.device == inner.device;
+/// Whether two networks share addresses and are not one network.
+fn clashes(estate: &EstateMap, outer: &Allocation, inner: &Allocation) -> bool {
+    if outer.device == inner.device {
+        return outer.owner != inner.owner && outer.origin != inner.origin;
+    }
     let site = |one: &Allocation| estate.devices[one.device].site.as_ref();
     let told_apart = site(outer).is_some() && site(inner).is_some() && site(outer) != site(inner);
-    if same_device && (outer.owner == inner.owner || outer.origin == inner.origin) {
-        return None;
-    }
-    if !same_device && (outer.range == inner.range || told_apart) {
-        return None;
-    }
-    let joined = estate.shape().joined.iter().any(|link| {
-        let ends = [link.ends[0].device, link.ends[1].device];
-        ends.contains(&outer.device) && ends.contains(&inner.device)
-    });
-    let (severity, why) = match (same_device, joined) {
+    outer.range != inner.range && !told_apart
+}
+
+fn judge(
+    estate: &EstateMap,
+    joined: &BTreeSet<[usize; 2]>,
+    outer: &Allocation,
+    meeting: &[&Allocation],
+) -> Option<Answer> {
+    /// How many networks one finding names.
+    const NAMED: usize = 3;
+    let grade = |inner: &&Allocation| match (
+        outer.device == inner.device,
+        joined.contains(&[outer.device, inner.device]),
+    ) {
         (true, _) => (Severity::Medium, "one device has both networks"),
         (_, true) => (Severity::Medium, "a tunnel joins the two devices"),
         _ => (CHECK.severity, "no tunnel between the two devices is among the exports"),
     };
-    let (told, evidence) = listed(estate, &[inner, outer]);
+    let (severity, why) = meeting.iter().map(grade).max_by_key(|(severity, _)| *severity)?;
+    // The gravest come first.
+    let mut named: Vec<&Allocation> = meeting.to_vec();
+    named.sort_by_key(|inner| std::cmp::Reverse(grade(inner).0));
+    named.truncate(NAMED);
     let name = |one: &Allocation| format!("{} of {}", one.owner, estate.devices[one.device].name);
+    let inner = named.first()?;
+    let more = match meeting.len() - 1 {
+        0 => String::new(),
+        many => format!(", as {many} more do"),
+    };
+    let all: Vec<&Allocation> = named.iter().copied().chain([outer]).collect();
+    let (told, evidence) = listed(estate, &all);
     Some(Answer::new(
         inner.device,
         Subject::of(SubjectKind::Addresses)
@@ -83,7 +111,7 @@ fn judge(estate: &EstateMap, outer: &Allocation, inner: &Allocation) -> Option<A
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
             title: format!(
-                "{} ({}) overlaps {} ({})",
+                "{} ({}) overlaps {} ({}){more}",
                 inner.range.short(),
                 name(inner),
                 outer.range.short(),

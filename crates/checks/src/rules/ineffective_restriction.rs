@@ -16,8 +16,8 @@ pub(crate) const CHECK: Check = Check {
     title: "Restriction of addresses without effect",
     severity: Severity::Medium,
     why: "The rule looks limited, and reviewers pass over it. In fact it permits every address: by two halves of the address \
-          space, by an element that is far wider than the others, or because all but one network is permitted where one \
-          network was meant.",
+          space, by an element that is far wider than the others, or because the rule \
+          permits all but one network where it should permit one.",
     fix: "Name the permitted hosts or networks. Remove the wide element, or replace the negation by the list of permitted \
           sources.",
     judged: "Fails for each effective permit whose list of addresses covers at least half of the address space, whose list \

@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Interface without an access list",
     severity: Severity::Medium,
-    why: "Lists on the other interfaces show that traffic is meant to be filtered. What enters by an interface without one is \
+    why: "Lists on the other interfaces show the intention to filter. Traffic that enters by an interface without one is \
           permitted in full, often because a tunnel or a network was added after the lists were written.",
     fix: "Attach a list to the interface that permits the required traffic and denies the rest.",
     judged: "Fails where lists are attached to some interfaces of a device for arriving traffic, and an enabled interface with \

@@ -102,7 +102,7 @@ fn several_lists_on_one_interface() {
     let rest = entry("", "drop");
     let lists = [
         list("four", "ipv4-acl-type", &[ack, both]),
-        list("six", "ietf-access-control-list:ipv6-acl-type", &[rest.clone()]),
+        list("six", "ietf-access-control-list:ipv6-acl-type", std::slice::from_ref(&rest)),
         list("frames", "eth-acl-type", &[rest]),
     ];
     let point = |interface: &str, names: &[&str]| {
