@@ -66,7 +66,7 @@ impl Choices<'_> {
             _ => Target::Goto(jump(self)),
         };
         let logs = target == Target::Log;
-        Rule { matches, target, logs, comment: None, packets: None, origin: PLACE }
+        Rule { matches, target, logs, comment: None, packets: None, origin: PLACE, looked_up_at: None }
     }
 
     fn chain(&mut self, name: &str, later: &[&str]) -> Chain {

@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{BeyondExport, owner_of};
 use trevlin_analysis::services::{Encrypted, KnownPort, PortKind, endpoint, known_port};
@@ -41,22 +41,36 @@ const NETWORK: u128 = 16;
 const FEW: u128 = 16;
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    // TCP and UDP of one rule are one opening.
+    let mut by_lines: BTreeMap<(usize, Vec<Origin>), Vec<Vec<&BeyondExport>>> = BTreeMap::new();
+    for one in estate.internet().outside.beyond.iter().filter(|one| is_judged(one)) {
+        let here = by_lines.entry((one.device, lines(one))).or_default();
+        let alike = |known: &&mut Vec<&BeyondExport>| {
+            let first = known[0];
+            (first.certain, &first.addresses, &first.sources) == (one.certain, &one.addresses, &one.sources)
+        };
+        match here.iter_mut().find(alike) {
+            Some(known) => known.push(one),
+            None => here.push(vec![one]),
+        }
+    }
+    let all: Vec<Vec<&BeyondExport>> = by_lines.into_values().flatten().collect();
+    let devices: BTreeSet<usize> = all.iter().map(|parts| parts[0].device).collect();
     let mut answers = Vec::new();
-    let all: Vec<&BeyondExport> =
-        estate.internet().outside.beyond.iter().filter(|one| is_judged(one)).collect();
-    let devices: BTreeSet<usize> = all.iter().map(|one| one.device).collect();
-    for one in all {
-        let services = format!("{} {}", services(one), some_ranges(&one.addresses));
-        answers.push(Answer::new(
-            one.device,
-            Subject::of(SubjectKind::Port).with(services),
-            judge(estate, one),
-        ));
+    for parts in all {
+        let subject = format!("{} {}", services(&parts), some_ranges(&parts[0].addresses));
+        let subject = Subject::of(SubjectKind::Port).with(subject);
+        answers.push(Answer::new(parts[0].device, subject, judge(estate, &parts)));
     }
     let facing = |at: &usize| !estate.outside(*at).is_empty() && !devices.contains(at);
     let passing = (0..estate.devices.len()).filter(facing);
     answers.extend(passing.map(|at| Answer::new(at, Subject::of(SubjectKind::Device), Verdict::Pass)));
     answers
+}
+
+/// Lines that prove it.
+fn lines(one: &BeyondExport) -> Vec<Origin> {
+    one.forward.into_iter().chain(deciding(&one.steps)).collect()
 }
 
 /// Whether an opening is judged here: not one of a protocol without ports beside them, nor one of all ports by a policy, which is a missing
@@ -72,15 +86,20 @@ fn size(ports: &[PortRange]) -> u32 {
 }
 
 /// `tcp 3389`, of many the first ones.
-fn services(one: &BeyondExport) -> String {
+fn services(parts: &[&BeyondExport]) -> String {
     const MOST: usize = 4;
-    if size(&one.ports) > MANY {
-        return format!(
-            "nearly every {} port",
-            trevlin_model::Protocol(Some(one.protocol)).name().to_uppercase()
-        );
+    let protocol = |one: &BeyondExport| trevlin_model::Protocol(Some(one.protocol)).name();
+    if parts.iter().all(|one| size(&one.ports) > MANY) {
+        let names: Vec<String> = parts.iter().map(|one| protocol(one).to_uppercase()).collect();
+        return format!("nearly every {} port", names.join(" and "));
     }
-    let mut all: Vec<String> = one.ports.iter().map(|range| endpoint(one.protocol, *range)).collect();
+    let of_part = |one: &BeyondExport| -> Vec<String> {
+        if size(&one.ports) > MANY {
+            return vec![format!("nearly every {} port", protocol(one).to_uppercase())];
+        }
+        one.ports.iter().map(|range| endpoint(one.protocol, *range)).collect()
+    };
+    let mut all: Vec<String> = parts.iter().flat_map(|one| of_part(one)).collect();
     if all.len() > MOST {
         let more = all.len() - MOST;
         all.truncate(MOST);
@@ -116,8 +135,8 @@ fn network_of(estate: &Analyses, one: &BeyondExport) -> Option<String> {
     fitting.next().map(|net| net.to_string())
 }
 
-/// The usual service of a port, with its severity and the reason.
-fn usual(one: &BeyondExport) -> Option<(Severity, &'static KnownPort, String)> {
+/// The usual services of the ports, the gravest first, each with its severity.
+fn usual(one: &BeyondExport) -> Vec<(Severity, &'static KnownPort)> {
     let ports = one.ports.iter().flat_map(|range| range.first..=range.last);
     let known = ports.filter_map(|port| known_port(one.protocol, port));
     // Where another port is called, it is no public site that is meant.
@@ -145,12 +164,15 @@ fn usual(one: &BeyondExport) -> Option<(Severity, &'static KnownPort, String)> {
             | PortKind::Messages => Severity::Medium,
             PortKind::Names | PortKind::Time | PortKind::Addresses | PortKind::Other => CHECK.severity,
         };
-        (severity, known, named_with_kind(known))
+        (severity, known)
     };
-    known.map(grade).max_by_key(|(severity, known, _)| (*severity, std::cmp::Reverse(known.number)))
+    let mut all: Vec<_> = known.map(grade).collect();
+    all.sort_by_key(|(severity, known)| (std::cmp::Reverse(*severity), known.number));
+    all
 }
 
-fn judge(estate: &Analyses, one: &BeyondExport) -> Verdict {
+fn judge(estate: &Analyses, parts: &[&BeyondExport]) -> Verdict {
+    let one = parts[0];
     let addresses = some_ranges(&one.addresses);
     let count = one.addresses.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
     let owner = owner_of(estate, &one.addresses).filter(|_| count == 1);
@@ -159,13 +181,9 @@ fn judge(estate: &Analyses, one: &BeyondExport) -> Verdict {
         None if count > NETWORK => format!("hosts in {}", network_of(estate, one).unwrap_or(addresses)),
         None => addresses,
     };
-    let services = services(one);
-    let evidence: Vec<Origin> = one
-        .forward
-        .into_iter()
-        .chain(deciding(&one.steps))
-        .chain(owner.as_ref().map(|(_, origin)| *origin))
-        .collect();
+    let services = services(parts);
+    let mut evidence = lines(one);
+    evidence.extend(owner.as_ref().map(|(_, origin)| *origin));
     if !one.certain {
         let question = format!(
             "Please state whether {services} of {host} is reachable from the Internet: a condition not analysed decides, and \
@@ -173,21 +191,28 @@ fn judge(estate: &Analyses, one: &BeyondExport) -> Verdict {
         );
         return Verdict::ask(question, evidence);
     }
-    let found = if size(&one.ports) > MANY { None } else { usual(one) };
-    let mut rating = match &found {
-        _ if size(&one.ports) > MANY => {
-            CHECK.rated_at(Severity::High, "every port, or nearly every one, is open")
-        }
-        Some((severity, _, why)) => CHECK.rated_at(*severity, why.clone()),
+    let many = parts.iter().any(|one| size(&one.ports) > MANY);
+    let mut found: Vec<(Severity, &KnownPort)> =
+        if many { Vec::new() } else { parts.iter().flat_map(|one| usual(one)).collect() };
+    found.sort_by_key(|(severity, known)| (std::cmp::Reverse(*severity), known.number));
+    let mut rating = match found.first() {
+        _ if many => CHECK.rated_at(Severity::High, "every port, or nearly every one, is open"),
+        Some((severity, known)) => CHECK.rated_at(*severity, named_with_kind(known)),
         None => CHECK.rated("the port has no usual service"),
     };
     if count > NETWORK && rating.severity() < Severity::Medium {
         rating = rating.at(Severity::Medium, "the opening is to a whole network");
     }
     let rating = limited(rating, one);
-    let service = match &found {
-        Some((_, known, _)) => format!("{} ({services})", known.name),
-        None => capitalised(&services),
+    let mut names: Vec<&str> = Vec::new();
+    for (_, known) in &found {
+        if !names.contains(&known.name.as_str()) && names.len() < 3 {
+            names.push(&known.name);
+        }
+    }
+    let service = match names.as_slice() {
+        [] => capitalised(&services),
+        names => format!("{} ({services})", names.join(", ")),
     };
     let who = if one.everybody { "any address".to_owned() } else { some_ranges(&one.sources) };
     let at = match (one.forward, &*one.called) {

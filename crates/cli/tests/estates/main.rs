@@ -26,7 +26,7 @@ use text::Estate;
 
 const PORTS: [u16; 8] = [22, 53, 80, 443, 3389, 8080, 8443, 9000];
 /// Packets sent in each estate, in each of its variants.
-const PROBES: usize = 130;
+const PROBES: usize = 150;
 const VARIANTS: u64 = 3;
 
 fn main() {

@@ -95,7 +95,7 @@ impl Estate {
 }
 
 /// The estates.
-pub(crate) const ESTATES: [(&str, &str); 8] = [
+pub(crate) const ESTATES: [(&str, &str); 14] = [
     ("edge with forwards, inner filter and servers", FORWARDS),
     ("IPv6 open beside IPv4", VERSIONS),
     ("translated twice", TWICE),
@@ -104,6 +104,12 @@ pub(crate) const ESTATES: [(&str, &str); 8] = [
     ("answers past a filter that drops what it does not know", ASYMMETRIC),
     ("routers that send to each other", CIRCLE),
     ("a network mapped onto another", MAPPED),
+    ("sources checked by the route back", REVERSE),
+    ("forwards and verdicts from named maps", MAPS),
+    ("routers on links of two addresses", LINKS),
+    ("lists that look at TCP flags and source ports", STATELESS),
+    ("ports published to a network inside a host", PUBLISHED),
+    ("forwards to hosts that were not exported", UNKNOWN_HOSTS),
 ];
 
 const FORWARDS: &str = "
@@ -547,4 +553,296 @@ COMMIT
 -A FORWARD -i lan0 -j ACCEPT
 ?-A FORWARD -d 10.20.4.30 -p tcp --dport 22:443 -j ACCEPT
 COMMIT
+";
+
+const REVERSE: &str = "
+device edge out0@wan 203.0.113.1/24,2001:db8:0:1::1/64 lan0@lan 10.20.4.1/24,2001:db8:0:14::1/64 dmz0@dmz 10.20.6.1/24
+device inner up0@lan 10.20.4.2/24,2001:db8:0:14::2/64 deep0@deep 10.20.9.1/24
+device files eth0@lan 10.20.4.20/24,2001:db8:0:14::20/64
+host desk eth0@deep 10.20.9.30/24,10.77.0.9/32
+enters inner:deep0
+host page eth0@dmz 10.20.6.10/24,10.78.0.9/32
+enters edge:dmz0
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32,2001:db8:0:1::9/64
+enters edge:out0
+route edge default via 203.0.113.9
+route edge default via 2001:db8:0:1::9
+route edge 10.20.9.0/24 via 10.20.4.2
+route inner default via 10.20.4.1
+route files default via 10.20.4.1
+route files 10.20.9.0/24 via 10.20.4.2
+route files default via 2001:db8:0:14::1
+route desk default via 10.20.9.1
+route page default via 10.20.6.1
+route outside default via 203.0.113.1
+route outside default via 2001:db8:0:1::1
+
+rules edge nft
+table inet edge {
+ chain early {
+  type filter hook prerouting priority raw; policy accept;
+  iifname != lo fib saddr . iif oif missing drop
+ }
+ chain forward {
+  type filter hook forward priority filter; policy drop;
+  ct state established,related accept
+  iifname lan0 accept
+  ?iifname dmz0 oifname lan0 tcp dport { 22, 443 } accept
+  ?ip saddr 198.51.100.7 tcp dport 8080-9000 accept
+  ip6 daddr 2001:db8:0:14::20 tcp dport 443 accept
+ }
+}
+
+rules inner iptables
+*raw
+:PREROUTING ACCEPT [0:0]
+?-A PREROUTING -m rpfilter --invert -j DROP
+COMMIT
+*filter
+:INPUT ACCEPT [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A FORWARD -m state --state ESTABLISHED -j ACCEPT
+-A FORWARD -i deep0 -j ACCEPT
+-A FORWARD -p tcp --dport 22:443 -j ACCEPT
+COMMIT
+";
+
+const MAPS: &str = "
+device edge out0@wan 203.0.113.1/24,203.0.113.4/24 dmz0@dmz 10.20.1.1/24 lan0@lan 10.20.4.1/24
+device web eth0@dmz 10.20.1.10/24
+device files eth0@lan 10.20.4.20/24
+host desk eth0@lan 10.20.4.77/24
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32,198.51.100.44/32
+enters edge:out0
+route edge default via 203.0.113.9
+route web default via 10.20.1.1
+route files default via 10.20.4.1
+route desk default via 10.20.4.1
+route outside default via 203.0.113.1
+
+rules edge nft
+table ip edge {
+ map published {
+  type inet_service : ipv4_addr . inet_service
+  elements = { 443 : 10.20.1.10 . 8443, 3389 : 10.20.4.20 . 3389,
+  22 : 10.20.4.20 . 22 }
+ }
+ map second {
+  type ipv4_addr . inet_service : ipv4_addr
+  elements = { 203.0.113.4 . 80 : 10.20.1.10, 203.0.113.4 . 8080 : 10.20.4.77 }
+ }
+ set agreed {
+  type ifname . ipv4_addr . inet_proto . inet_service
+  flags interval
+  elements = { lan0 . 10.20.1.10 . tcp . 443, dmz0 . 10.20.4.0/24 . tcp . 9000, lan0 . 10.20.1.0/24 . udp . 53 }
+ }
+ map ways {
+  type ifname : verdict
+  elements = { out0 : jump from_out, dmz0 : jump from_dmz }
+ }
+ chain prerouting {
+  type nat hook prerouting priority dstnat; policy accept;
+  iifname out0 ip daddr 203.0.113.1 dnat ip to tcp dport map @published
+  ?iifname out0 dnat ip to ip daddr . tcp dport map @second
+ }
+ chain from_out {
+  ?ip saddr 198.51.100.44 tcp dport 22 accept
+  ct status dnat tcp dport { 80, 3389, 8443 } accept
+ }
+ chain from_dmz {
+  tcp dport 22 reject
+ }
+ chain forward {
+  type filter hook forward priority filter; policy drop;
+  ct state established,related accept
+  iifname vmap @ways
+  iifname . ip daddr . meta l4proto . th dport @agreed accept
+  ?iifname lan0 oifname out0 accept
+ }
+}
+";
+
+const LINKS: &str = "
+device north out0@wan 203.0.113.1/24 link0@first 10.90.0.0/31 lan0@lan 10.20.4.1/24
+device middle up0@first 10.90.0.1/31 down0@second 10.90.0.5/30
+device south up0@second 10.90.0.6/30 lan0@far 10.20.8.1/24
+device files eth0@lan 10.20.4.20/24
+host desk eth0@far 10.20.8.30/24
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32
+enters north:out0
+route north default via 203.0.113.9
+route north 10.20.8.0/24 via 10.90.0.1
+route north 10.90.0.4/30 via 10.90.0.1
+route middle default via 10.90.0.0
+route middle 10.20.8.0/24 via 10.90.0.6
+route south default via 10.90.0.5
+route files default via 10.20.4.1
+route desk default via 10.20.8.1
+route outside default via 203.0.113.1
+
+rules north iptables
+*nat
+:PREROUTING ACCEPT [0:0]
+:POSTROUTING ACCEPT [0:0]
+?-A PREROUTING -i out0 -p tcp --dport 3389 -j DNAT --to-destination 10.20.8.30
+-A POSTROUTING -o out0 -j MASQUERADE
+COMMIT
+*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -m state --state ESTABLISHED -j ACCEPT
+?-A INPUT -i link0 -p tcp --dport 22 -j ACCEPT
+-A FORWARD -m state --state ESTABLISHED -j ACCEPT
+-A FORWARD -i link0 -d 10.20.4.0/24 -p tcp --dport 22:443 -j ACCEPT
+-A FORWARD -i lan0 -j ACCEPT
+?-A FORWARD -i out0 -d 10.20.8.30 -p tcp --dport 3389 -j ACCEPT
+COMMIT
+
+rules middle nft
+table inet f {
+ chain forward {
+  type filter hook forward priority 0; policy drop;
+  ct state established accept
+  ?iifname up0 tcp dport { 22, 3389, 8080 } accept
+  iifname down0 ip daddr 10.20.4.0/24 accept
+ }
+}
+";
+
+const STATELESS: &str = "
+device gate out0@wan 203.0.113.1/24 lan0@lan 10.20.4.1/24
+device files eth0@lan 10.20.4.20/24
+host desk eth0@lan 10.20.4.77/24
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32
+enters gate:out0
+route gate default via 203.0.113.9
+route files default via 10.20.4.1
+route desk default via 10.20.4.1
+route outside default via 203.0.113.1
+
+rules gate iptables
+*raw
+:PREROUTING ACCEPT [0:0]
+:OUTPUT ACCEPT [0:0]
+-A PREROUTING -j CT --notrack
+-A OUTPUT -j CT --notrack
+COMMIT
+*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -p tcp --tcp-flags ACK ACK -j ACCEPT
+?-A INPUT -i lan0 -p tcp --dport 22 -j ACCEPT
+-A FORWARD -i out0 -p tcp --tcp-flags ACK ACK -j ACCEPT
+?-A FORWARD -i out0 -p udp --sport 53 -j ACCEPT
+-A FORWARD -i out0 -d 10.20.4.20 -p tcp --dport 443 -j ACCEPT
+?-A FORWARD -i lan0 -d 203.0.113.9 -p tcp ! --syn -j ACCEPT
+-A FORWARD -i lan0 -s 10.20.4.20 -p tcp --sport 443 -j ACCEPT
+?-A FORWARD -i lan0 -p tcp --dport 80:8080 -j ACCEPT
+-A FORWARD -i lan0 -p udp -j ACCEPT
+COMMIT
+";
+
+const PUBLISHED: &str = "
+device hostel eth0@lan 10.20.4.30/24 br0@cage 172.30.0.1/16
+device edge out0@wan 203.0.113.1/24 lan0@lan 10.20.4.1/24
+host shop eth0@cage 172.30.0.3/16
+host store eth0@cage 172.30.0.4/16
+host desk eth0@lan 10.20.4.77/24
+host outside eth0@wan 203.0.113.9/24
+enters edge:out0
+route edge default via 203.0.113.9
+route hostel default via 10.20.4.1
+route shop default via 172.30.0.1
+route store default via 172.30.0.1
+route desk default via 10.20.4.1
+route outside default via 203.0.113.1
+
+rules hostel iptables
+*nat
+:PREROUTING ACCEPT [0:0]
+:OUTPUT ACCEPT [0:0]
+:POSTROUTING ACCEPT [0:0]
+:CAGE - [0:0]
+-A PREROUTING -m addrtype --dst-type LOCAL -j CAGE
+-A OUTPUT ! -d 127.0.0.0/8 -m addrtype --dst-type LOCAL -j CAGE
+-A POSTROUTING -s 172.30.0.0/16 ! -o br0 -j MASQUERADE
+-A CAGE ! -i br0 -p tcp --dport 8080 -j DNAT --to-destination 172.30.0.3:80
+?-A CAGE ! -i br0 -p tcp --dport 3389 -j DNAT --to-destination 172.30.0.4:22
+COMMIT
+*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+:CAGE - [0:0]
+-A INPUT -m state --state ESTABLISHED -j ACCEPT
+?-A INPUT -p tcp --dport 22 -j ACCEPT
+-A FORWARD -o br0 -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT
+-A FORWARD -o br0 -j CAGE
+-A FORWARD -i br0 ! -o br0 -j ACCEPT
+-A FORWARD -m state --state ESTABLISHED -j ACCEPT
+-A CAGE -d 172.30.0.3/32 ! -i br0 -o br0 -p tcp --dport 80 -j ACCEPT
+?-A CAGE -d 172.30.0.4/32 ! -i br0 -o br0 -p tcp --dport 22 -j ACCEPT
+COMMIT
+
+rules edge nft
+table ip f {
+ chain pre {
+  type nat hook prerouting priority -100; policy accept;
+  iifname out0 tcp dport { 8080, 3389 } dnat to 10.20.4.30
+ }
+ chain post {
+  type nat hook postrouting priority 100; policy accept;
+  oifname out0 masquerade
+ }
+ chain forward {
+  type filter hook forward priority 0; policy drop;
+  ct state established accept
+  iifname lan0 accept
+  ?ct status dnat tcp dport 8080 accept
+  ?ip daddr 10.20.4.30 tcp dport 3389 accept
+ }
+}
+";
+
+const UNKNOWN_HOSTS: &str = "
+device edge out0@wan 203.0.113.1/24,2001:db8:0:1::1/64 lan0@lan 10.20.4.1/24,2001:db8:0:14::1/64 guest0@guests 10.20.90.1/24
+host pump eth0@lan 10.20.4.51/24,2001:db8:0:14::51/64
+host camera eth0@lan 10.20.4.60/24,2001:db8:0:14::60/64
+host visitor eth0@guests 10.20.90.7/24
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32,2001:db8:0:1::9/64
+enters edge:out0
+route edge default via 203.0.113.9
+route edge default via 2001:db8:0:1::9
+route pump default via 10.20.4.1
+route pump default via 2001:db8:0:14::1
+route camera default via 10.20.4.1
+route camera default via 2001:db8:0:14::1
+route visitor default via 10.20.90.1
+route outside default via 203.0.113.1
+route outside default via 2001:db8:0:1::1
+
+rules edge nft
+table inet f {
+ chain pre {
+  type nat hook prerouting priority dstnat; policy accept;
+  iifname out0 tcp dport 3389 dnat ip to 10.20.4.51
+  ?iifname out0 tcp dport 8443 dnat ip to 10.20.4.60:443
+ }
+ chain post {
+  type nat hook postrouting priority srcnat; policy accept;
+  oifname out0 ip saddr 10.20.0.0/16 masquerade
+ }
+ chain forward {
+  type filter hook forward priority filter; policy drop;
+  ct state established,related accept
+  iifname lan0 accept
+  ct status dnat accept
+  ?iifname out0 ip6 daddr 2001:db8:0:14::/64 tcp dport { 22, 443 } accept
+  ?iifname guest0 ip daddr 10.20.4.60 tcp dport 80 accept
+  iifname guest0 oifname out0 accept
+ }
+}
 ";
