@@ -135,7 +135,7 @@ fn network_of(estate: &Analyses, one: &BeyondExport) -> Option<String> {
     fitting.next().map(|net| net.to_string())
 }
 
-/// The usual services of the ports, the gravest first, each with its severity.
+/// The usual services of the ports, the most severe first.
 fn usual(one: &BeyondExport) -> Vec<(Severity, &'static KnownPort)> {
     let ports = one.ports.iter().flat_map(|range| range.first..=range.last);
     let known = ports.filter_map(|port| known_port(one.protocol, port));
