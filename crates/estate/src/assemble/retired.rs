@@ -43,10 +43,14 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
         .filter(|one| retired(one.export.path()).is_none())
         .map(|one| (one.folder.clone(), folder(one.export.path()).to_owned()))
         .collect();
-    for input in inputs {
+    let named: Vec<bool> = (0..inputs.len()).map(|at| is_named(inputs, at)).collect();
+    for (input, named) in inputs.iter_mut().zip(named) {
         let path = input.export.path().to_owned();
         let Some(ending) = retired(&path) else { continue };
-        if input.format.is_none() || !live.contains(&(input.folder.clone(), folder(&path).to_owned())) {
+        if named
+            || input.format.is_none()
+            || !live.contains(&(input.folder.clone(), folder(&path).to_owned()))
+        {
             continue;
         }
         let facts = std::mem::take(&mut *input.facts);
@@ -63,6 +67,19 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
         );
         input.ledger.notes.push(Note { origin: input.export.origin(0..0), text });
     }
+}
+
+/// Whether a file in force names one that looks put aside, so that it is read after all.
+fn is_named(inputs: &[Input], at: usize) -> bool {
+    let own = &inputs[at];
+    let path = own.export.path();
+    let name = path.rsplit('/').next().unwrap_or(path);
+    retired(path).is_some()
+        && inputs.iter().any(|other| {
+            other.folder == own.folder
+                && retired(other.export.path()).is_none()
+                && other.export.text().contains(name)
+        })
 }
 
 fn folder(path: &str) -> &str {
@@ -119,6 +136,11 @@ mod tests {
         ]);
         let facts = &estate.devices[0].facts;
         assert_eq!((facts.tunnels.len(), facts.idle_tunnels.len(), facts.secrets.len()), (1, 1, 2));
+        // One that a file in force names is read.
+        let unit =
+            ("d/etc/wireguard/wg0.conf", &*format!("# wg-quick up /etc/wireguard/wg9.conf.off\n{LIVE}"));
+        let named = crate::testing::estate(&[unit, ("d/etc/wireguard/wg9.conf.off", LIVE)]);
+        assert_eq!(named.devices[0].facts.tunnels.len(), 2);
         // One that is alone may be what an appliance gives out.
         let alone = crate::testing::estate(&[("d/wg9.conf.off", LIVE)]);
         assert_eq!(alone.devices[0].facts.tunnels.len(), 1);

@@ -406,7 +406,10 @@ fn legend(body: &mut String, sheet: &ExposureSheet, rows: &[Row], top: f64) {
         .map(|protection| (Some(protection), format!("{}: {}", protection.word(), protection.meaning())))
         .collect();
     if rows.iter().any(|row| row.protection.is_none()) {
-        entries.push((None, "forward without a service (cross: blocked; circle: unassigned)".to_owned()));
+        entries.push((
+            None,
+            "forward without a service (cross: blocked; circle: no known host or service)".to_owned(),
+        ));
     }
     let column = (RIGHT - MARGIN) / 2.0;
     for (number, (protection, text)) in entries.iter().enumerate() {
