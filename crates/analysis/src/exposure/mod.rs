@@ -48,15 +48,7 @@ pub fn through_tunnel(
     sources: Vec<IpRange>,
 ) -> Exposure {
     let everywhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
-    let interface = Some(end.interface.clone());
-    let traffic_source = TrafficSource {
-        device: end.device,
-        interface,
-        ipsec,
-        sources,
-        next_to: false,
-        one_of_several: false,
-    };
+    let traffic_source = TrafficSource { ipsec, ..TrafficSource::entering(end, sources) };
     gather::gather(ground, services, vec![traffic_source], &[everywhere], false)
 }
 

@@ -68,14 +68,7 @@ pub fn all_traffic_sources(
 
 /// Traffic of a device, from the address that is nearest to each destination.
 fn sent_by(estate: &EstateMap, device: usize) -> Vec<(TrafficSource, Vec<IpRange>)> {
-    let traffic_source = |sources| TrafficSource {
-        device,
-        interface: None,
-        ipsec: false,
-        sources,
-        next_to: false,
-        one_of_several: false,
-    };
+    let traffic_source = |sources| TrafficSource::sent_by(device, sources);
     let mut rest = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let mut all = Vec::new();
     let links =
@@ -132,15 +125,7 @@ fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Tr
     if range.size() == 1
         && let [device] = estate.holders(range.first())
     {
-        let sources = vec![range];
-        return Ok(vec![TrafficSource {
-            device: *device,
-            interface: None,
-            ipsec: false,
-            sources,
-            next_to: false,
-            one_of_several: false,
-        }]);
+        return Ok(vec![TrafficSource::sent_by(*device, vec![range])]);
     }
     // A pool inside a network is the more exact of the two; the same range as a network's is the network.
     let prefixes = || shape.networks.iter().flat_map(|network| &network.prefixes);
@@ -281,14 +266,7 @@ fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<Traff
         if sources.is_empty() {
             return Err(QueryError::NoAddress(name.to_owned()));
         }
-        return Ok(vec![TrafficSource {
-            device,
-            interface: None,
-            ipsec: false,
-            sources,
-            next_to: false,
-            one_of_several: false,
-        }]);
+        return Ok(vec![TrafficSource::sent_by(device, sources)]);
     }
     let clients = clients_named(estate, name);
     if !clients.is_empty() {

@@ -126,17 +126,16 @@ impl TrafficSource {
         Self { device: place.device, interface, ipsec: false, sources, next_to: false, one_of_several: false }
     }
 
+    /// Traffic that a device sends itself.
+    pub(crate) fn sent_by(device: usize, sources: Vec<IpRange>) -> Self {
+        Self { device, interface: None, ipsec: false, sources, next_to: false, one_of_several: false }
+    }
+
     /// Sources of the clients of a tunnel.
     #[must_use]
     pub fn of_clients(clients: &RemoteClients) -> Self {
-        Self {
-            device: clients.device,
-            interface: Some(clients.interface.clone()),
-            ipsec: clients.ipsec,
-            sources: clients.ranges.clone(),
-            next_to: false,
-            one_of_several: false,
-        }
+        let place = Place { device: clients.device, interface: clients.interface.clone() };
+        Self { ipsec: clients.ipsec, ..Self::entering(&place, clients.ranges.clone()) }
     }
 }
 

@@ -1,6 +1,7 @@
 //! The Internet reaches a port of a host that was not exported.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::logins::capital;
 use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
@@ -118,12 +119,6 @@ fn named_with_kind(known: &KnownPort) -> String {
     }
 }
 
-/// A sentence's beginning.
-fn capitalised(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
-}
-
 /// The network of a device that has all the addresses.
 fn network_of(estate: &Analyses, one: &BeyondExport) -> Option<String> {
     let interfaces = &estate.devices[one.device].facts.interfaces;
@@ -211,7 +206,7 @@ fn judge(estate: &Analyses, parts: &[&BeyondExport]) -> Verdict {
         }
     }
     let service = match names.as_slice() {
-        [] => capitalised(&services),
+        [] => capital(&services),
         names => format!("{} ({services})", names.join(", ")),
     };
     let who = if one.everybody { "any address".to_owned() } else { some_ranges(&one.sources) };
