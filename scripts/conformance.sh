@@ -2,7 +2,7 @@
 # Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius,
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
 # parsers, gnutls-cli, stunnel; the servers of files, pages, databases, names, time and logs (testparm, smbd, exportfs, rsync, vsftpd,
-# proftpd, nginx, apache2, haproxy, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); standard models by
+# proftpd, nginx, apache2, haproxy, socat, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); standard models by
 # yanglint; PAM stacks by pamtester; reports in a browser; and the packet engine against the kernel, with nft and iptables in network namespaces.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
@@ -46,6 +46,8 @@ command -v exportfs >/dev/null || [ -x /usr/sbin/exportfs ] || missing+=(nfs-ker
 command -v rsync >/dev/null || missing+=(rsync)
 command -v proftpd >/dev/null || [ -x /usr/sbin/proftpd ] || missing+=(proftpd-core)
 command -v nginx >/dev/null || [ -x /usr/sbin/nginx ] || missing+=(nginx-light)
+[ -e /usr/lib/nginx/modules/ngx_stream_module.so ] || missing+=(libnginx-mod-stream)
+command -v socat >/dev/null || missing+=(socat)
 command -v apache2 >/dev/null || [ -x /usr/sbin/apache2 ] || missing+=(apache2)
 command -v haproxy >/dev/null || [ -x /usr/sbin/haproxy ] || missing+=(haproxy)
 ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing+=(postgresql)
@@ -109,6 +111,6 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --no-fail-fast --test conformance --test conformance_accounts --test conformance_models --test conformance_pam --test conformance_sudo --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_tunnels --test kernel --test estates --test scrubbed --test examples --test browser -- --ignored
+cargo test --locked --workspace --no-fail-fast --test conformance --test conformance_accounts --test conformance_models --test conformance_pam --test conformance_sudo --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_tunnels --test kernel --test estates --test relays --test scrubbed --test examples --test browser -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
 cargo test --locked --workspace --lib priorities -- --ignored

@@ -5,6 +5,7 @@ use crate::exposure::{Exposure, Reachable};
 use crate::intents::IntentEvaluation;
 use crate::map::EstateMap;
 use crate::reachability::NetworkModel;
+use crate::relays::Relayed;
 use crate::services::Service;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -19,6 +20,8 @@ pub struct InternetExposure {
     pub services: Vec<Vec<Service>>,
     /// Exposure to untrusted networks.
     pub outside: Exposure,
+    /// Servers behind the relays that untrusted networks reach.
+    pub relayed: Vec<Relayed>,
 }
 
 /// Reachability from internal networks.
@@ -79,7 +82,8 @@ impl InternetExposure {
         let _timed = debug_span!("what is reachable from the Internet").entered();
         let ground = NetworkModel::of(estate);
         let outside = exposure::outside(&ground, &services);
-        Self { services, outside }
+        let relayed = crate::relays::behind(&ground, &services, &outside);
+        Self { services, outside, relayed }
     }
 
     /// Exposure of a device's port to untrusted networks, if any: to any address before limited sources.

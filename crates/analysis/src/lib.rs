@@ -17,6 +17,7 @@ pub mod management;
 pub mod map;
 pub mod reachability;
 pub mod reachability_from;
+pub mod relays;
 mod reverse_paths;
 pub mod services;
 #[cfg(any(test, feature = "testing"))]

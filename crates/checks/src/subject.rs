@@ -83,6 +83,8 @@ pub enum SubjectKind {
     RadiusUpstream,
     /// Entries of a RADIUS server's own list.
     RadiusUsers,
+    /// A relay, by its program and the server behind it.
+    Relay,
     /// Everything that is reached.
     Reached,
     /// A rule of a packet filter.
@@ -186,6 +188,7 @@ impl Subject {
             What::PortMapper(_) => Self::of(SubjectKind::PortMapper),
             // Several sites at one place are one service.
             What::Served(number, kind) => of.with(kind.code()).with(facts.served[number].program),
+            What::Relay(number) => of.with("relay").with(facts.relays[number].program),
             What::Socket => of.with("socket"),
         };
         named.with(service.endpoint())

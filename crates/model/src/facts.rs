@@ -13,6 +13,7 @@ use crate::plan::{AddressPlan, Placed};
 use crate::radius::{
     EapSettings, RadiusClient, RadiusEntry, RadiusSecurity, RadiusSite, RadiusTarget, RadiusUpstream,
 };
+use crate::relay::Relay;
 use crate::served::Served;
 use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
@@ -98,6 +99,8 @@ pub struct Facts {
     pub dynamic_names: Vec<DynamicName>,
     /// Services: shares, pages, databases and the like.
     pub served: Vec<Served>,
+    /// Servers to which services hand on connections or requests.
+    pub relays: Vec<Relay>,
     /// Logging programs.
     pub log_keepers: Vec<LogKeeper>,
     /// Programs that keep the clock.
@@ -197,7 +200,7 @@ macro_rules! each_list {
     ($run:ident) => {
         $run! {
             interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
-            forwards kernel sockets port_mappers dynamic_names served log_keepers clock_keepers radios
+            forwards kernel sockets port_mappers dynamic_names served relays log_keepers clock_keepers radios
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
             radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
@@ -280,6 +283,7 @@ macro_rules! each_section {
             port_mappers = "port-mappers",
             dynamic_names = "dynamic-names",
             served = "services",
+            relays = "relays",
             log_keepers = "log-keepers",
             clock_keepers = "clock-keepers",
             radios = "radios",

@@ -37,6 +37,7 @@ pub mod plan;
 mod pool;
 mod ppp;
 pub mod radius;
+pub mod relay;
 mod residual;
 pub mod secret;
 pub mod served;

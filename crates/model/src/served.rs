@@ -157,6 +157,16 @@ impl Endpoint {
         }
     }
 
+    /// The same for connections that are handed on as they are: without TLS here, the client may use it with the server behind.
+    #[must_use]
+    pub fn as_relay(self) -> Self {
+        let carried = match self.carried {
+            TransportSecurity::Encrypted => TransportSecurity::Encrypted,
+            _ => TransportSecurity::Optional,
+        };
+        Self { carried, ..self }
+    }
+
     /// Whether only the device itself reaches it.
     #[must_use]
     pub fn is_local(&self) -> bool {
@@ -334,6 +344,8 @@ pub enum Remark {
     AnyPort,
     /// The server lists a folder's contents to any client.
     Listing,
+    /// Requests with `..` behind its name leave its folder.
+    LeavesFolder,
     /// It shows how the server is doing.
     Status,
     /// It is for looking after the server or the device.

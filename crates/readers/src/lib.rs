@@ -57,6 +57,7 @@ mod ppp;
 mod radio;
 mod radius;
 mod reader;
+mod relaying;
 pub mod scrub;
 mod serving;
 mod settings;
@@ -175,6 +176,7 @@ pub const READERS: &[Reader] = &[
     credentials::shared_keys::TLS_KEYS,
     uci::READER,
     naming::unbound::READER,
+    upkeep::service_units::READER,
     upkeep::units::LIST,
     upkeep::units::LINKS,
     files::ftp::VSFTPD,

@@ -4,10 +4,13 @@
 
 use crate::ini::{Section, before_comment, sections};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
+use crate::relaying;
 use crate::tls::openssl;
 use serde::Deserialize;
 use std::net::IpAddr;
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
+use trevlin_model::relay::Relay;
+use trevlin_model::served::{AuthRequirement, Endpoint, TransportSecurity};
 use trevlin_model::{
     CertificateRequirement, Export, LineClass, Listener, Origin, Protocol, Revocation, Setting, Tunnel,
     TunnelFamily, TunnelRole,
@@ -73,7 +76,10 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     }
     let Some((global, services)) = all.split_first() else { return reading };
     for service in services {
-        reading.facts.tunnels.extend(tunnel(export, &Said { service, global }));
+        let said = Said { service, global };
+        let Some(tunnel) = tunnel(export, &said) else { continue };
+        reading.facts.relays.extend(relays(&said, &tunnel));
+        reading.facts.tunnels.push(tunnel);
     }
     reading
 }
@@ -102,6 +108,45 @@ impl<'a> Said<'_, 'a> {
     fn yes(&self, key: &str) -> Option<Origin> {
         self.get(key).filter(|(value, _)| value.eq_ignore_ascii_case("yes")).map(|(_, origin)| origin)
     }
+}
+
+/// The servers that a service hands connections on to.
+fn relays(said: &Said<'_, '_>, tunnel: &Tunnel) -> Vec<Relay> {
+    // The client's address goes on by the PROXY protocol, or as the source of the packets (stunnel(8), protocol and transparent).
+    let proxy = said.get("protocol").filter(|(name, _)| *name == "proxy");
+    let transparent =
+        said.get("transparent").filter(|(value, _)| matches!(*value, "source" | "both" | "yes"));
+    let kept = proxy.or(transparent).map(|(_, origin)| origin);
+    let carried = if tunnel.role == TunnelRole::Client {
+        TransportSecurity::Optional
+    } else {
+        TransportSecurity::Encrypted
+    };
+    let place = |listener: &Listener| {
+        let (port, origin) = listener.port.stated()?;
+        let at = Endpoint::everywhere(Protocol::TCP, *port, carried, origin);
+        Some(match listener.address.value()? {
+            Some(address) => at.at(*address),
+            None => at,
+        })
+    };
+    let endpoints: Vec<Endpoint> = tunnel.listeners.iter().filter_map(place).collect();
+    let login = if tunnel.requires_certificate() {
+        Some(AuthRequirement::Certificate)
+    } else {
+        tunnel.proof.shared_key.map(|_| AuthRequirement::Proof)
+    };
+    let target = |(text, origin): (&str, Origin)| {
+        // A port alone is one of the device itself.
+        let own = text.parse().ok().map(|port| ("localhost", port));
+        let mut relay =
+            Relay::new("stunnel", tunnel.name.clone(), own.or_else(|| relaying::server(text, None))?, origin);
+        relay.endpoints.clone_from(&endpoints);
+        relay.login = login.filter(|_| tunnel.role == TunnelRole::Server);
+        relay.source_kept_origin = kept;
+        Some(relay)
+    };
+    said.all("connect").into_iter().filter_map(target).collect()
 }
 
 fn tunnel(export: &Export, said: &Said<'_, '_>) -> Option<Tunnel> {

@@ -6,6 +6,7 @@ mod place;
 pub(crate) mod traffic_source;
 
 pub use outside::internet_entry_points;
+pub(crate) use place::sent_to;
 use place::traffic_sources;
 pub use place::{From, NoPlace, QueryError, To, TrafficSource, all_traffic_sources};
 

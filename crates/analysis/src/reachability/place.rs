@@ -66,6 +66,11 @@ pub fn all_traffic_sources(
     Ok(all)
 }
 
+/// Traffic of a device to one address.
+pub(crate) fn sent_to(estate: &EstateMap, device: usize, to: IpAddr) -> TrafficSource {
+    TrafficSource::sent_by(device, own_addresses(estate, device, Some(to)))
+}
+
 /// Traffic of a device, from the address that is nearest to each destination.
 fn sent_by(estate: &EstateMap, device: usize) -> Vec<(TrafficSource, Vec<IpRange>)> {
     let traffic_source = |sources| TrafficSource::sent_by(device, sources);

@@ -41,6 +41,8 @@ pub enum What {
     PortMapper(usize),
     /// A service with its files, by its number; sites of one server at one port are one, and this is the first of them.
     Served(usize, ServedKind),
+    /// A relay without a service of its own, by its number.
+    Relay(usize),
     /// Something of which only the socket is known.
     Socket,
 }
@@ -123,6 +125,7 @@ impl Service {
                 ServedKind::Time => PortKind::Time,
                 ServedKind::Logs => PortKind::Monitoring,
             },
+            What::Relay(_) => PortKind::Tunnel,
             What::Socket => self.port_known().map_or(PortKind::Other, |known| known.kind),
         }
     }
@@ -202,10 +205,15 @@ pub fn endpoint(protocol: u8, ports: PortRange) -> String {
 
 /// The line that shows that a service is disabled: none of its units is enabled, and one is known not to be.
 pub fn switched_off(device: &Device, served: &Served) -> Option<Origin> {
+    switched_off_units(device, |name| served.units.contains(&name))
+}
+
+/// The line that shows that none of the units with a name is enabled, and one is known not to be.
+pub(crate) fn switched_off_units(device: &Device, of_it: impl Fn(&str) -> bool) -> Option<Origin> {
     let named = |name: &str| {
         let (plain, _) = name.split_once('.').unwrap_or((name, ""));
         // `postgresql@15-main` is an instance of `postgresql`.
-        served.units.contains(&plain.split('@').next().unwrap_or(plain))
+        of_it(plain.split('@').next().unwrap_or(plain))
     };
     let mut off = None;
     for unit in device.facts.units.iter().filter(|unit| named(&unit.name)) {
@@ -263,6 +271,8 @@ pub fn services(estate: &Estate, at: usize) -> Vec<Service> {
         all.extend(mapper.port.map(|(port, _)| Service { protocol: TCP, ..service(port) }));
     }
     all.extend(of_files(device));
+    let relays = of_relays(device, &all);
+    all.extend(relays);
     observe(device, &mut all);
     all.sort_by(|a, b| {
         (a.protocol, a.port, a.address, &a.name).cmp(&(b.protocol, b.port, b.address, &b.name))
@@ -300,6 +310,33 @@ pub fn only_redirects(device: &Device, service: &Service) -> bool {
     };
     let sites = sites_at(device, service);
     !sites.is_empty() && sites.iter().all(redirects)
+}
+
+/// Places of relays where no other service listens.
+fn of_relays(device: &Device, all: &[Service]) -> Vec<Service> {
+    let mut found: Vec<Service> = Vec::new();
+    for (number, relay) in device.facts.relays.iter().enumerate() {
+        let off = switched_off_units(device, |name| relay.units.iter().any(|unit| unit == name)).is_some();
+        for place in &relay.endpoints {
+            let protocol = place.protocol.0.unwrap_or(TCP);
+            let same = |one: &Service| {
+                (one.protocol, one.port, one.address) == (protocol, place.port, place.address)
+            };
+            if all.iter().chain(&found).any(same) {
+                continue;
+            }
+            let one = configured(&relay.name, What::Relay(number), protocol, place.origin);
+            found.push(Service {
+                address: place.address,
+                families: place.families,
+                interface: place.interface.clone(),
+                port: place.port,
+                known: if off { Known::Disabled } else { Known::Configured },
+                ..one
+            });
+        }
+    }
+    found
 }
 
 /// Services by their files. Sites of one server at one port are one service.

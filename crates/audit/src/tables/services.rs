@@ -241,6 +241,7 @@ fn words(remark: Remark) -> Option<&'static str> {
         Remark::RootKept => "runs as root",
         Remark::AnyPort => "any source port",
         Remark::Listing => "directory listing",
+        Remark::LeavesFolder => "leads out of its folder",
         Remark::Status => "status page",
         Remark::Administration => "administration",
         Remark::HandedOn => "forwarded",

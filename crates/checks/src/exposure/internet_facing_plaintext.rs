@@ -3,7 +3,8 @@
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::services::{Encrypted, PortKind, Service, What, sites_at};
+use trevlin_analysis::relays::relays_of;
+use trevlin_analysis::services::{Encrypted, PortKind, Service, What, known_port, sites_at};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::Device;
@@ -36,7 +37,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 pub(super) fn is_plain(device: &Device, service: &Service) -> bool {
     let by_files = matches!(service.what, What::Served(..));
     let plain = if by_files {
-        sites_at(device, service).iter().any(|one| stays_plain(one, service))
+        sites_at(device, service).iter().any(|one| stays_plain(one, service)) || relays_plain(device, service)
     } else {
         service.port_known().is_some_and(|known| known.encrypted == Encrypted::No)
     };
@@ -44,6 +45,18 @@ pub(super) fn is_plain(device: &Device, service: &Service) -> bool {
         matches!(service.kind(), PortKind::Names | PortKind::Time | PortKind::Tunnel | PortKind::Shell)
             || trevlin_analysis::exposure::never_meant(service.kind());
     plain && !elsewhere && (by_files || service.what == What::Socket)
+}
+
+/// Whether a service hands connections on to a port whose usual service is not encrypted, without TLS of its own.
+fn relays_plain(device: &Device, service: &Service) -> bool {
+    relays_of(device, service).filter(|(_, relay)| !relay.is_of_pages()).any(|(_, relay)| {
+        let usual = known_port(relay.protocol.0.unwrap_or(6), relay.port);
+        let open = relay
+            .endpoints
+            .iter()
+            .any(|at| at.port == service.port && at.carried == TransportSecurity::Optional);
+        open && usual.is_some_and(|known| known.encrypted == Encrypted::No)
+    })
 }
 
 /// Whether clients of a site at this address and port remain unencrypted: encryption is not required, and requests are not redirected.

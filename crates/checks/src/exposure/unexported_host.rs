@@ -4,10 +4,11 @@ use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::logins::capital;
 use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
+use crate::support::rated::severity_of_kind;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{BeyondExport, owner_of};
-use trevlin_analysis::services::{Encrypted, KnownPort, PortKind, endpoint, known_port};
+use trevlin_analysis::services::{KnownPort, endpoint, known_port};
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -137,30 +138,7 @@ fn usual(one: &BeyondExport) -> Vec<(Severity, &'static KnownPort)> {
     // Where another port is called, it is no public site that is meant.
     let public =
         one.called_ports.iter().all(|range| matches!((range.first, range.last), (80, 80) | (443, 443)));
-    let grade = |known: &'static KnownPort| {
-        let severity = match known.kind {
-            PortKind::Management
-            | PortKind::Shell
-            | PortKind::Desktop
-            | PortKind::Files
-            | PortKind::Database
-            | PortKind::Industrial
-            | PortKind::Mapping
-            | PortKind::Login => Severity::High,
-            PortKind::Tunnel if matches!(known.number, 1701 | 1723) => Severity::High,
-            _ if known.obsolete => Severity::High,
-            PortKind::Tunnel | PortKind::Mail => Severity::Info,
-            PortKind::Web if public => Severity::Info,
-            PortKind::Web if known.encrypted == Encrypted::Yes => Severity::Low,
-            PortKind::Web
-            | PortKind::Voice
-            | PortKind::Printing
-            | PortKind::Monitoring
-            | PortKind::Messages => Severity::Medium,
-            PortKind::Names | PortKind::Time | PortKind::Addresses | PortKind::Other => CHECK.severity,
-        };
-        (severity, known)
-    };
+    let grade = |known: &'static KnownPort| (severity_of_kind(known.kind, Some(known), public), known);
     let mut all: Vec<_> = known.map(grade).collect();
     all.sort_by_key(|(severity, known)| (std::cmp::Reverse(*severity), known.number));
     all

@@ -6,7 +6,7 @@ use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
-use trevlin_model::served::{AuthRequirement, ServedKind, ServiceResource};
+use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -18,7 +18,7 @@ pub(crate) const CHECK: Check = Check {
           is writable, an attacker can also plant files that users open.",
     fix: "Require a login (`guest ok = no`, `auth users`, `anonymous_enable=NO`), grant each account only what it needs, and \
           keep public files on a separate read-only share.",
-    judged: "Fails for each SMB share, rsync module or FTP folder without authentication; one level higher where it is \
+    judged: "Fails for each SMB share, rsync module, FTP folder or writable web folder (WebDAV) without authentication; one level higher where it is \
              writable, one level lower where only some networks are permitted. Passes where a login is required, where only \
              a few addresses are permitted, and where the service is limited to the device itself. Undetermined where shares \
              are defined outside the exports, or the version decides.",
@@ -34,9 +34,13 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for one in of_kinds(estate, &[ServedKind::Shares, ServedKind::Modules, ServedKind::Transfers]) {
-        answers.extend(one.open_answer());
-        let parts = one.served.parts.iter();
+    const KINDS: [ServedKind; 4] =
+        [ServedKind::Shares, ServedKind::Modules, ServedKind::Transfers, ServedKind::Pages];
+    for one in of_kinds(estate, &KINDS) {
+        let pages = one.served.kind == ServedKind::Pages;
+        answers.extend(one.open_answer().filter(|_| !pages));
+        // Of a web site only folders that clients may write to are shares.
+        let parts = one.served.parts.iter().filter(|part| !pages || is_web_folder(part));
         answers.extend(parts.map(|part| {
             Answer::new(
                 one.device,
@@ -46,6 +50,11 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         }));
     }
     answers
+}
+
+/// Whether a page is a folder that clients may write to by WebDAV (RFC 4918).
+fn is_web_folder(part: &ServiceResource) -> bool {
+    part.is_written() && part.remark(Remark::Commands).is_none() && part.remark(Remark::HandedOn).is_none()
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
@@ -142,6 +151,24 @@ mod tests {
                     &["fail medium d vsftpd.conf:1"],
                 ),
             ],
+        );
+        for (inner, wanted) in [
+            ("root /srv/dav;\ndav_methods PUT DELETE;", &["fail high d nginx.conf:4 nginx.conf:6"][..]),
+            ("dav_methods off;", &[]),
+            ("auth_basic x;\nauth_basic_user_file f;\ndav_methods PUT;", &["pass d"]),
+        ] {
+            let text = format!("http {{\nserver {{\nlisten 80;\nlocation / {{\n{inner}\n}}\n}}\n}}\n");
+            run(&CHECK, &[(inner, &[("d/etc/nginx/nginx.conf", &text)], wanted)]);
+        }
+        let dav =
+            "Listen 80\nDocumentRoot /srv\n<Directory /srv>\nDav On\nRequire all granted\n</Directory>\n";
+        run(
+            &CHECK,
+            &[(
+                "Apache",
+                &[("d/etc/apache2/apache2.conf", dav)],
+                &["fail high d apache2.conf:1 apache2.conf:5 apache2.conf:4"],
+            )],
         );
         let off = ("d/units.txt", "UNIT FILE STATE PRESET\nsmbd.service masked enabled\n");
         let share = ("d/etc/smb.conf", "[global]\n[a]\nguest ok = yes\nread only = no\n");

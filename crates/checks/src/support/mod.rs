@@ -2,6 +2,7 @@
 
 pub(crate) mod ike;
 pub(crate) mod rated;
+pub(crate) mod relays;
 pub(crate) mod serving;
 
 use crate::check::Answer;

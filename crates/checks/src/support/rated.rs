@@ -4,6 +4,7 @@ use crate::check::Verdict;
 use crate::rating::Rating;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
+use trevlin_analysis::services::{Encrypted, KnownPort, PortKind};
 use trevlin_estate::area::Severity;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::Tunnel;
@@ -15,6 +16,30 @@ pub(crate) fn rated_from(rating: Rating, reachability_from: &Reachability<'_>, e
         Reachability::Everybody(_) => rating.at(Severity::Critical, from),
         Reachability::Inside => rating.lowered(from),
         _ => rating.because(from),
+    }
+}
+
+/// Severity of a service that any Internet address reaches, by its kind and the usual service of its port; whether a public web site is
+/// meant decides about pages.
+pub(crate) fn severity_of_kind(kind: PortKind, known: Option<&KnownPort>, public: bool) -> Severity {
+    match kind {
+        PortKind::Management
+        | PortKind::Shell
+        | PortKind::Desktop
+        | PortKind::Files
+        | PortKind::Database
+        | PortKind::Industrial
+        | PortKind::Mapping
+        | PortKind::Login => Severity::High,
+        PortKind::Tunnel if known.is_some_and(|known| matches!(known.number, 1701 | 1723)) => Severity::High,
+        _ if known.is_some_and(|known| known.obsolete) => Severity::High,
+        PortKind::Tunnel | PortKind::Mail => Severity::Info,
+        PortKind::Web if public => Severity::Info,
+        PortKind::Web if known.is_some_and(|known| known.encrypted == Encrypted::Yes) => Severity::Low,
+        PortKind::Web | PortKind::Voice | PortKind::Printing | PortKind::Monitoring | PortKind::Messages => {
+            Severity::Medium
+        }
+        PortKind::Names | PortKind::Time | PortKind::Addresses | PortKind::Other => Severity::Low,
     }
 }
 

@@ -3,13 +3,15 @@
 use crate::check::{Answer, Fail, Verdict};
 use crate::rating::Rating;
 use crate::subject::Subject;
+use crate::support::relays::{lines as lines_of_relay, strongest_login};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{Exposure, Reachable};
+use trevlin_analysis::relays::{RelayTarget, Relayed};
 use trevlin_analysis::services::{What, switched_off};
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_estate::area::Severity;
 use trevlin_estate::baseline::Thresholds;
-use trevlin_model::served::{Served, ServedKind, ServiceResource, Sources};
+use trevlin_model::served::{AuthRequirement, Served, ServedKind, ServiceResource, Sources};
 use trevlin_model::{IpRange, Origin, Setting};
 
 /// A service of a device.
@@ -50,6 +52,8 @@ pub(crate) enum Who<'a> {
     Outside(&'a Reachable),
     /// Some Internet addresses.
     SomeOutside(&'a Reachable),
+    /// Internet addresses, through a relay whose address is permitted.
+    Relayed(&'a Relayed),
     /// RemoteClients of a tunnel, by its name.
     RemoteClients(&'a str, &'a Reachable),
     /// Internal networks, as far as the exports show.
@@ -104,6 +108,29 @@ impl<'a> ServiceCase<'a> {
         exposure.reached_of(self.device).filter(mine).min_by_key(|one| (!one.certain, !one.everybody))
     }
 
+    /// The relay by which Internet addresses reach it. Pages are left out: a relay passes some paths only.
+    fn relayed(&self, sources: &Sources) -> Option<&'a Relayed> {
+        let internet = self.estate.internet();
+        let of_it = |one: &&Relayed| match one.target {
+            RelayTarget::Service { device, service } if device == self.device => {
+                match internet.services[device][service].what {
+                    What::Served(number, _) => number == self.number,
+                    _ => false,
+                }
+            }
+            _ => false,
+        };
+        let open = |one: &&Relayed| {
+            strongest_login(self.estate, one).is_none_or(|login| login <= AuthRequirement::Password)
+        };
+        let fitting = internet.relayed.iter().filter(of_it).filter(open);
+        fitting
+            .filter(|one| {
+                self.served.kind != ServedKind::Pages && one.certain && admits(sources, &one.seen_as)
+            })
+            .min_by_key(|one| !one.everybody)
+    }
+
     /// Clients that reach a resource open to these sources.
     pub(crate) fn who(&self, sources: &Sources) -> Who<'a> {
         if let Some(line) = switched_off(&self.estate.devices[self.device], self.served) {
@@ -115,6 +142,9 @@ impl<'a> ServiceCase<'a> {
             } else {
                 Who::SomeOutside(reached)
             };
+        }
+        if let Some(relayed) = self.relayed(sources) {
+            return Who::Relayed(relayed);
         }
         let all = &self.estate.shape().clients;
         let by = self.estate.internal().coming_to(self.device).filter_map(|(number, exposure)| {
@@ -142,6 +172,16 @@ impl<'a> ServiceCase<'a> {
             Who::SomeOutside(reached) => {
                 let some = some_ranges(&reached.sources);
                 (base.because(format!("reachable from the Internet by {some}")), lines(reached))
+            }
+            Who::Relayed(relayed) => {
+                let relay = &relayed.last(self.estate).name;
+                let rating = if relayed.everybody {
+                    base.raised(format!("reachable from the Internet through {relay}"))
+                } else {
+                    let some = some_ranges(&relayed.clients);
+                    base.because(format!("reachable from the Internet by {some} through {relay}"))
+                };
+                (rating, lines_of_relay(self.estate, relayed))
             }
             Who::RemoteClients(tunnel, reached) => {
                 (base.because(format!("reachable by VPN clients of {tunnel}")), lines(reached))

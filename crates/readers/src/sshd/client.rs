@@ -5,9 +5,12 @@
 
 use super::lines::{arguments, keyword};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
+use crate::{relaying, serving};
 use serde::Deserialize;
 use std::collections::BTreeSet;
-use trevlin_model::{Export, LineClass, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::relay::Relay;
+use trevlin_model::served::{Endpoint, TransportSecurity};
+use trevlin_model::{Export, LineClass, Origin, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -139,14 +142,43 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             break;
         }
         let holds = |block: &&Block| block.holds(host);
-        reading.facts.tunnels.extend(tunnel(
-            export,
-            host,
-            origin,
-            &blocks.iter().filter(holds).collect::<Vec<_>>(),
-        ));
+        if let Some(tunnel) = tunnel(export, host, origin, &blocks.iter().filter(holds).collect::<Vec<_>>()) {
+            reading.facts.relays.extend(relays(&tunnel));
+            reading.facts.tunnels.push(tunnel);
+        }
     }
     reading
+}
+
+/// Ports that a tunnel opens here and hands on by the other end (ssh_config(5), LocalForward and GatewayPorts).
+pub(crate) fn relays(tunnel: &Tunnel) -> Vec<Relay> {
+    let open = tunnel.stated("gatewayports").is_some_and(|(value, _)| value == "yes");
+    let mut found = Vec::new();
+    for (value, origin) in
+        tunnel.settings.iter().filter(|(name, _)| name == "localforward").filter_map(|(_, one)| one.stated())
+    {
+        let Some((listen, target)) = value.split_once(' ') else { continue };
+        let (host, port) = match listen.parse() {
+            Ok(port) => (None, Some(port)),
+            Err(_) if listen.starts_with("*:") => (Some("*"), listen[2..].parse().ok()),
+            Err(_) => serving::host_and_port(listen),
+        };
+        let (Some(port), Some(server)) = (port, relaying::server(target.trim(), None)) else { continue };
+        let at = Endpoint::everywhere(Protocol::TCP, port, TransportSecurity::Optional, origin);
+        let mut relay = Relay::new("ssh", tunnel.name.clone(), server, origin);
+        relay.endpoints.push(match host {
+            Some("*") => at,
+            None if open => at,
+            None | Some("localhost") => at.at([127, 0, 0, 1].into()),
+            Some(host) => match host.parse() {
+                Ok(address) => at.at(address),
+                Err(_) => continue,
+            },
+        });
+        relay.opened_by = tunnel.stated("remote").map(|(host, _)| host.to_owned());
+        found.push(relay);
+    }
+    found
 }
 
 /// The tunnel to a host, where something is handed on.

@@ -4,5 +4,6 @@ pub(crate) mod chrony;
 pub(crate) mod journald;
 pub(crate) mod ntp;
 pub(crate) mod rsyslog;
+pub(crate) mod service_units;
 pub(crate) mod timesyncd;
 pub(crate) mod units;

@@ -5,10 +5,12 @@
 use super::exemptions::Exemption;
 use super::{Way, page, parts_of};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
+use crate::relaying;
 use crate::serving::{self, hold, is_known, words};
 use crate::tls;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
+use trevlin_model::relay::Relay;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
     AuthRequirement, BypassKind, Endpoint, LoginBypass, Remark, Served, ServedKind, ServiceResource, Sources,
@@ -107,6 +109,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             "frontend" | "listen" => {
                 let held = served(section, defaults, global, &backends);
                 if !held.endpoints.is_empty() {
+                    reading.facts.relays.extend(handed_on(section, defaults, &backends, &held));
                     reading.facts.served.push(held);
                 }
             }
@@ -222,7 +225,9 @@ fn served(
     binds.retain(|line| line.words.len() > 1);
     for line in &binds {
         for place in line.words[1].split(',') {
-            served.endpoints.extend(endpoint(place, line));
+            let place = endpoint(place, line);
+            // What passes a relay is the client's choice.
+            served.endpoints.extend(place.map(|at| if pages { at } else { at.as_relay() }));
         }
     }
     if let Some(tls) = binds.iter().find(|line| line.words.contains(&"ssl")) {
@@ -300,6 +305,79 @@ fn served(
     served
 }
 
+/// The servers that a section hands on to, by itself and by the backends that it names.
+fn handed_on(
+    section: &Section<'_>,
+    defaults: Option<&Section<'_>>,
+    backends: &Backends<'_>,
+    served: &Served,
+) -> Vec<Relay> {
+    let pages = served.kind == ServedKind::Pages;
+    let mut behind: Vec<(&Section<'_>, String)> = vec![(section, "/".into())];
+    for line in section.lines.iter().filter(|one| one.is(&["default_backend"]) || one.is(&["use_backend"])) {
+        let named = line.words.get(1).and_then(|name| backends.get(name));
+        let path = below(section, line).unwrap_or_else(|| "/".into());
+        behind.extend(named.into_iter().flatten().map(|(_, one)| (*one, path.clone())));
+    }
+    let mut found = Vec::new();
+    for (one, path) in behind {
+        let kept = [Some(one), defaults].into_iter().flatten().flat_map(|one| &one.lines).find(|line| {
+            (line.is(&["default-server"]) && sends_source(line))
+                || (line.is(&["source"]) && line.words.contains(&"usesrc"))
+        });
+        for line in one.lines.iter().filter(|line| line.is(&["server"]) && !line.words.contains(&"disabled"))
+        {
+            let Some(place) = line.words.get(2) else { continue };
+            let place = place.strip_prefix("ipv4@").or_else(|| place.strip_prefix("ipv6@")).unwrap_or(place);
+            // Without a port the one that was called is kept.
+            let usual = served.endpoints.first().map(|at| at.port);
+            let Some(server) = relaying::server(place, usual).filter(|(host, _)| !host.contains('@')) else {
+                continue;
+            };
+            let mut relay = Relay::new("HAProxy", "", server, line.origin);
+            relay.path = pages.then(|| path.clone());
+            relay.source_kept_origin =
+                Some(line).filter(|line| sends_source(line)).or(kept).map(|line| line.origin);
+            let of_page = served.parts.iter().filter(|part| !pages || part.name == "/");
+            relaying::for_each_way(&relay, of_page, &mut found);
+        }
+    }
+    let decided = section.lines.iter().filter(|line| line.is(&["use_backend"]) || refuses(line));
+    let paths: Vec<String> = decided.filter_map(|line| below(section, line)).collect();
+    relaying::divide(&mut found, &paths);
+    relaying::placed(found, served)
+}
+
+/// Whether a line turns requests or connections down.
+fn refuses(line: &Line<'_>) -> bool {
+    line.is(&["http-request", "deny"])
+        || line.is(&["tcp-request", "connection", "reject"])
+        || line.is(&["tcp-request", "content", "reject"])
+        || line.is(&["http-request", "tarpit"])
+}
+
+/// Whether a server is told the client's address by the PROXY protocol.
+fn sends_source(line: &Line<'_>) -> bool {
+    line.words.iter().any(|word| word.starts_with("send-proxy"))
+}
+
+/// The path below which a line selects a backend, where its condition is one.
+fn below(section: &Section<'_>, line: &Line<'_>) -> Option<String> {
+    let at = line.words.iter().position(|word| *word == "if")?;
+    let path = |words: &[&str]| match words {
+        ["path_beg", "-i", path] | ["path_beg" | "path_dir", path] => Some((*path).to_owned()),
+        _ => None,
+    };
+    match &line.words[at + 1..] {
+        [name] => {
+            let list = section.lines.iter().find(|one| one.is(&["acl", name]))?;
+            path(&list.words[2..])
+        }
+        ["{", condition @ .., "}"] => path(condition),
+        _ => None,
+    }
+}
+
 /// Requests that a line which demands a login exempts.
 fn exempt(section: &Section<'_>, line: &Line<'_>) -> Vec<Exemption> {
     let mut lists: BTreeMap<&str, Vec<Vec<&str>>> = BTreeMap::new();
@@ -354,10 +432,7 @@ fn sources(section: &Section<'_>) -> Sources {
     };
     let mut allowed = Sources::everybody();
     for line in &section.lines {
-        let turns_down = line.is(&["http-request", "deny"])
-            || line.is(&["tcp-request", "connection", "reject"])
-            || line.is(&["tcp-request", "content", "reject"])
-            || line.is(&["http-request", "tarpit"]);
+        let turns_down = refuses(line);
         let Some(at) =
             line.words.iter().position(|word| matches!(*word, "if" | "unless")).filter(|_| turns_down)
         else {

@@ -72,10 +72,13 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         return reading;
     }
     let mut found = sites::servers(&all, &loader);
-    if let Some(first) = found.first_mut() {
+    if let Some((first, _)) = found.first_mut() {
         first.open.extend(loader.open);
     }
-    reading.facts.served.extend(found);
+    for (served, relays) in found {
+        reading.facts.served.push(served);
+        reading.facts.relays.extend(relays);
+    }
     reading
 }
 

@@ -3,9 +3,11 @@
 use super::access::{all_of, any, ordered};
 use super::main_server::Main;
 use crate::angles::Directive;
+use crate::relaying;
 use crate::serving::truth;
 use crate::web::{Way, both, page, parts_of};
 use std::collections::{BTreeMap, BTreeSet};
+use trevlin_model::relay::Relay;
 use trevlin_model::served::{AuthRequirement, BypassKind, LoginBypass, Remark, ServiceResource, Sources};
 use trevlin_model::{Origin, Setting};
 
@@ -93,37 +95,48 @@ impl<'d, 'a> Said<'d, 'a> {
     }
 }
 
+/// Requests that are handed on to another server (mod_proxy, ProxyPass).
+#[derive(Clone, Copy)]
+struct Handed<'a> {
+    /// Their path, or a pattern of it.
+    path: &'a str,
+    /// The URL of the server.
+    target: &'a str,
+    /// Whether the path is a pattern.
+    pattern: bool,
+    origin: Origin,
+}
+
+/// The pages of a site, with the servers behind them.
 pub(super) fn pages(
     own: &[Directive<'_>],
     is_host: bool,
     main: &Main<'_, '_>,
     origin: Origin,
-) -> Vec<ServiceResource> {
-    let here = |name: &str| own.iter().filter(|one| one.name == name).collect::<Vec<_>>();
+) -> (Vec<ServiceResource>, Vec<Relay>) {
     if let Some(line) = redirect(own) {
         let mut part = page("/", line);
         part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
         part.remarks.push((Remark::Redirect, line));
-        return vec![part];
+        return (vec![part], Vec::new());
     }
     let sections = sections(own, is_host, main);
     // Each page looks at every section, and each host has all of them.
     if !crate::growth::may_grow(sections.len() * (sections.len() + size_of::<ServiceResource>())) {
         let mut part = page("/", origin);
         part.login = Setting::Unknown { why: "it has more sections than are followed".into() };
-        return vec![part];
+        return (vec![part], Vec::new());
     }
     let root = own.iter().rev().find(|one| one.name == "documentroot").or_else(|| main.last("documentroot"));
     let root = root.map_or("", |one| one.first().trim_end_matches('/'));
-    let passes = |name: &str| -> Vec<(String, Origin)> {
-        let all = here(name);
-        all.iter()
-            .filter(|one| one.words.get(1).is_some_and(|to| *to != "!"))
-            .map(|one| (one.first().to_owned(), one.origin))
-            .collect()
+    let passes = |name: &'static str| {
+        own.iter().filter(move |one| one.name == name).filter_map(move |one| {
+            let target = one.words.get(1).copied().filter(|to| *to != "!")?;
+            Some(Handed { path: one.first(), target, pattern: name != "proxypass", origin: one.origin })
+        })
     };
-    let handed: Vec<(String, Origin)> =
-        passes("proxypass").into_iter().chain(passes("proxypassmatch")).collect();
+    let handed: Vec<Handed<'_>> =
+        passes("proxypass").chain(passes("proxypassmatch")).chain(rewritten(own)).collect();
     // Pages by their path on the site, and the folder behind each.
     let mut wanted: Vec<(String, String, Origin)> = vec![("/".into(), root.to_owned(), origin)];
     let mut aliases: Vec<(&str, &str)> = Vec::new();
@@ -152,24 +165,63 @@ pub(super) fn pages(
             _ => {}
         }
     }
-    wanted.extend(handed.iter().map(|(url, origin)| (url.clone(), String::new(), *origin)));
+    wanted.extend(handed.iter().map(|one| (one.path.to_owned(), String::new(), one.origin)));
     let believed = Believed::of(own, main);
     let mut seen: BTreeSet<String> = BTreeSet::new();
-    let mut parts = Vec::new();
+    let (mut parts, mut relays) = (Vec::new(), Vec::new());
+    let refused = own.iter().filter(|one| one.name == "proxypass" && one.words.get(1) == Some(&"!"));
+    let paths: Vec<String> =
+        wanted.iter().map(|(url, ..)| url.clone()).chain(refused.map(|one| one.first().to_owned())).collect();
     for (url, folder, line) in wanted {
         let key = if url.len() > 1 { url.trim_end_matches('/').to_owned() } else { url.clone() };
         if !seen.insert(key) {
             continue;
         }
-        parts.extend(one_page(&url, &folder, line, &sections, own, &handed, &believed));
+        let (found, handed) = one_page(&url, &folder, line, &sections, own, &handed, &believed);
+        for relay in handed.iter().flat_map(|one| servers(one, &url, own, main)) {
+            relaying::for_each_way(&relay, &found, &mut relays);
+        }
+        parts.extend(found);
     }
-    parts
+    relaying::divide(&mut relays, &paths);
+    (parts, relays)
+}
+
+/// The servers behind a page: the one that the line names, or the members of its group (mod_proxy, BalancerMember).
+fn servers(handed: &Handed<'_>, url: &str, own: &[Directive<'_>], main: &Main<'_, '_>) -> Vec<Relay> {
+    let relay = |target: &str, origin: Origin| {
+        let (host, port, path) = relaying::server_of_url(target)?;
+        let mut relay = Relay::new("Apache", "", (host, port), origin);
+        relay.path = Some(url.to_owned());
+        // What follows the path of the line follows that of the target.
+        let rest = url.strip_prefix(handed.path.trim_end_matches('/')).filter(|_| !handed.pattern);
+        relay.onward = rest.map(|rest| {
+            let before = path.unwrap_or("/");
+            if rest.is_empty() {
+                before.to_owned()
+            } else {
+                format!("{}{rest}", before.trim_end_matches('/'))
+            }
+        });
+        Some(relay)
+    };
+    let Some(group) = handed.target.strip_prefix("balancer://") else {
+        return relay(handed.target, handed.origin).into_iter().collect();
+    };
+    let group = group.split('/').next().unwrap_or_default();
+    let of_name = |one: &&Directive<'_>| {
+        let name = one.first().strip_prefix("balancer://").unwrap_or_default();
+        one.name == "proxy" && name.trim_end_matches('/') == group
+    };
+    let blocks = own.iter().chain(main.each("proxy")).find(of_name).into_iter();
+    let members = blocks.flat_map(Directive::children).filter(|one| one.name == "balancermember");
+    members.filter_map(|one| relay(one.first(), one.origin)).collect()
 }
 
 /// The folder behind a page, whose sections count as well; nothing behind one that is handed on.
-fn behind(url: &str, root: &str, aliases: &[(&str, &str)], handed: &[(String, Origin)]) -> String {
+fn behind(url: &str, root: &str, aliases: &[(&str, &str)], handed: &[Handed<'_>]) -> String {
     let within = |path: &str| below(url, path.trim_end_matches('/'));
-    if handed.iter().any(|(path, _)| within(path)) || root.is_empty() {
+    if handed.iter().any(|one| within(one.path)) || root.is_empty() {
         return String::new();
     }
     match aliases.iter().find(|(path, _)| within(path)) {
@@ -180,15 +232,16 @@ fn behind(url: &str, root: &str, aliases: &[(&str, &str)], handed: &[(String, Or
     }
 }
 
-fn one_page(
+/// The parts of a page, and what hands it on.
+fn one_page<'a>(
     url: &str,
     folder: &str,
     line: Origin,
-    sections: &[&Directive<'_>],
-    own: &[Directive<'_>],
-    handed: &[(String, Origin)],
+    sections: &[&Directive<'a>],
+    own: &[Directive<'a>],
+    handed: &[Handed<'a>],
     believed: &Believed<'_>,
-) -> Vec<ServiceResource> {
+) -> (Vec<ServiceResource>, Option<Handed<'a>>) {
     let mut said = Said::default();
     said.take(own);
     for one in sections {
@@ -216,11 +269,16 @@ fn one_page(
         Some((name, origin)) if name.starts_with("proxy:") => part.remarks.push((Remark::HandedOn, origin)),
         _ => {}
     }
-    let on =
-        handed.iter().find(|(path, _)| below(url, path.trim_end_matches('/'))).map(|(_, origin)| *origin);
-    let inside = sections.iter().filter(|one| one.first() == url).flat_map(|one| one.children());
-    let on = on.or_else(|| inside.filter(|one| one.name == "proxypass").map(|one| one.origin).next());
-    part.remarks.extend(on.map(|origin| (Remark::HandedOn, origin)));
+    let mut on = handed.iter().find(|one| below(url, one.path.trim_end_matches('/'))).copied();
+    let within = sections.iter().filter(|one| one.first() == url);
+    for (section, one) in within.flat_map(|section| section.children().iter().map(move |one| (section, one)))
+    {
+        if on.is_none() && one.name == "proxypass" && one.first() != "!" {
+            let pattern = section.name == "locationmatch";
+            on = Some(Handed { path: section.first(), target: one.first(), pattern, origin: one.origin });
+        }
+    }
+    part.remarks.extend(on.map(|one| (Remark::HandedOn, one.origin)));
     part.bypass = said.lifted.filter(|_| said.verify.is_none());
     part.accounts =
         said.accounts.filter(|_| said.login().is_some()).map(|(path, origin)| (path.to_owned(), origin));
@@ -244,14 +302,14 @@ fn one_page(
                     one.login = Setting::Unknown { why: "the backend server decides".into() };
                 }
             }
-            found
+            (found, on)
         }
         None => {
             part.login = match on {
                 Some(_) => Setting::Unknown { why: "the backend server decides".into() },
                 None => Setting::default_of(AuthRequirement::Nothing, "Apache", "mod_authz_core, Require"),
             };
-            vec![part]
+            (vec![part], on)
         }
     }
 }
@@ -335,6 +393,34 @@ impl Said<'_, '_> {
     }
 }
 
+/// Patterns of rewriting rules that any path meets.
+const ANY_PATH: [&str; 10] =
+    ["^", "^/", ".*", "^.*$", "^(.*)$", "(.*)", "^/?(.*)", "^/?(.*)$", "^/(.*)$", "^/(.*)"];
+
+/// Whether a rewriting rule has the flag by which the server asks for the page itself (mod_rewrite, RewriteRule, P).
+fn asks_itself(rule: &Directive<'_>) -> bool {
+    let flags = rule.words.get(2).copied().unwrap_or_default();
+    flags.trim_matches(['[', ']']).split(',').any(|one| matches!(one.trim(), "P" | "proxy"))
+}
+
+/// Whether the rewriting rules of a site are in force.
+fn rewrites(own: &[Directive<'_>]) -> bool {
+    own.iter().any(|one| one.name == "rewriteengine" && truth(one.first()) == Some(true))
+}
+
+/// Requests that rewriting rules hand on.
+fn rewritten<'a>(own: &[Directive<'a>]) -> Vec<Handed<'a>> {
+    let rules = own.iter().filter(|one| one.name == "rewriterule" && asks_itself(one) && rewrites(own));
+    let of = |one: &Directive<'a>| {
+        let (target, any) = (*one.words.get(1)?, ANY_PATH.contains(&one.first()));
+        // What the pattern takes from the path is put behind the host.
+        let host = target.find("://").and_then(|at| Some(&target[..at + 3 + target[at + 3..].find('/')?]));
+        let path = if any { "/" } else { one.first() };
+        Some(Handed { path, target: host.unwrap_or(target), pattern: !any, origin: one.origin })
+    };
+    rules.filter_map(of).collect()
+}
+
 /// A directive of the site that redirects all requests to TLS.
 fn redirect(own: &[Directive<'_>]) -> Option<Origin> {
     let to_tls = |one: &Directive<'_>, from: &[&str]| {
@@ -344,13 +430,7 @@ fn redirect(own: &[Directive<'_>]) -> Option<Origin> {
     let fits = |one: &&Directive<'_>| match one.name.as_str() {
         "redirect" | "redirectpermanent" => to_tls(one, &["/"]),
         "redirectmatch" => to_tls(one, &["^", "^/", "^/(.*)", "^/(.*)$", "^(.*)$", ".*", "(.*)"]),
-        "rewriterule" => {
-            let on = own.iter().any(|one| one.name == "rewriteengine" && truth(one.first()) == Some(true));
-            on && to_tls(
-                one,
-                &["^", "^/", ".*", "^.*$", "^(.*)$", "(.*)", "^/?(.*)", "^/?(.*)$", "^/(.*)$", "^/(.*)"],
-            )
-        }
+        "rewriterule" => rewrites(own) && !asks_itself(one) && to_tls(one, &ANY_PATH),
         _ => false,
     };
     own.iter().find(fits).map(|one| one.origin)

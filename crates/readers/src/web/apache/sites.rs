@@ -3,10 +3,12 @@
 use super::main_server::Main;
 use super::{Loader, pages};
 use crate::angles::Directive;
+use crate::relaying;
 use crate::serving::{self, truth};
 use crate::tls;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
+use trevlin_model::relay::Relay;
 use trevlin_model::served::{Endpoint, Served, ServedKind, TransportSecurity};
 use trevlin_model::{Families, Origin, Protocol};
 
@@ -38,7 +40,7 @@ impl Listens {
     }
 }
 
-pub(super) fn servers(all: &[Directive<'_>], loader: &Loader<'_>) -> Vec<Served> {
+pub(super) fn servers(all: &[Directive<'_>], loader: &Loader<'_>) -> Vec<(Served, Vec<Relay>)> {
     let listening = all.iter().filter(|one| one.name == "listen").filter_map(|one| {
         let text = loader.value(one.first());
         let (host, port) = match text.parse() {
@@ -56,7 +58,7 @@ pub(super) fn servers(all: &[Directive<'_>], loader: &Loader<'_>) -> Vec<Served>
     let listens = Listens::of(listening.filter(|one| places.insert((one.host.clone(), one.port))));
     let main = Main::of(all);
     let hosts: Vec<&Directive<'_>> = main.each("virtualhost").collect();
-    let mut found: Vec<Served> =
+    let mut found: Vec<(Served, Vec<Relay>)> =
         hosts.iter().filter_map(|host| site(host.children(), Some(host), &main, &listens, loader)).collect();
     // Requests without a matching virtual host are answered by the main server.
     let mut named: BTreeSet<(Option<u16>, Option<String>)> = BTreeSet::new();
@@ -86,7 +88,7 @@ fn site(
     main: &Main<'_, '_>,
     listens: &Listens,
     loader: &Loader<'_>,
-) -> Option<Served> {
+) -> Option<(Served, Vec<Relay>)> {
     let last = |name: &str| own.iter().rev().find(|one| one.name == name).or_else(|| main.last(name));
     let engine = last("sslengine").filter(|one| truth(one.first()) == Some(true));
     let mut endpoints = Vec::new();
@@ -131,8 +133,10 @@ fn site(
         let offer = offer(last("sslprotocol"), last("sslciphersuite"), engine.origin);
         served.offers.push(Offer { own_order, ..offer });
     }
-    served.parts = pages::pages(own, host.is_some(), main, origin);
-    Some(served)
+    let (parts, relays) = pages::pages(own, host.is_some(), main, origin);
+    served.parts = parts;
+    let relays = relaying::placed(relays, &served);
+    Some((served, relays))
 }
 
 /// Where the server listens for a virtual host, with the name or address that the host has there; all places for the main server.

@@ -12,13 +12,15 @@ use super::{Way, both, page, parts_of};
 use crate::braces::{Comments, Statement, statements};
 use crate::growth::may_grow;
 use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
+use crate::relaying;
 use crate::serving::{self, is_known};
 use crate::tls;
 use std::cell::OnceCell;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
+use trevlin_model::relay::Relay;
 use trevlin_model::served::{
-    AuthRequirement, BypassKind, Endpoint, LoginBypass, Remark, Served, ServedKind, ServiceResource, Sources,
+    AuthRequirement, BypassKind, Endpoint, LoginBypass, Remark, Served, ServedKind, Sources,
     TransportSecurity,
 };
 use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting, find_paths};
@@ -205,9 +207,12 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut found = Vec::new();
     servers(&tree, &[], &mut found, false);
     if let Some(first) = found.first_mut() {
-        first.open.extend(world.open);
+        first.served.open.extend(world.open);
     }
-    reading.facts.served.extend(found);
+    for one in found {
+        reading.facts.relays.extend(relaying::placed(one.relays, &one.served));
+        reading.facts.served.push(one.served);
+    }
     reading
 }
 
@@ -298,16 +303,24 @@ fn settings<'s, 'a>(one: &'s Statement<'a>) -> Settings<'s, 'a> {
     settings
 }
 
+/// A server with the servers behind it.
+struct Site {
+    served: Served,
+    relays: Vec<Relay>,
+    /// The paths of all its locations.
+    paths: Vec<String>,
+}
+
+/// Groups of servers by their names (ngx_http_upstream_module, upstream).
+type Upstreams<'s, 'a> = BTreeMap<&'a str, &'s Statement<'a>>;
+
 /// Bytes that a server comes to, with one page.
 const SERVER: usize = 2 << 10;
 
 /// The blocks from the outermost to a server, and the server.
-fn servers<'s, 'a>(
-    all: &'s [Statement<'a>],
-    outer: &Chain<'_, 's, 'a>,
-    found: &mut Vec<Served>,
-    stream: bool,
-) {
+fn servers<'s, 'a>(all: &'s [Statement<'a>], outer: &Chain<'_, 's, 'a>, found: &mut Vec<Site>, stream: bool) {
+    let groups = all.iter().filter(|one| one.name() == "upstream" && one.block.is_some());
+    let groups: Upstreams<'s, 'a> = groups.map(|one| (one.value(), one)).collect();
     for one in all {
         match one.name() {
             "http" | "stream" if one.block.is_some() => {
@@ -319,7 +332,7 @@ fn servers<'s, 'a>(
             "server" if one.block.is_some() && may_grow(SERVER) => {
                 let own = settings(one);
                 let chain = [outer, &[&own]].concat();
-                found.push(server(one, &chain, stream));
+                found.push(server(one, &chain, stream, &groups));
             }
             _ => {}
         }
@@ -347,7 +360,12 @@ impl<'s, 'a> Settings<'s, 'a> {
     }
 }
 
-fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: bool) -> Served {
+fn server<'s, 'a>(
+    one: &'s Statement<'a>,
+    chain: &Chain<'_, 's, 'a>,
+    stream: bool,
+    groups: &Upstreams<'s, 'a>,
+) -> Site {
     let name = one
         .last("server_name")
         .map(|one| one.arguments().join(" "))
@@ -364,7 +382,8 @@ fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: boo
         .labelled(name.unwrap_or_else(|| if stream { first.to_owned() } else { String::new() }));
     let ssl_on = inherited(chain, "ssl").is_some_and(|one| one.value() == "on");
     for listen in &listens {
-        served.endpoints.extend(endpoints(listen, ssl_on));
+        let places = endpoints(listen, ssl_on);
+        served.endpoints.extend(places.into_iter().map(|at| if stream { at.as_relay() } else { at }));
     }
     if listens.is_empty() && !stream {
         served.endpoints.push(Endpoint {
@@ -377,9 +396,19 @@ fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: boo
     }
     if stream {
         let mut part = page("", one.origin);
-        part.remarks.extend(inherited(chain, "proxy_pass").map(|one| (Remark::HandedOn, one.origin)));
+        let passed = inherited(chain, "proxy_pass");
+        part.remarks.extend(passed.map(|one| (Remark::HandedOn, one.origin)));
         served.parts.extend(ways(chain).map_or_else(|| vec![part.clone()], |ways| parts_of(&part, &ways)));
-        return served;
+        let mut relays = Vec::new();
+        for mut relay in passed.into_iter().flat_map(|one| behind(one, None, groups)) {
+            relay.protocol = served.endpoints.first().map_or(Protocol::TCP, |at| at.protocol);
+            let sends = inherited(chain, "proxy_protocol").filter(|one| one.value() == "on");
+            let kept =
+                sends.or_else(|| inherited(chain, "proxy_bind").filter(|one| one.value().starts_with('$')));
+            relay.source_kept_origin = kept.map(|one| one.origin);
+            relaying::for_each_way(&relay, &served.parts, &mut relays);
+        }
+        return Site { served, relays, paths: Vec::new() };
     }
     // A redirect of the server as a whole comes before any of its pages.
     if let Some(origin) = redirect(one.children()) {
@@ -387,28 +416,66 @@ fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: boo
         part.login = Setting::Stated { value: AuthRequirement::Nothing, origin };
         part.remarks.push((Remark::Redirect, origin));
         served.parts.push(part);
-        return served;
+        return Site { served, relays: Vec::new(), paths: Vec::new() };
     }
-    pages("/", one, chain, &mut served.parts);
-    locations(one, chain, &mut served.parts);
-    if let (Some(origin), Some(part)) = (sometimes(one.children()), served.parts.first_mut()) {
+    let mut site = Site { served, relays: Vec::new(), paths: Vec::new() };
+    pages("/", one, chain, groups, &mut site);
+    locations(one, chain, groups, &mut site);
+    if let (Some(origin), Some(part)) = (sometimes(one.children()), site.served.parts.first_mut()) {
         part.remarks.push((Remark::RedirectSometimes, origin));
     }
-    served
+    relaying::divide(&mut site.relays, &site.paths);
+    site
+}
+
+/// The servers that a statement hands on to: those of a group, or the one that it names; of pages with their path.
+fn behind<'s, 'a>(one: &'s Statement<'a>, path: Option<&str>, groups: &Upstreams<'s, 'a>) -> Vec<Relay> {
+    let value = one.value();
+    let (scheme, rest) = value.split_once("://").map_or(("", value), |(scheme, rest)| (scheme, rest));
+    let (name, uri) = rest.find('/').map_or((rest, None), |at| (&rest[..at], Some(&rest[at..])));
+    let usual = match scheme {
+        "https" | "grpcs" => 443,
+        _ => 80,
+    };
+    let relay = |server: (&str, u16), origin: Origin| {
+        let mut relay = Relay::new("nginx", "", server, origin);
+        relay.path = path.map(str::to_owned);
+        relay.onward = uri.filter(|_| path.is_some()).map(str::to_owned);
+        relay
+    };
+    match groups.get(name) {
+        Some(group) => {
+            let servers = group.children().iter().filter(|one| one.name() == "server");
+            let up = servers.filter(|one| !one.arguments().contains(&"down"));
+            up.filter_map(|one| Some(relay(relaying::server(one.value(), Some(usual))?, one.origin)))
+                .collect()
+        }
+        None => {
+            let usual = path.map(|_| usual);
+            relaying::server(name, usual).map(|server| relay(server, one.origin)).into_iter().collect()
+        }
+    }
 }
 
 /// Parts of the locations in a block.
-fn locations<'s, 'a>(outer: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, parts: &mut Vec<ServiceResource>) {
+fn locations<'s, 'a>(
+    outer: &'s Statement<'a>,
+    chain: &Chain<'_, 's, 'a>,
+    groups: &Upstreams<'s, 'a>,
+    site: &mut Site,
+) {
     for one in outer.children().iter().filter(|one| one.name() == "location" && one.block.is_some()) {
         let own = settings(one);
         let inner = [chain, &[&own]].concat();
         let path = one.arguments().join(" ");
+        let parts = &mut site.served.parts;
         if matches!(one.value(), "/") && parts.first().is_some_and(|part| part.name == "/") {
             // It stands for all that no other location takes.
             parts.retain(|part| part.name != "/");
         }
-        pages(&path, one, &inner, parts);
-        locations(one, &inner, parts);
+        site.paths.push(path.clone());
+        pages(&path, one, &inner, groups, site);
+        locations(one, &inner, groups, site);
     }
 }
 
@@ -416,7 +483,8 @@ fn pages<'s, 'a>(
     path: &str,
     one: &'s Statement<'a>,
     chain: &Chain<'_, 's, 'a>,
-    parts: &mut Vec<ServiceResource>,
+    groups: &Upstreams<'s, 'a>,
+    site: &mut Site,
 ) {
     let mut part = page(path, one.origin);
     // An internal location cannot be requested.
@@ -432,6 +500,7 @@ fn pages<'s, 'a>(
     if let Some(line) = inherited(chain, "autoindex").filter(|one| one.value() == "on") {
         part.remarks.push((Remark::Listing, line.origin));
     }
+    part.remarks.extend(leaves_folder(path, one).map(|origin| (Remark::LeavesFolder, origin)));
     part.remarks.extend(own("stub_status").map(|origin| (Remark::Status, origin)));
     let handed =
         ["proxy_pass", "fastcgi_pass", "uwsgi_pass", "scgi_pass", "grpc_pass"].into_iter().find_map(own);
@@ -448,6 +517,8 @@ fn pages<'s, 'a>(
     part.accounts = inherited(chain, "auth_basic_user_file").map(|one| (one.value().to_owned(), one.origin));
     let demanded = inherited(chain, "auth_basic").is_some_and(|one| one.value() != "off");
     part.accounts = part.accounts.filter(|_| demanded);
+    let parts = &mut site.served.parts;
+    let before = parts.len();
     match ways(chain) {
         Some(all) => parts.extend(parts_of(&part, &all)),
         None => {
@@ -465,6 +536,34 @@ fn pages<'s, 'a>(
             parts.push(part);
         }
     }
+    for passed in ["proxy_pass", "grpc_pass"].into_iter().filter_map(|name| one.last(name)) {
+        for relay in behind(passed, Some(path), groups) {
+            relaying::for_each_way(&relay, &parts[before..], &mut site.relays);
+        }
+    }
+}
+
+/// The line by which requests leave the folder of a location: its target takes the place of the prefix, and what follows may begin with two
+/// dots (ngx_http_core_module, alias; ngx_http_proxy_module, proxy_pass).
+fn leaves_folder(path: &str, one: &Statement<'_>) -> Option<Origin> {
+    let alias = one.last("alias");
+    if let Some(pattern) = path.strip_prefix("~* ").or_else(|| path.strip_prefix("~ ")) {
+        let rest = ["(.*)", "(.+)"]
+            .iter()
+            .find_map(|capture| pattern.split(capture).next().filter(|before| *before != pattern));
+        let open = rest.is_some_and(|before| !before.ends_with('/') && before.matches('(').count() == 0);
+        return alias.filter(|one| open && one.value().contains("/$1")).map(|one| one.origin);
+    }
+    let prefix = path.strip_prefix("^~ ").unwrap_or(path);
+    if prefix.starts_with('=') || prefix.starts_with('@') || prefix.ends_with('/') {
+        return None;
+    }
+    let onward = |one: &&Statement<'_>| {
+        let place = one.value().split_once("://").map_or("", |(_, rest)| rest);
+        place.split_once('/').is_some_and(|(_, path)| path.ends_with('/'))
+    };
+    let alias = alias.filter(|one| one.value().ends_with('/'));
+    alias.or_else(|| one.last("proxy_pass").filter(onward)).map(|one| one.origin)
 }
 
 /// The lines of a login and of the block within that takes it away (ngx_http_auth_basic_module, auth_basic).

@@ -2,6 +2,7 @@
 
 use super::*;
 use crate::testing::first;
+use trevlin_model::served::ServiceResource;
 
 fn of(files: &[(&str, &str)]) -> Reading {
     first(read, files)
