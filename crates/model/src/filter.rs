@@ -280,8 +280,59 @@ impl Rule {
     /// Whether two rules are equivalent, independent of place and counters.
     #[must_use]
     pub fn says_the_same(&self, other: &Self) -> bool {
-        (&self.matches, &self.target, self.logs) == (&other.matches, &other.target, other.logs)
+        (&self.target, self.logs) == (&other.target, other.logs)
+            && (self.matches == other.matches || normal(&self.matches) == normal(&other.matches))
     }
+}
+
+/// Conditions in a form that is the same for the same meaning: values joined and in order, each condition once, in any order.
+fn normal(matches: &[Match]) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    for one in matches {
+        match &one.kind {
+            // A choice of one is no choice.
+            MatchKind::AnyOf(lists) if lists.len() == 1 && !one.negated => all.extend(normal(&lists[0])),
+            kind => all.push(format!("{} {}", one.negated, normal_kind(kind))),
+        }
+    }
+    all.sort();
+    all.dedup();
+    all
+}
+
+fn normal_kind(kind: &MatchKind) -> String {
+    let addresses = |ranges: &[IpRange]| -> Vec<IpRange> {
+        ranges.iter().copied().collect::<crate::IpRangeSet>().iter().copied().collect()
+    };
+    let ports = |ranges: &[PortRange]| -> Vec<PortRange> {
+        ranges.iter().copied().collect::<crate::PortSet>().iter().copied().collect()
+    };
+    let joined = match kind {
+        MatchKind::Source(ranges) => MatchKind::Source(addresses(ranges)),
+        MatchKind::Destination(ranges) => MatchKind::Destination(addresses(ranges)),
+        MatchKind::OriginalDestination(ranges) => MatchKind::OriginalDestination(addresses(ranges)),
+        MatchKind::OriginalDestinationPorts(ranges) => MatchKind::OriginalDestinationPorts(ports(ranges)),
+        MatchKind::SourcePorts(ranges) => MatchKind::SourcePorts(ports(ranges)),
+        MatchKind::DestinationPorts(ranges) => MatchKind::DestinationPorts(ports(ranges)),
+        MatchKind::EitherPorts(ranges) => MatchKind::EitherPorts(ports(ranges)),
+        MatchKind::AddressIs { destination, kinds } => {
+            let mut kinds = kinds.clone();
+            kinds.sort();
+            MatchKind::AddressIs { destination: *destination, kinds }
+        }
+        MatchKind::Icmp(ranges) => {
+            let mut all: Vec<String> = ranges.iter().map(|range| format!("{range:?}")).collect();
+            all.sort();
+            return format!("{all:?}");
+        }
+        MatchKind::AnyOf(lists) => {
+            let mut all: Vec<String> = lists.iter().map(|list| normal(list).join(" and ")).collect();
+            all.sort();
+            return format!("{all:?}");
+        }
+        other => other.clone(),
+    };
+    format!("{joined:?}")
 }
 
 /// One condition, possibly negated.

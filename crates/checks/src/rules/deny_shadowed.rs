@@ -6,7 +6,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::may_be_new;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{Rule, Target};
+use trevlin_model::{MatchKind, Rule, Target};
 use trevlin_packets::review::RuleStatus;
 
 /// The check.
@@ -46,7 +46,11 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         RuleStatus::Alive => {
             let parts = found.partly.iter().filter(|one| !one.exception);
             (
-                parts.filter_map(|one| accepts(&one.by)).collect(),
+                // Messages of ICMP are usually permitted before everything else.
+                parts
+                    .filter_map(|one| accepts(&one.by))
+                    .filter(|one| !of_icmp(one) || of_icmp(judged.rule))
+                    .collect(),
                 Severity::Low,
                 "a part of what it denies is permitted earlier, which may be intended",
             )
@@ -71,6 +75,18 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     })
 }
 
+/// Whether a rule is about ICMP alone.
+fn of_icmp(rule: &Rule) -> bool {
+    rule.matches.iter().any(|one| {
+        let icmp = match &one.kind {
+            MatchKind::Icmp(_) => true,
+            MatchKind::Protocol(protocol) => matches!(protocol.0, Some(1 | 58)),
+            _ => false,
+        };
+        icmp && !one.negated
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -84,6 +100,7 @@ mod tests {
                 "-A FORWARD -i eth2 -j ACCEPT\n-A FORWARD -i eth2 -s 10.1.0.0/16 -j DROP",
                 &["fail high d iptables-save.txt:6 iptables-save.txt:5"][..],
             ),
+            ("ICMP before it", "-A FORWARD -p icmp -j ACCEPT\n-A FORWARD -s 10.1.0.0/16 -j DROP", &[]),
             (
                 "a part of it",
                 "-A FORWARD -p tcp --dport 80 -j ACCEPT\n-A FORWARD -s 10.1.0.0/16 -j DROP",

@@ -206,6 +206,16 @@ mod tests {
                  tcp dport 22 accept\n {more}\n drop\n }}\n}}\n"
             )
         };
+        // As an administrator writes it, and as the kernel lists it.
+        const WRITTEN: &str = "meta l4proto icmpv6 icmpv6 type { nd-router-advert, echo-request } accept\n \
+                               ip saddr { 10.5.0.0/24, 10.4.0.0/24 } tcp dport { 443, 22 } ct state new limit rate 5/minute burst 9 packets accept";
+        const LISTED: &str = "icmpv6 type { echo-request, nd-router-advert } accept\n \
+                              ip saddr { 10.4.0.0/24, 10.5.0.0/24 } tcp dport { 22, 443 } ct state new limit rate 5/minute burst 9 packets accept";
+        let limited = |rules: &str| {
+            format!(
+                "table inet t {{\n chain c {{\n type filter hook input priority 0; policy drop;\n {rules}\n }}\n}}\n"
+            )
+        };
         let (loaded, opened) = (zone_table(""), zone_table("tcp dport 80 accept"));
         let (running, stored) = ("d/iptables-save.txt", "d/etc/iptables/rules.v4");
         run(
@@ -233,6 +243,11 @@ mod tests {
                 ),
                 ("the same", &[(running, &one), (stored, &one)], &["pass d"]),
                 ("not whole", &[(running, &broken), (stored, &two)], &["none d"]),
+                (
+                    "written differently, with a rate limit",
+                    &[("d/nft.txt", &limited(LISTED)), ("d/etc/nftables.conf", &limited(WRITTEN))],
+                    &["pass d"],
+                ),
                 ("written differently", &[("d/nft.txt", nft), ("d/etc/nftables.conf", same)], &["pass d"]),
                 (
                     "zones, opened at run time",

@@ -2,6 +2,7 @@
 
 use super::expr::{Base, Command, Data, Element, Expr, Op, Place, RuleText, Statement, TableName, Verdict};
 use super::parser::priority;
+use super::statements::{extension, sets};
 use crate::json::Source;
 use crate::reader::LineRecorder;
 use serde::Deserialize;
@@ -138,7 +139,10 @@ fn command(kind: &str, value: &Value, origin: Origin, place: Place) -> Option<(V
             Some((vec![Command::Rule { table, chain, place, rule }], understood))
         }
         "set" | "map" | "meter" => {
-            let dynamic = flags_of(value).iter().any(|flag| flag == "dynamic") || kind == "meter";
+            // The flag `dynamic` is left out here; what times out is put there while the device runs.
+            let flags = flags_of(value);
+            let passing = flags.iter().any(|flag| matches!(flag.as_str(), "dynamic" | "timeout"));
+            let dynamic = passing || value.get("timeout").is_some() || kind == "meter";
             let elements = value.get("elem").map(elements).unwrap_or(Some(Vec::new()))?;
             let (table, name) = (table_of(value, "table")?, text(value, "name")?);
             whole(Command::Set { table, name, dynamic, elements, origin })
@@ -257,9 +261,33 @@ fn expr(value: &Value, depth: usize) -> Option<Expr> {
             Box::new(expr(inner.get("data")?, depth + 1)?),
         ),
         "ipsec" => Expr::Other(format!("ipsec {} {}", text(inner, "dir")?, text(inner, "key")?)),
-        "rt" => Expr::Other(format!("rt {}", text(inner, "key")?)),
+        "rt" => {
+            let family = text(inner, "family").map(|family| format!("{family} ")).unwrap_or_default();
+            Expr::Other(format!("rt {family}{}", text(inner, "key")?))
+        }
         "socket" => Expr::Other(format!("socket {}", text(inner, "key")?)),
-        "exthdr" => Expr::Other(format!("exthdr {}", text(inner, "name")?)),
+        "exthdr" => {
+            let name = text(inner, "name")?;
+            match text(inner, "field") {
+                Some(field) if name == "rt" => Expr::Other(format!("rt {field}")),
+                Some(field) => Expr::Payload(name, field),
+                None => Expr::Other(format!("exthdr {name}")),
+            }
+        }
+        "numgen" => {
+            let offset = inner.get("offset").and_then(Value::as_u64).filter(|offset| *offset > 0);
+            let offset = offset.map(|offset| format!(" offset {offset}")).unwrap_or_default();
+            Expr::Other(format!(
+                "numgen {} mod {}{offset}",
+                text(inner, "mode")?,
+                inner.get("mod").and_then(scalar)?
+            ))
+        }
+        "jhash" => {
+            let key = expr(inner.get("expr")?, depth + 1)?;
+            Expr::Other(format!("jhash {} mod {}", key.words(), inner.get("mod").and_then(scalar)?))
+        }
+        "symhash" => Expr::Other(format!("symhash mod {}", inner.get("mod").and_then(scalar)?)),
         "tcp option" => {
             let field = text(inner, "field").map(|field| format!(" {field}")).unwrap_or_default();
             Expr::Other(format!("tcp option {}{field}", text(inner, "name")?))
@@ -326,20 +354,12 @@ fn statement(value: &Value) -> Option<Statement> {
             }
             Statement::Translate { kind, address: address.flatten(), port: port.flatten(), prefix }
         }
-        "mangle" => {
-            let key = expr(inner.get("key")?, 0)?;
-            match &key {
-                Expr::Meta(one) if one != "mark" => Statement::Nothing,
-                Expr::Ct(one, _) if one != "mark" => Statement::Nothing,
-                other => Statement::Marks(format!("{} set", other.words())),
-            }
-        }
+        "mangle" => sets(&expr(inner.get("key")?, 0)?),
         "set" => Statement::Fills(text(inner, "set")?.trim_start_matches('@').to_owned()),
         "notrack" => Statement::Marks("NOTRACK".into()),
         "queue" | "synproxy" | "tproxy" | "fwd" => Statement::Takes(kind.clone()),
-        "dup" | "flow" | "ct helper" | "ct timeout" | "ct expectation" | "secmark" | "xt" if kind != "xt" => {
-            Statement::Nothing
-        }
+        "dup" | "flow" | "ct helper" | "ct timeout" | "ct expectation" | "secmark" => Statement::Nothing,
+        "xt" => extension(text(inner, "type")? == "target", &text(inner, "name")?),
         _ => return None,
     })
 }

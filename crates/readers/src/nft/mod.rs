@@ -39,6 +39,12 @@ fn is_json(export: &Export) -> bool {
 }
 
 fn recognise(export: &Export) -> Recognition {
+    // A script of another interpreter may hold a ruleset among its commands.
+    if export.text().starts_with("#!")
+        && !export.text().lines().next().is_some_and(|line| line.contains("nft"))
+    {
+        return Recognition::No;
+    }
     let opens_table = |text: &str| {
         let mut words = text.split_whitespace();
         if words.next() != Some("table") {

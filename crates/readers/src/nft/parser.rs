@@ -393,11 +393,18 @@ impl<'a, 'b> Parser<'a, 'b> {
                         self.understood(inner);
                     }
                     "flags" => {
-                        dynamic |= self.words_to_end().contains(&"dynamic");
+                        dynamic |=
+                            self.words_to_end().iter().any(|flag| matches!(*flag, "dynamic" | "timeout"));
                         self.understood(inner);
                     }
-                    "type" | "typeof" | "timeout" | "gc-interval" | "size" | "policy" | "comment"
-                    | "counter" | "auto-merge" | "quota" | "limit" => {
+                    // What times out is put there while the device runs.
+                    "timeout" => {
+                        dynamic = true;
+                        self.skip_statement();
+                        self.understood(inner);
+                    }
+                    "type" | "typeof" | "gc-interval" | "size" | "policy" | "comment" | "counter"
+                    | "auto-merge" | "quota" | "limit" => {
                         self.skip_statement();
                         self.understood(inner);
                     }

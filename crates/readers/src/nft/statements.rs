@@ -30,6 +30,35 @@ const HEADERS: [&str; 19] = [
     "ah", "esp", "comp", "igmp", "frag", "hbh",
 ];
 
+/// Fields of TCP and IP options (nft(8), "EXTENSION HEADER EXPRESSIONS").
+const OPTION_FIELDS: [&str; 12] =
+    ["kind", "length", "size", "count", "left", "right", "tsval", "tsecr", "type", "ptr", "addr", "value"];
+
+/// Matches and targets of iptables that the program does not translate: `xt match NAME`, `xt target NAME`; their values are not printed.
+pub(super) fn extension(target: bool, name: &str) -> Statement {
+    let unknown = || Some(Expr::Other(format!("xt target {name}")));
+    let translate = |kind, address| Statement::Translate { kind, address, port: None, prefix: false };
+    match (target, name) {
+        (false, "comment") => Statement::Nothing,
+        (false, name) => Statement::Perhaps(format!("xt match {name}")),
+        (true, "LOG" | "NFLOG" | "ULOG") => Statement::Log,
+        (true, "REJECT") => Statement::Reject(None),
+        (true, "MASQUERADE") => translate("masquerade", None),
+        (true, "REDIRECT") => {
+            Statement::Translate { kind: "redirect", address: None, port: unknown(), prefix: false }
+        }
+        (true, "DNAT" | "NETMAP") => translate("dnat", unknown()),
+        (true, "SNAT") => translate("snat", unknown()),
+        (
+            true,
+            "TCPMSS" | "TCPOPTSTRIP" | "CHECKSUM" | "CLASSIFY" | "TOS" | "DSCP" | "TTL" | "HL" | "ECN"
+            | "SECMARK" | "CONNSECMARK" | "AUDIT" | "LED" | "IDLETIMER" | "RATEEST" | "TRACE" | "TEE" | "SET",
+        ) => Statement::Nothing,
+        (true, "MARK" | "CONNMARK" | "CT" | "NOTRACK") => Statement::Marks(format!("xt target {name}")),
+        (true, name) => Statement::Takes(format!("xt target {name}")),
+    }
+}
+
 /// Parses one statement; `None` where none is known here.
 pub(super) fn statement(parser: &mut Parser<'_, '_>) -> Option<Statement> {
     if let Some(verdict) = parser.verdict() {
@@ -89,7 +118,10 @@ pub(super) fn statement(parser: &mut Parser<'_, '_>) -> Option<Statement> {
         }
         "quota" => {
             parser.next();
-            while matches!(parser.text(), "name" | "over" | "until" | "used" | "bytes" | "kbytes" | "mbytes")
+            if parser.take("name") {
+                parser.word();
+            }
+            while matches!(parser.text(), "over" | "until" | "used" | "bytes" | "kbytes" | "mbytes")
                 || parser.text().bytes().next().is_some_and(|byte| byte.is_ascii_digit())
             {
                 parser.next();
@@ -149,6 +181,11 @@ pub(super) fn statement(parser: &mut Parser<'_, '_>) -> Option<Statement> {
             }
             parser.skip_braces();
             Some(Statement::Perhaps(format!("meter {name}")))
+        }
+        "xt" => {
+            parser.next();
+            let target = parser.word()? == "target";
+            Some(extension(target, parser.word()?))
         }
         "objref" => None,
         _ => condition(parser),
@@ -248,11 +285,7 @@ fn condition(parser: &mut Parser<'_, '_>) -> Option<Statement> {
         while !parser.at_end() && parser.text() != "comment" && !is_verdict(parser.text()) {
             parser.next();
         }
-        return Some(match &first {
-            Expr::Meta(key) if key != "mark" => Statement::Nothing,
-            Expr::Ct(key, _) if key != "mark" => Statement::Nothing,
-            other => Statement::Marks(format!("{} set", other.words())),
-        });
+        return Some(sets(&first));
     }
     if let Expr::Other(words) = &first
         && words.starts_with("ct count")
@@ -283,6 +316,20 @@ fn condition(parser: &mut Parser<'_, '_>) -> Option<Statement> {
         return Some(Statement::Match(Expr::And(Box::new(first), Box::new(mask)), op, right));
     }
     Some(Statement::Match(first, op, right))
+}
+
+/// A field that is set: marks, addresses and ports may decide later; priorities, sizes of segments and the like do not.
+pub(super) fn sets(field: &Expr) -> Statement {
+    let decides = match field {
+        Expr::Meta(key) | Expr::Ct(key, _) => key == "mark",
+        Expr::Payload(_, field) => !matches!(
+            field.as_str(),
+            "dscp" | "ecn" | "ttl" | "hoplimit" | "flowlabel" | "checksum" | "length"
+        ),
+        Expr::Other(words) => !words.starts_with("tcp option"),
+        _ => true,
+    };
+    if decides { Statement::Marks(format!("{} set", field.words())) } else { Statement::Nothing }
 }
 
 fn is_verdict(word: &str) -> bool {
@@ -334,10 +381,7 @@ fn one_left(parser: &mut Parser<'_, '_>) -> Option<Expr> {
         "tcp" | "ip" | "ip6" if parser.text() == "option" => {
             parser.next();
             let mut words = format!("{word} option {}", parser.word()?);
-            while !matches!(
-                parser.text(),
-                "" | "exists" | "missing" | "==" | "!=" | "<" | ">" | "<=" | ">=" | "set"
-            ) {
+            if OPTION_FIELDS.contains(&parser.text()) {
                 words.push(' ');
                 words.push_str(parser.word()?);
             }
@@ -357,7 +401,8 @@ fn one_left(parser: &mut Parser<'_, '_>) -> Option<Expr> {
         }
         "rt" | "socket" | "exthdr" | "osf" | "cgroup" => {
             let mut words = format!("{word} {}", parser.word()?);
-            while matches!(parser.text(), "nexthop" | "mtu" | "level" | "ttl" | "name" | "version") {
+            while matches!(parser.text(), "nexthop" | "mtu" | "ipsec" | "level" | "ttl" | "name" | "version")
+            {
                 words = format!("{words} {}", parser.word()?);
             }
             Some(Expr::Other(words))
@@ -372,7 +417,14 @@ fn one_left(parser: &mut Parser<'_, '_>) -> Option<Expr> {
             Some(Expr::Other(words))
         }
         "exists" | "missing" => None,
-        _ if word.starts_with('@') && !parser.at_end() => Some(Expr::Other(word.to_owned())),
+        _ if word.starts_with('@') && !parser.at_end() => {
+            // `@nh,96,32`
+            let mut words = word.to_owned();
+            while parser.take(",") {
+                words = format!("{words},{}", parser.word()?);
+            }
+            Some(Expr::Other(words))
+        }
         _ => None,
     }
 }

@@ -350,3 +350,50 @@ fn elements_of_maps_have_lines_of_their_own() {
         .collect();
     assert_eq!(forwards, [(4, 443, 443), (5, 3390, 3389)]);
 }
+
+/// What iptables-nft cannot translate: the program prints the extension's name alone.
+#[test]
+fn extensions_of_iptables() {
+    let json = |expr: &str| {
+        let text = format!(
+            r#"{{"nftables": [{{"table": {{"family": "ip", "name": "filter"}}}},
+{{"chain": {{"family": "ip", "table": "filter", "name": "INPUT", "type": "filter", "hook": "input", "prio": 0, "policy": "drop"}}}},
+{{"rule": {{"family": "ip", "table": "filter", "chain": "INPUT", "expr": [{expr}]}}}}]}}"#
+        );
+        let reading = of("d/nft.json", &text);
+        assert!(reading.ledger.notes.is_empty(), "{expr}");
+        words(&reading.facts.filters[0])
+    };
+    let port =
+        r#"{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 25}}"#;
+    let xt = |kind: &str, name: &str| format!(r#"{{"xt": {{"type": "{kind}", "name": "{name}"}}}}"#);
+    for (inner, text, wanted) in [
+        (
+            format!(r#"{port}, {}, {{"accept": null}}"#, xt("match", "comment")),
+            "tcp dport 25 xt match comment accept",
+            "tcp dport 25 -> Accept",
+        ),
+        (
+            format!(r#"{port}, {}, {{"drop": null}}"#, xt("match", "recent")),
+            "tcp dport 25 xt match \"recent\" drop",
+            "tcp dport 25 ?[xt match recent] -> Drop",
+        ),
+        (xt("target", "REJECT"), "xt target REJECT", " -> Reject"),
+        (xt("target", "LOG"), "xt target LOG", " log -> Log"),
+        (xt("target", "TCPMSS"), "xt target TCPMSS", " -> Continue"),
+        (xt("target", "MASQUERADE"), "xt target MASQUERADE", " -> Masquerade "),
+        (xt("target", "DNAT"), "xt target DNAT", " -> ?a translation true"),
+    ] {
+        assert_eq!((json(&inner), rule(text)), (wanted.to_owned(), wanted.to_owned()), "{text}");
+    }
+}
+
+/// A ruleset within a script of the shell is not one that is loaded as it is.
+#[test]
+fn scripts_of_other_programs() {
+    for (first, wanted) in [("#!/usr/sbin/nft -f", true), ("#!/bin/sh", false), ("# a comment", true)] {
+        let text = format!("{first}\ntable inet t {{\n}}\n");
+        let export = Export::new(ExportId(0), "d/etc/firewall", text);
+        assert_eq!(recognise(&export) != Recognition::No, wanted, "{first}");
+    }
+}

@@ -79,7 +79,11 @@ impl Parser<'_, '_> {
         };
         self.next();
         if token.kind == Kind::String {
-            return Expr::text(token.text);
+            // Times of a day, as `"08:00"-"18:00"`.
+            return match self.take("-").then(|| self.word()).flatten() {
+                Some(last) => Expr::Range(token.text.to_owned(), last.to_owned()),
+                None => Expr::text(token.text),
+            };
         }
         if let Some(name) = token.text.strip_prefix('$') {
             return match self.variables.known.get(name) {
