@@ -382,7 +382,7 @@ fn extensions_of_iptables() {
         (xt("target", "LOG"), "xt target LOG", " log -> Log"),
         (xt("target", "TCPMSS"), "xt target TCPMSS", " -> Continue"),
         (xt("target", "MASQUERADE"), "xt target MASQUERADE", " -> Masquerade "),
-        (xt("target", "DNAT"), "xt target DNAT", " -> ?a translation true"),
+        (xt("target", "DNAT"), "xt target DNAT", "?[a translation] -> ?a translation true"),
     ] {
         assert_eq!((json(&inner), rule(text)), (wanted.to_owned(), wanted.to_owned()), "{text}");
     }
