@@ -288,8 +288,18 @@ impl Rule {
 /// Conditions in a form that is the same for the same meaning: values joined and in order, each condition once, in any order.
 fn normal(matches: &[Match]) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
+    // An address of a version is one of its packets.
+    let implied = |version: Family| {
+        matches.iter().any(|one| match &one.kind {
+            MatchKind::Source(ranges) | MatchKind::Destination(ranges) => {
+                !one.negated && !ranges.is_empty() && ranges.iter().all(|range| range.family() == version)
+            }
+            _ => false,
+        })
+    };
     for one in matches {
         match &one.kind {
+            MatchKind::Version(version) if !one.negated && implied(*version) => {}
             // A choice of one is no choice.
             MatchKind::AnyOf(lists) if lists.len() == 1 && !one.negated => all.extend(normal(&lists[0])),
             kind => all.push(format!("{} {}", one.negated, normal_kind(kind))),

@@ -165,7 +165,9 @@ impl<'a> Way<'a> {
         found: &mut Vec<(End<'a>, Packet)>,
     ) -> Went {
         if let Some(line) = rule.looked_up_at {
-            packet.note(StepKind::LookedUp(chain.name.clone()), Some(line));
+            let name = chain.name.clone();
+            let same = line.export == rule.origin.export;
+            packet.note(if same { StepKind::LookedUp(name) } else { StepKind::Included(name) }, Some(line));
         }
         match (&rule.target, ending(&rule.target)) {
             (Target::Translate(_), _) | (_, None) => {}

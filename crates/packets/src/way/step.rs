@@ -51,6 +51,8 @@ pub enum StepKind {
     Policy(String, Ending),
     /// A rule looks it up in a map, an element of which decides.
     LookedUp(String),
+    /// A file that the firewall includes in this chain has the rule that decides.
+    Included(String),
     /// A rule sends it to another chain.
     Jumps {
         /// The chain of the rule.
@@ -185,6 +187,7 @@ impl fmt::Display for StepKind {
             Self::Policy(chain, Ending::Accept) => write!(out, "default policy of chain {chain}: accept"),
             Self::Policy(chain, _) => write!(out, "default policy of chain {chain}: drop"),
             Self::LookedUp(chain) => write!(out, "chain {chain} looks it up in a map"),
+            Self::Included(chain) => write!(out, "chain {chain} includes a file"),
             Self::Jumps { chain, to } => write!(out, "chain {chain} continues in {to}"),
             Self::RuleUnknown(chain) => {
                 write!(out, "a rule of chain {chain} whose conditions are not fully analysed")

@@ -15,8 +15,9 @@ pub(crate) mod table;
 mod values;
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
+use crate::uci::included::Place;
 use expr::{Command, TableName};
-use trevlin_model::{Export, ExportState, NotAnalysed, Rule};
+use trevlin_model::{Export, ExportState, Filter, NotAnalysed, Rule};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -98,26 +99,43 @@ fn state(export: &Export) -> ExportState {
 /// Rules of a file that the firewall of another program puts into one of its chains, with what became of its lines, and whether
 /// all of it could be taken.
 pub(crate) fn rules_of_chain(export: &Export, around: &ReadContext<'_>) -> (Vec<Rule>, Reading, bool) {
+    let (filter, reading, whole) = fragment(export, around, true);
+    let rules = filter.and_then(|filter| filter.chains.into_iter().next()).map(|chain| chain.rules);
+    (rules.unwrap_or_default(), reading, whole)
+}
+
+/// Chains and sets of a file that the firewall of another program puts into its table, likewise.
+pub(crate) fn parts_of_table(export: &Export, around: &ReadContext<'_>) -> (Option<Filter>, Reading, bool) {
+    fragment(export, around, false)
+}
+
+/// A fragment of the table `inet fw4`: rules of one chain, or what a table holds.
+fn fragment(export: &Export, around: &ReadContext<'_>, of_chain: bool) -> (Option<Filter>, Reading, bool) {
     let mut reading = Reading::of(export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut variables = cursor::Variables::default();
     let (table, chain) = (TableName { family: "inet".into(), name: "fw4".into() }, "chain".to_owned());
     let origin = export.origin(0..0);
-    let mut commands = vec![
-        Command::Table(table.clone(), origin),
-        Command::Chain { table: table.clone(), name: chain.clone(), base: None, origin },
-    ];
-    parser::Parser::new(export, around, &mut book, &mut commands, &mut variables, true)
-        .rules_of(&table, &chain);
+    let mut commands = vec![Command::Table(table.clone(), origin)];
+    if of_chain {
+        commands.push(Command::Chain { table: table.clone(), name: chain.clone(), base: None, origin });
+    }
+    let mut parser = parser::Parser::new(export, around, &mut book, &mut commands, &mut variables, true);
+    if of_chain {
+        parser.rules_of(&table, &chain);
+    } else {
+        parser.parts_of(&table);
+    }
     let whole = !variables.lost && variables.missing.is_empty();
-    let mut built = build::build(commands, ExportState::Stored);
-    let rules = built.filters.first_mut().map(|filter| std::mem::take(&mut filter.chains[0].rules));
-    (rules.unwrap_or_default(), reading, whole)
+    let built = build::build(commands, ExportState::Stored);
+    (built.filters.into_iter().next(), reading, whole)
 }
 
 fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
-    if crate::uci::included::rules_of_chains(around).0.contains(export.path()) {
-        return rules_of_chain(export, around).1;
+    match crate::uci::included::fragments(around).0.get(export.path()) {
+        Some(Place::Chain { .. }) => return rules_of_chain(export, around).1,
+        Some(Place::Table) => return parts_of_table(export, around).1,
+        Some(Place::Ruleset) | None => {}
     }
     let mut reading = Reading::of(export);
     let part = around.reads_in(export, included);

@@ -143,17 +143,21 @@ impl<'a, 'b> Parser<'a, 'b> {
         if !self.take("{") {
             return;
         }
+        if !self.parts_of(&table) {
+            self.variables.lost = true;
+            self.book.not_understood(origin, "this table is not closed: the ruleset is truncated");
+        }
+    }
+
+    /// Chains, sets and other parts of a table, up to a closing brace; returns whether there was one.
+    pub(super) fn parts_of(&mut self, table: &TableName) -> bool {
         loop {
             self.skip_ends();
-            let Some(inner) = self.next() else {
-                self.variables.lost = true;
-                self.book.not_understood(origin, "this table is not closed: the ruleset is truncated");
-                return;
-            };
+            let Some(inner) = self.next() else { return false };
             match inner.text {
-                "}" => return,
-                "chain" => self.chain(inner, &table),
-                "set" | "map" | "meter" => self.set(inner, &table),
+                "}" => return true,
+                "chain" => self.chain(inner, table),
+                "set" | "map" | "meter" => self.set(inner, table),
                 "flags" => {
                     let flags = self.words_to_end();
                     if flags.contains(&"dormant") {

@@ -207,6 +207,14 @@ impl Compiler<'_, '_> {
             && !by.contains("mac")
             && !by.contains("port")
             && !by.contains("set");
+        let kinds: Vec<&str> = section.all("match").map(|(word, _)| word).collect();
+        if kinds.len() > 1 && section.get("loadfile").is_none() {
+            let one = |(entry, _): (&str, &Said)| entry_of(&kinds, entry);
+            return match section.all("entry").map(one).collect::<Option<Vec<_>>>() {
+                Some(lists) => Match { negated, kind: MatchKind::AnyOf(lists) },
+                None => open(format!("the list {name}")),
+            };
+        }
         let ranges: Option<Vec<IpRange>> = section.all("entry").map(|(word, _)| word.parse().ok()).collect();
         match ranges {
             Some(ranges) if single && section.get("loadfile").is_none() => {
@@ -246,6 +254,30 @@ impl Compiler<'_, '_> {
         });
         known.chain(missing).collect()
     }
+}
+
+/// The conditions of an entry with several parts, as `10.4.0.9 443` for `src_ip` and `dest_port`.
+fn entry_of(kinds: &[&str], entry: &str) -> Option<Vec<Match>> {
+    let parts: Vec<&str> = entry.split([' ', ',', '\t']).filter(|part| !part.is_empty()).collect();
+    if parts.len() != kinds.len() {
+        return None;
+    }
+    let one = |(kind, part): (&&str, &&str)| {
+        let (side, what) = kind.split_once('_')?;
+        let to = matches!(side, "dest" | "dst");
+        Some(holds(match what {
+            "ip" | "net" => {
+                let ranges = vec![part.parse().ok()?];
+                if to { MatchKind::Destination(ranges) } else { MatchKind::Source(ranges) }
+            }
+            "port" => {
+                let ports = vec![part.replace(':', "-").parse().ok()?];
+                if to { MatchKind::DestinationPorts(ports) } else { MatchKind::SourcePorts(ports) }
+            }
+            _ => return None,
+        }))
+    };
+    kinds.iter().zip(&parts).map(one).collect()
 }
 
 /// Protocols by names that the model itself does not use.

@@ -5,7 +5,7 @@ mod chains;
 mod conditions;
 mod sections;
 
-use super::included::rules_of_chain;
+use super::included::{self, Place};
 use super::network::Networks;
 use super::text::{Package, Said, Section};
 use crate::making::holds;
@@ -90,6 +90,8 @@ struct Compiler<'a, 'b> {
     around: &'b ReadContext<'a>,
     /// Rules of other files, by their chain, and whether they precede the existing ones.
     included: Vec<(String, bool, Vec<Rule>)>,
+    /// Chains and sets of other files in the same table.
+    beside: Vec<Filter>,
     /// Whether a section was lost that may have been anything.
     lost: bool,
     not_analysed: Vec<NotAnalysed>,
@@ -122,6 +124,7 @@ pub(super) fn compile<'a>(
         export,
         around,
         included: Vec::new(),
+        beside: Vec::new(),
         lost: false,
         not_analysed: Vec::new(),
         zones: Vec::new(),
@@ -131,6 +134,7 @@ pub(super) fn compile<'a>(
         defaults: package.of("defaults").last(),
     };
     compiler.run();
+    compiler.fragments_of_folders();
     let mut chains = compiler.chains(first);
     for (name, before, rules) in std::mem::take(&mut compiler.included) {
         if let Some(chain) = chains.iter_mut().find(|chain| chain.name == name) {
@@ -138,7 +142,11 @@ pub(super) fn compile<'a>(
             chain.rules.splice(at..at, rules);
         }
     }
-    let sets = compiler.named_sets();
+    let mut sets = compiler.named_sets();
+    for filter in std::mem::take(&mut compiler.beside) {
+        chains.extend(filter.chains);
+        sets.extend(filter.sets);
+    }
     let filter = Filter {
         families: Families::Both,
         format: FilterFormat::Nftables,
@@ -199,20 +207,56 @@ impl<'a> Compiler<'a, '_> {
         if section.is_on("enabled") == Some(false) {
             return;
         }
-        if let Some((file, chain, before)) = rules_of_chain(section, self.export, self.around) {
-            let (rules, reading, whole) = crate::nft::rules_of_chain(file, self.around);
-            self.included.push((chain, before, rules));
-            let all = |number| Some((file.origin_of(file.line(number)?.text), reading.ledger.class(number)?));
-            (1..=file.line_count())
-                .filter_map(all)
-                .for_each(|(origin, class)| self.book.class(origin, class));
-            if whole {
-                return;
-            }
+        if let Some((file, place)) = included::named(section, self.export, self.around)
+            && self.fragment(file, &place, Some(section.whole()))
+        {
+            return;
         }
         let path = section.text("path").unwrap_or("a file");
         let what = format!("`{path}`, which the firewall includes as well,");
         self.not_analysed.push(NotAnalysed::beside(what, section.whole()));
+    }
+
+    /// Puts a fragment of another file at its place; returns whether all of it was taken.
+    fn fragment(&mut self, file: &Export, place: &Place, line: Option<Origin>) -> bool {
+        let (reading, whole) = match place {
+            Place::Chain { name, before } => {
+                let (mut rules, reading, whole) = crate::nft::rules_of_chain(file, self.around);
+                // The section that includes a rule proves it as well.
+                rules.iter_mut().for_each(|rule| rule.looked_up_at = rule.looked_up_at.or(line));
+                self.included.push((name.clone(), *before, rules));
+                (reading, whole)
+            }
+            Place::Table => {
+                let (filter, reading, whole) = crate::nft::parts_of_table(file, self.around);
+                self.beside.extend(filter);
+                (reading, whole)
+            }
+            // It is read as a ruleset of its own.
+            Place::Ruleset => return true,
+        };
+        let all = |number| Some((file.origin_of(file.line(number)?.text), reading.ledger.class(number)?));
+        (1..=file.line_count()).filter_map(all).for_each(|(origin, class)| self.book.class(origin, class));
+        whole
+    }
+
+    /// Fragments in the firewall's folders that no section names.
+    fn fragments_of_folders(&mut self) {
+        let all = included::fragments(self.around);
+        let sections = self.package.of("include");
+        let named: BTreeSet<String> = sections
+            .filter_map(|section| included::named(section, self.export, self.around))
+            .map(|(file, _)| file.path().to_owned())
+            .collect();
+        let around = self.around;
+        for file in around.exports.iter().filter(|file| !named.contains(file.path())) {
+            if let Some(place) = all.0.get(file.path())
+                && !self.fragment(file, place, None)
+            {
+                let what = format!("`{}`, which the firewall includes as well,", file.file_name());
+                self.not_analysed.push(NotAnalysed::beside(what, file.origin(0..0)));
+            }
+        }
     }
 
     /// A policy: its own line, otherwise that of the defaults, otherwise `DROP` (fw4.uc, parse_defaults).

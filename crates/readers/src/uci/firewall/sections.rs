@@ -3,6 +3,7 @@
 use super::{Compiler, End, Verdict};
 use crate::making::{holds, rule};
 use crate::uci::text::Section;
+use ipnet::IpNet;
 use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, MatchKind, PortRange, Rule, Target, Translation, TranslationKind};
 
@@ -127,6 +128,9 @@ impl<'a> Compiler<'a, '_> {
             };
         let kind = if to.is_some() { TranslationKind::Destination } else { TranslationKind::Redirect };
         let how = Translation { addresses: to.map(IpRange::from), ports, ..Translation::of(kind) };
+        if let (End::Zone(from), Some(to)) = (from, to) {
+            self.reflect(section, from, to, &how);
+        }
         let chain = match from {
             End::Zone(from) => {
                 if let Some(zone) = self.zones.iter_mut().find(|one| one.name == from) {
@@ -139,6 +143,78 @@ impl<'a> Compiler<'a, '_> {
         self.add(&chain, rule(matches, Target::Translate(how), section.whole()), section);
     }
 
+    /// Rules by which hosts behind the target's zone reach it by the outer address as well (OpenWrt, firewall4: fw4.uc, parse_redirect,
+    /// reflection). They exist where the outer address is in the configuration.
+    fn reflect(&mut self, section: &'a Section, from: &str, to: IpAddr, how: &Translation) {
+        if section.is_on("reflection") == Some(false) || !to.is_ipv4() {
+            return;
+        }
+        let Some(End::Zone(outer)) =
+            self.zones.iter().find(|one| one.name == from).map(|one| End::Zone(one.name))
+        else {
+            return;
+        };
+        let named: Vec<&str> = section.all("reflection_zone").map(|(word, _)| word).collect();
+        let inner: Vec<&'a str> = if named.is_empty() {
+            let dest = section.text("dest");
+            self.zones.iter().map(|one| one.name).filter(|name| Some(*name) == dest).collect()
+        } else {
+            self.zones.iter().map(|one| one.name).filter(|name| named.contains(name)).collect()
+        };
+        let own = |zone: &str| -> Vec<IpNet> {
+            let zone = self.zones.iter().find(|one| one.name == zone);
+            let networks = zone.into_iter().flat_map(|one| one.section.all("network"));
+            networks.filter_map(|(network, _)| self.networks.network(network)).collect()
+        };
+        let stated = section.text("src_dip").and_then(|text| text.parse::<IpAddr>().ok());
+        let outside: Vec<IpRange> = match stated {
+            Some(address) => vec![IpRange::from(address)],
+            None => own(outer).iter().map(|net| IpRange::from(net.addr())).collect(),
+        };
+        let inside: Vec<(&str, Vec<IpNet>)> = inner.iter().map(|zone| (*zone, own(zone))).collect();
+        for (zone, nets) in inside {
+            let (Some(first), false) = (nets.first(), outside.is_empty()) else { continue };
+            let behind: Vec<IpRange> = nets.iter().map(|net| IpRange::from(net.trunc())).collect();
+            let address = if section.text("reflection_src") == Some("external") {
+                outside[0].first()
+            } else {
+                first.addr()
+            };
+            let (Some(called), Some(mut arrived)) = (
+                self.protocols(section, [("", "src_port"), ("", "src_dport")]),
+                self.protocols(
+                    section,
+                    [("", ""), ("", if how.ports.is_some() { "dest_port" } else { "src_dport" })],
+                ),
+            ) else {
+                return;
+            };
+            let version = || holds(MatchKind::Version(Family::V4));
+            let source = holds(MatchKind::Source(behind));
+            let mut asked = vec![version(), source.clone(), holds(MatchKind::Destination(outside.clone()))];
+            asked.extend(called);
+            let mut answers = vec![version(), source, holds(MatchKind::Destination(vec![IpRange::from(to)]))];
+            answers.append(&mut arrived);
+            let back = Translation {
+                addresses: Some(IpRange::from(address)),
+                ..Translation::of(TranslationKind::Source)
+            };
+            if let Some(zone) = self.zones.iter_mut().find(|one| one.name == zone) {
+                zone.redirects = true;
+            }
+            self.add(
+                &format!("dstnat_{zone}"),
+                rule(asked, Target::Translate(how.clone()), section.whole()),
+                section,
+            );
+            self.add(
+                &format!("srcnat_{zone}"),
+                rule(answers, Target::Translate(back), section.whole()),
+                section,
+            );
+        }
+    }
+
     pub(super) fn source_redirect(&mut self, section: &'a Section) {
         let Some(to) = self.end(section, "dest") else { return };
         let Some(matches) = self.conditions(section, [("src_ip", "src_port"), ("dest_ip", "dest_port")])
@@ -146,8 +222,13 @@ impl<'a> Compiler<'a, '_> {
             return;
         };
         let address = section.text("src_dip").and_then(|text| text.parse::<IpAddr>().ok());
-        let how =
-            Translation { addresses: address.map(IpRange::from), ..Translation::of(TranslationKind::Source) };
+        let ports =
+            section.text("src_dport").and_then(|text| text.replace(':', "-").parse::<PortRange>().ok());
+        let how = Translation {
+            addresses: address.map(IpRange::from),
+            ports,
+            ..Translation::of(TranslationKind::Source)
+        };
         let chain = if let End::Zone(to) = to { format!("srcnat_{to}") } else { "srcnat".into() };
         self.add(&chain, rule(matches, Target::Translate(how), section.whole()), section);
     }
@@ -166,8 +247,12 @@ impl<'a> Compiler<'a, '_> {
             "ACCEPT" => Target::Accept,
             "SNAT" => {
                 let address = section.text("snat_ip").and_then(|text| text.parse::<IpAddr>().ok());
+                let ports = section
+                    .text("snat_port")
+                    .and_then(|text| text.replace(':', "-").parse::<PortRange>().ok());
                 Target::Translate(Translation {
                     addresses: address.map(IpRange::from),
+                    ports,
                     ..Translation::of(TranslationKind::Source)
                 })
             }
