@@ -1,7 +1,7 @@
 //! Evidence of a packet's path: the deciding lines, and devices without a known filter.
 
 use trevlin_estate::assemble::Estate;
-use trevlin_model::{Family, IpRange, Origin};
+use trevlin_model::{Device, Family, IpRange, Origin};
 use trevlin_packets::way::{Step, StepKind};
 
 /// Lines of rules and of translations of the destination among the deciding steps; routes only describe the path, and another source decides
@@ -11,6 +11,13 @@ pub fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
         !step.kind.is_route() && !matches!(step.kind, StepKind::Translated { destination: false, .. })
     };
     steps.iter().filter(decides).filter_map(|step| step.origin)
+}
+
+/// The section by which a firewall includes the file of a rule, or the rule that looks an element up: the line that puts another in force.
+#[must_use]
+pub fn put_in_force_by(device: &Device, line: Origin) -> Option<Origin> {
+    let rules = device.facts.filters.iter().flat_map(|filter| &filter.chains).flat_map(|chain| &chain.rules);
+    rules.filter(|rule| rule.origin == line).find_map(|rule| rule.looked_up_at)
 }
 
 /// The first device on the path without an exported packet filter, so that the permitted traffic is not known.

@@ -2,9 +2,9 @@
 //! and those of translation the same rules.
 
 use trevlin_model::{Chain, Export, ExportId, Filter, Hook};
+use trevlin_packets::Space;
 use trevlin_packets::diagram::Diagrams;
 use trevlin_packets::outcomes::outcomes;
-use trevlin_packets::Space;
 use trevlin_readers::{ReadContext, recognise};
 
 const NETWORK: &str = "package network\nconfig interface lan\n\toption device br-lan\n\toption proto static\n\toption ipaddr 10.40.4.1\n\

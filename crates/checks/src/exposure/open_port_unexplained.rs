@@ -5,7 +5,7 @@ use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{PortKind, endpoint, known_port};
-use trevlin_analysis::ways::some_ranges;
+use trevlin_analysis::ways::{put_in_force_by, some_ranges};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::{IpRange, Origin, PortRange};
@@ -79,12 +79,14 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 
 fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Opened) -> Verdict {
     let name = &estate.devices[device].name;
+    let evidence: Vec<Origin> =
+        [line].into_iter().chain(put_in_force_by(&estate.devices[device], line)).collect();
     if !one.certain {
         let question = format!(
             "Please provide `ss -tulpn` of {name}: a condition not analysed decides whether the Internet reaches {ports}, \
              and no export shows which service listens there."
         );
-        return Verdict::ask(question, vec![line]);
+        return Verdict::ask(question, evidence);
     }
     let usual = one.ports.iter().flat_map(|(protocol, range)| {
         (range.first..=range.last).filter_map(|port| known_port(*protocol, port))
@@ -120,7 +122,7 @@ fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Open
         rating,
         title: format!("Open from the Internet without a known service: {ports}").into(),
         detail: format!("The rule permits {ports} from {who}.{usually}").into(),
-        evidence: vec![line],
+        evidence,
     })
 }
 
