@@ -19,7 +19,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_estate::prose::Prose;
 use trevlin_estate::special;
-use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
+use trevlin_model::{Family, IpRange, Limit, MatchKind, Origin, PortRange};
 pub use trevlin_packets::way::Verdict;
 use trevlin_packets::way::{Answer, Delivery, Egress, Host, Net, Place, Sent, Step, StepKind, TrafficClass};
 
@@ -462,5 +462,22 @@ pub fn step_of(estate: &EstateMap, step: Step) -> ReachStep {
         None => (None, None, None),
     };
     let device = estate.devices.get(step.device).map_or("-", |device| &device.name).to_owned();
-    ReachStep { device, text: Prose::from(step.kind.to_string()).into_string(), path, line, excerpt }
+    let text = open_conditions(estate, &step).unwrap_or_else(|| step.kind.to_string());
+    ReachStep { device, text: Prose::from(text).into_string(), path, line, excerpt }
+}
+
+/// For a rule whose conditions are not fully analysed: those conditions, as written.
+fn open_conditions(estate: &EstateMap, step: &Step) -> Option<String> {
+    let StepKind::RuleUnknown(name) = &step.kind else { return None };
+    let filters = &estate.devices.get(step.device)?.facts.filters;
+    let chains = filters.iter().flat_map(|filter| &filter.chains).filter(|chain| chain.name == *name);
+    let rule = chains.flat_map(|chain| &chain.rules).find(|rule| Some(rule.origin) == step.origin)?;
+    let conditions = rule.matches.iter().filter_map(|one| match &one.kind {
+        MatchKind::NotAnalysed(what) => Some(format!("`{}`", what.text)),
+        MatchKind::ReversePath { written, .. } => Some(format!("`{}`", written.text)),
+        _ => None,
+    });
+    let conditions: Vec<String> = conditions.collect();
+    (!conditions.is_empty())
+        .then(|| format!("depends on {} in a rule of chain {name}", conditions.join(" and ")))
 }

@@ -209,7 +209,7 @@ pub fn switched_off(device: &Device, served: &Served) -> Option<Origin> {
 }
 
 /// The line that shows that none of the units with a name is enabled, and one is known not to be.
-pub(crate) fn switched_off_units(device: &Device, of_it: impl Fn(&str) -> bool) -> Option<Origin> {
+pub fn switched_off_units(device: &Device, of_it: impl Fn(&str) -> bool) -> Option<Origin> {
     let named = |name: &str| {
         let (plain, _) = name.split_once('.').unwrap_or((name, ""));
         // `postgresql@15-main` is an instance of `postgresql`.

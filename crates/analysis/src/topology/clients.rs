@@ -3,14 +3,16 @@
 use crate::topology::Topology;
 pub use crate::topology::shape::RemoteClients;
 use trevlin_estate::assemble::Estate;
-use trevlin_model::{Device, IpRange, PoolPlacement, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{
+    Device, Family, IpRange, IpRangeSet, Pool, PoolPlacement, Tunnel, TunnelFamily, TunnelRole,
+};
 use trevlin_packets::way::{IpsecPolicy, Place};
 
 /// Places the clients of every tunnel that accepts any.
 pub(super) fn place(estate: &Estate, all: &mut Topology) {
     for (device, one) in estate.devices.iter().enumerate() {
         for tunnel in one.facts.running().filter(|tunnel| takes_callers(tunnel)) {
-            let ranges = addresses(tunnel);
+            let ranges = addresses(one, tunnel);
             if ranges.is_empty() {
                 continue;
             }
@@ -48,10 +50,27 @@ fn takes_callers(tunnel: &Tunnel) -> bool {
     kind && (tunnel.role == TunnelRole::Server || peers_call)
 }
 
+/// Addresses of a pool that no client has: those of the device itself, and of a whole IPv4 network its first and last (RFC 919, 7).
+fn of_no_client(device: &Device, pool: &Pool) -> Vec<IpRange> {
+    let held = device.facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.addr());
+    let mut all: Vec<IpRange> =
+        pool.server_addresses.iter().copied().chain(held).map(IpRange::from).collect();
+    for (range, _) in &pool.ranges {
+        if range.family() == Family::V4 && range.network().is_some() && range.size() > 2 {
+            all.extend([IpRange::from(range.first()), IpRange::from(range.last())]);
+        }
+    }
+    all
+}
+
 /// Every address that a client may have.
-fn addresses(tunnel: &Tunnel) -> Vec<IpRange> {
+fn addresses(device: &Device, tunnel: &Tunnel) -> Vec<IpRange> {
     let plan = &tunnel.addresses;
-    let pools = plan.pools.iter().flat_map(|pool| pool.ranges.iter().map(|(range, _)| *range));
+    let pools = plan.pools.iter().flat_map(|pool| {
+        let ranges: Vec<IpRange> = pool.ranges.iter().map(|(range, _)| *range).collect();
+        let all = ranges.into_iter().collect::<IpRangeSet>();
+        all.without(&of_no_client(device, pool)).into_ranges()
+    });
     let fixed = plan.fixed.iter().map(|one| one.range);
     let calling = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none());
     let allowed = calling.flat_map(|peer| peer.allowed.iter().map(|(range, _)| *range));

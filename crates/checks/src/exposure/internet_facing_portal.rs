@@ -3,10 +3,11 @@
 use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::services::{Encrypted, PortKind, Service};
+use trevlin_analysis::services::{Encrypted, PortKind, Service, only_redirects, sites_at};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::DeviceKind;
+use trevlin_model::served::{AuthRequirement, Remark, ServiceResource};
+use trevlin_model::{Device, DeviceKind};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -21,7 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each web page that connections from the Internet reach on a firewall, router or storage appliance, or \
              on a server behind a port forward. A server with its own Internet interface is assumed to be public by design. \
              One level lower for named sources. Passes where none is reachable. Undetermined where a condition not analysed \
-             decides. An interface with private addresses faces the Internet only where the estate file says so.",
+             decides. Passes for sites whose files show that no page requires a login. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["NIST SP 800-46 Rev. 2, 3.2", "CISA BOD 23-02"],
     controls: &[Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
@@ -40,7 +41,18 @@ fn is_portal(estate: &Analyses, device: usize, service: &Service) -> bool {
     let encrypted = service.port_known().is_none_or(|known| known.encrypted != Encrypted::No);
     let serves_the_public = matches!(estate.devices[device].kind, DeviceKind::Server)
         && estate.outside(device).iter().any(|one| one.certain);
-    service.kind() == PortKind::Web && encrypted && !serves_the_public
+    let public = has_no_login(&estate.devices[device], service);
+    service.kind() == PortKind::Web && encrypted && !serves_the_public && !public
+}
+
+/// Whether the files of a site show that no page requires a login: it is a public site and no portal.
+fn has_no_login(device: &Device, service: &Service) -> bool {
+    let sites = sites_at(device, service);
+    let open = |part: &ServiceResource| {
+        part.login.value() == Some(&AuthRequirement::Nothing) && part.remark(Remark::Administration).is_none()
+    };
+    let mut parts = sites.iter().flat_map(|site| &site.parts).peekable();
+    only_redirects(device, service) || (parts.peek().is_some() && parts.all(open))
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::ways::deciding;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::served::{ServedKind, Sources};
+use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource, Sources};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -57,8 +57,16 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
             evidence,
         );
     }
+    // A secret that each named initiator has to prove keeps others off.
+    let named = |part: &ServiceResource| {
+        part.login.value() == Some(&AuthRequirement::Proof) && part.remark(Remark::AnyInitiator).is_none()
+    };
+    let mut rating = CHECK.rated_at(severity, why.clone());
+    if !one.served.parts.is_empty() && one.served.parts.iter().all(named) {
+        rating = rating.lowered("only named initiators with a CHAP secret are accepted");
+    }
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(severity, why.clone()),
+        rating,
         title: match &one.served.label {
             Some(label) => format!("iSCSI target {label} is {why}"),
             None => format!("{} is {why}", one.served.name),

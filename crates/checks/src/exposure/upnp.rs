@@ -3,10 +3,11 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
+use trevlin_analysis::services::switched_off_units;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::IpRange;
 use trevlin_model::listen::PortMapper;
+use trevlin_model::{Device, IpRange};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -29,13 +30,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for mapper in &device.facts.port_mappers {
-            answers.push(Answer::new(at, Subject::of(SubjectKind::PortMapper), judge(mapper)));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::PortMapper), judge(device, mapper)));
         }
     }
     answers
 }
 
-fn judge(mapper: &PortMapper) -> Verdict {
+fn judge(device: &Device, mapper: &PortMapper) -> Verdict {
     let ways: Vec<&str> = [(mapper.upnp, "UPnP"), (mapper.nat_pmp, "NAT-PMP and PCP")]
         .into_iter()
         .filter_map(|(on, name)| on.then_some(name))
@@ -43,12 +44,11 @@ fn judge(mapper: &PortMapper) -> Verdict {
     if ways.is_empty() {
         return Verdict::Pass;
     }
-    let everybody = |range: &IpRange| range.size() >= IpRange::all(range.family()).size() / 2;
-    let closed = mapper.permissions.iter().any(|one| !one.allows && everybody(&one.hosts));
+    let allowed = before_deny(mapper);
+    let closed = allowed.is_some();
     let who = match (closed, mapper.own_only) {
         (true, _) => {
-            let allowed: Vec<String> =
-                mapper.permissions.iter().filter(|one| one.allows).map(|one| one.hosts.short()).collect();
+            let allowed = allowed.unwrap_or_default();
             if allowed.is_empty() { "nobody".to_owned() } else { allowed.join(", ") }
         }
         (false, true) => "any host that reaches it, for itself".to_owned(),
@@ -63,15 +63,38 @@ fn judge(mapper: &PortMapper) -> Verdict {
             (Severity::High, "no list limits the requests, and a host may map ports to any other")
         }
     };
+    let off = switched_off_units(device, |name| matches!(name, "miniupnpd" | "upnpd" | "linux-igd"));
+    let mut rating = CHECK.rated_at(severity, why);
+    if off.is_some() {
+        rating = rating.at_most(Severity::Low, "the service is disabled");
+    }
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(severity, why),
+        rating,
         title: format!("Port mapping by {} is enabled", ways.join(", ")).into(),
         detail: format!("Requests are accepted from {who}.").into(),
         evidence: [mapper.origin]
             .into_iter()
             .chain(mapper.permissions.iter().map(|one| one.origin))
+            .chain(off)
             .collect(),
     })
+}
+
+/// Hosts that may ask, where a rule denies all others for every port above 1023: the first rule that fits decides (miniupnpd.conf).
+fn before_deny(mapper: &PortMapper) -> Option<Vec<String>> {
+    let everybody = |range: &IpRange| range.size() >= IpRange::all(range.family()).size() / 2;
+    let mut allowed = Vec::new();
+    for one in &mapper.permissions {
+        match one.allows {
+            true if everybody(&one.hosts) && one.outside.last > 1023 => return None,
+            true => allowed.push(one.hosts.short()),
+            false if everybody(&one.hosts) && one.outside.first <= 1024 && one.outside.last == u16::MAX => {
+                return Some(allowed);
+            }
+            false => {}
+        }
+    }
+    None
 }
 
 #[cfg(test)]
@@ -89,6 +112,15 @@ mod tests {
             (
                 "enable_upnp=yes\nallow 1024-65535 10.4.0.0/24 1024-65535\ndeny 0-65535 0.0.0.0/0 0-65535\n",
                 "fail low d miniupnpd.conf:3 miniupnpd.conf:4 miniupnpd.conf:5",
+            ),
+            // The first rule that fits decides, and one for low ports alone ends no list.
+            (
+                "enable_upnp=yes\nallow 1024-65535 0.0.0.0/0 1024-65535\ndeny 0-65535 0.0.0.0/0 0-65535\n",
+                "fail high d miniupnpd.conf:3 miniupnpd.conf:4 miniupnpd.conf:5",
+            ),
+            (
+                "enable_upnp=yes\ndeny 0-1023 0.0.0.0/0 0-65535\n",
+                "fail high d miniupnpd.conf:3 miniupnpd.conf:4",
             ),
             // A comment switches nothing off.
             ("# enable_upnp=no\n", "fail high d miniupnpd.conf:2"),
