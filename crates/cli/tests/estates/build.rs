@@ -152,9 +152,15 @@ impl Built {
             write("ip-route.json", self.within(&machine.name, &["ip", "-j", "route", "show"]));
             write("ip-6-route.json", self.within(&machine.name, &["ip", "-j", "-6", "route", "show"]));
             for (_, program, _) in estate.rules.iter().filter(|(name, _, _)| *name == machine.name) {
-                match program.as_str() {
-                    "nft" => write("nft.txt", self.within(&machine.name, &["nft", "list", "ruleset"])),
-                    program => {
+                match (program.as_str(), estate.form) {
+                    // What nft loaded, as text or as JSON; what iptables loaded, as it or as nft prints it.
+                    ("nft", 2) => {
+                        write("nft.json", self.within(&machine.name, &["nft", "-j", "list", "ruleset"]))
+                    }
+                    ("nft", _) | (_, 1) => {
+                        write("nft.txt", self.within(&machine.name, &["nft", "list", "ruleset"]))
+                    }
+                    (program, _) => {
                         write(
                             &format!("{program}-save.txt"),
                             self.within(&machine.name, &[&format!("{program}-save")]),

@@ -60,7 +60,7 @@ fn main() {
         }
         for variant in 0..VARIANTS {
             let mut rng = Rng(seed * 1000 + variant * 77 + name.len() as u64);
-            let estate = Estate::parse(text, &mut rng);
+            let estate = Estate { form: variant, ..Estate::parse(text, &mut rng) };
             let mut built = Built::new(&estate);
             count.estate(&format!("{name}, variant {variant}"), &estate, &mut built, &mut rng);
         }

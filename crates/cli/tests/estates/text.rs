@@ -34,6 +34,8 @@ pub(crate) struct Estate {
     /// Device, program, text.
     pub(crate) rules: Vec<(String, String, String)>,
     pub(crate) file: Option<String>,
+    /// In which form rulesets are exported.
+    pub(crate) form: u64,
 }
 
 impl Estate {
