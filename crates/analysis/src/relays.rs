@@ -1,4 +1,4 @@
-//! Services behind relays: whoever reaches a relay reaches its server, with the address of the relay as the source.
+//! Services behind relays: a client that reaches a relay reaches its server, with the address of the relay as the source.
 
 use crate::exposure::Exposure;
 use crate::exposure::gather::nearly_all;

@@ -18,7 +18,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 const SERVER: u16 = 1883;
-/// Where the agents are told what to do.
+/// Variable with the task of an agent.
 const TASK: &str = "TREVLIN_RELAY_AGENT";
 
 /// A relay on the gate: the files that an auditor gets, and how the program is started with them.
@@ -241,7 +241,7 @@ fn write(folder: &Path, name: &str, text: &str) {
     std::fs::write(path, text).unwrap();
 }
 
-/// What the client's connection comes to: the source that the server saw, where it got there.
+/// The source that the server saw, where the client's connection got there.
 fn connects(net: &Net, tls: bool) -> Option<String> {
     let done = if tls {
         let mut child = net
@@ -260,7 +260,7 @@ fn connects(net: &Net, tls: bool) -> Option<String> {
     text.lines().find_map(|line| Some(line.split("from ").nth(1)?.trim().to_owned()))
 }
 
-/// What the audit states: whether the server is reached through the relay, and by which source it sees a connection.
+/// The audit's statement: whether the server is reached through the relay, and by which source it sees a connection.
 fn stated(folder: &Path) -> Option<Option<String>> {
     let done = Command::new(env!("CARGO_BIN_EXE_trevlin"))
         .args(["audit", "--quiet", "--format", "json"])

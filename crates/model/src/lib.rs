@@ -31,6 +31,7 @@ mod ledger;
 mod limits;
 pub mod listen;
 mod login;
+mod meaning;
 pub mod offer;
 pub mod pam;
 pub mod plan;

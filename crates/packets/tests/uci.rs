@@ -1,6 +1,8 @@
 //! Sections of OpenWrt's firewall against the rules that it loads for them: the chains that filter have the same effect on every packet,
 //! and those of translation the same rules.
 
+#![allow(clippy::unwrap_used, reason = "a test: it panics where something is wrong")]
+
 use trevlin_model::{Chain, Export, ExportId, Filter, Hook};
 use trevlin_packets::Space;
 use trevlin_packets::diagram::Diagrams;
@@ -15,7 +17,7 @@ const ZONES: &str = "package firewall\nconfig defaults\n\toption input REJECT\n\
                      \toption forward ACCEPT\nconfig zone\n\toption name wan\n\tlist network wan\n\
                      \toption input DROP\n\toption output ACCEPT\n\toption forward REJECT\n\toption masq 1\n";
 
-/// What the firewall loads for these zones; a name in angles stands for the rules of a case.
+/// The ruleset that the firewall loads for these zones; a name in angles stands for the rules of a case.
 const SKELETON: &str = "table inet fw4 {
  chain input { type filter hook input priority filter; policy drop;
   iif \"lo\" accept

@@ -31,7 +31,7 @@ fn walk<'a>(
     if !seen.insert(&chain.name) {
         return;
     }
-    for rule in &chain.rules {
+    for rule in chain.rules.iter().filter(|rule| !reflects(rule)) {
         let conditions: Vec<&Match> = outer.iter().copied().chain(&rule.matches).collect();
         match &rule.target {
             Target::Jump(name) | Target::Goto(name) => {
@@ -49,6 +49,12 @@ fn walk<'a>(
             _ => {}
         }
     }
+}
+
+/// Whether a zone firewall made a rule for hosts inside that call a forward by its outer address: the forward itself is another rule
+/// (OpenWrt, firewall4: ruleset.uc).
+fn reflects(rule: &Rule) -> bool {
+    rule.comment.as_deref().is_some_and(|comment| comment.ends_with("(reflection)"))
 }
 
 /// A condition that is one of several protocols or interfaces makes a forward for each of them.

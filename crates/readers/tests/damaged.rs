@@ -47,7 +47,7 @@ fn facts_before(reading: &Reading, cut: u32) -> BTreeSet<String> {
 
 /// Formats in which a statement depends on lines after it, with the reason: there the statement at the damage may be lost, and none before
 /// it.
-const HANGS_ON_WHAT_COMES: [(&str, &str); 16] = [
+const HANGS_ON_WHAT_COMES: [(&str, &str); 17] = [
     ("hostapd", "settings are of the network that stands above them"),
     ("ip-route", "a route without its gateway leads elsewhere"),
     ("ipsec-conf", "a connection is loaded where `auto` says so, which stands last"),
@@ -61,6 +61,7 @@ const HANGS_ON_WHAT_COMES: [(&str, &str); 16] = [
     ("ifupdown", "a line belongs to the stanza that stands above it"),
     ("netplan", "a route without its gateway leads elsewhere"),
     ("ocserv", "a server is one once somebody can log in"),
+    ("stunnel", "a port is of the service that its section names"),
     ("wireguard", "a key is of the peer that its section names"),
     ("uci", "a zone is where the device of its network is"),
     ("yang", "an entry without its conditions holds for everything"),

@@ -306,6 +306,17 @@ pub(crate) mod testing {
         answers(check, &small(one))
     }
 
+    /// Answers of a check about a gate with a relay and a server behind it.
+    pub(crate) fn at_gate(
+        check: &Check,
+        relay: (&str, &str),
+        server: (&str, &str),
+        rules: &str,
+    ) -> Vec<String> {
+        let more = [relay, server];
+        on(check, &Small { rules, more: &more, ..Small::default() })
+    }
+
     /// Tests shared by the checks of a kind of service: a socket of the kind on the gateway, as `tcp` or `udp` and a port.
     pub(crate) fn kind(check: &Check, protocol: &str, port: u16, severity: &str, lower: &str) {
         let state = if protocol == "tcp" { "LISTEN" } else { "UNCONN" };

@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Source restriction without effect behind a relay",
     severity: Severity::Medium,
-    why: "The service admits clients by their address, and it sees the address of the relay, not that of the client. Whoever \
+    why: "The service admits clients by their address, and it sees the address of the relay, not that of the client. Any host that \
           reaches the relay is admitted, and logs of the service show the relay alone.",
     fix: "Restrict the sources at the relay, or hand on the client's address (PROXY protocol) and judge that one. Remove the \
           relay's address from the list, and require a login at the service.",
@@ -128,7 +128,7 @@ fn passes_on(relay: &Relay, page: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::exposure::relayed_service::tests::at_gate;
+    use crate::exposure::testing::at_gate;
 
     #[test]
     fn services_that_trust_an_address() {

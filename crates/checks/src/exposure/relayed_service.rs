@@ -144,20 +144,9 @@ fn judge(estate: &Analyses, one: &Relayed) -> Verdict {
 }
 
 #[cfg(test)]
-pub(crate) mod tests {
+mod tests {
     use super::*;
-    use crate::exposure::testing::{Small, on};
-
-    /// Answers of a check about a gate with a relay and a server behind it.
-    pub(crate) fn at_gate(
-        check: &Check,
-        relay: (&str, &str),
-        server: (&str, &str),
-        rules: &str,
-    ) -> Vec<String> {
-        let more = [relay, server];
-        on(check, &Small { rules, more: &more, ..Small::default() })
-    }
+    use crate::exposure::testing::at_gate;
 
     const DATABASE: (&str, &str) =
         ("server/etc/mosquitto/mosquitto.conf", "listener 1883\nallow_anonymous true\n");
@@ -229,7 +218,7 @@ pub(crate) mod tests {
         }
     }
 
-    /// What the relay itself may reach counts, and a chain of relays is followed.
+    /// Filters on the way from the relay to its server count, and a chain of relays is followed.
     #[test]
     fn the_way_behind() {
         let rules = "-A INPUT -p tcp --dport 5432 -j ACCEPT\n:OUTPUT DROP [0:0]\n";

@@ -19,8 +19,8 @@ pub(crate) fn rated_from(rating: Rating, reachability_from: &Reachability<'_>, e
     }
 }
 
-/// Severity of a service that any Internet address reaches, by its kind and the usual service of its port; whether a public web site is
-/// meant decides about pages.
+/// Severity of a service that any Internet address reaches, by its kind and the usual service of its port; `public` says that pages
+/// are those of a public web site.
 pub(crate) fn severity_of_kind(kind: PortKind, known: Option<&KnownPort>, public: bool) -> Severity {
     match kind {
         PortKind::Management

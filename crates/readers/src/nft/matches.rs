@@ -175,17 +175,13 @@ fn payload(protocol: &str, field: &str, values: &[Expr]) -> Option<MatchKind> {
         ("tcp" | "udp" | "udplite" | "sctp" | "dccp" | "th", "dport") => {
             MatchKind::DestinationPorts(all(values, ports)?)
         }
-        ("ip", "version") => {
-            any(all(values, |value| (value.words() == "4").then_some(MatchKind::Version(Family::V4)))?)
+        ("ip" | "ip6", "version") | ("ether", "type") => {
+            any(all(values, |value| match value.words().as_str() {
+                "4" | "ip" => Some(MatchKind::Version(Family::V4)),
+                "6" | "ip6" => Some(MatchKind::Version(Family::V6)),
+                _ => None,
+            })?)
         }
-        ("ip6", "version") => {
-            any(all(values, |value| (value.words() == "6").then_some(MatchKind::Version(Family::V6)))?)
-        }
-        ("ether", "type") => any(all(values, |value| match value.words().as_str() {
-            "ip" => Some(MatchKind::Version(Family::V4)),
-            "ip6" => Some(MatchKind::Version(Family::V6)),
-            _ => None,
-        })?),
         ("icmp" | "icmpv6", "type") => {
             let family = if protocol == "icmp" { Family::V4 } else { Family::V6 };
             MatchKind::Icmp(all(values, |value| icmp(value, family))?)

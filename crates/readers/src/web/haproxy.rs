@@ -356,7 +356,7 @@ fn refuses(line: &Line<'_>) -> bool {
         || line.is(&["http-request", "tarpit"])
 }
 
-/// Whether a server is told the client's address by the PROXY protocol.
+/// Whether a server learns the client's address by the PROXY protocol.
 fn sends_source(line: &Line<'_>) -> bool {
     line.words.iter().any(|word| word.starts_with("send-proxy"))
 }

@@ -16,6 +16,13 @@ impl<'a> Compiler<'a, '_> {
         self.rules.entry(chain.to_owned()).or_default().push(one);
     }
 
+    /// A rule that the firewall adds for a forward.
+    fn add_reflected(&mut self, chain: &str, one: Rule, section: &Section) {
+        let name = section.text("name").unwrap_or_default();
+        let comment = Some(format!("{name} (reflection)").trim().to_owned());
+        self.rules.entry(chain.to_owned()).or_default().push(Rule { comment, ..one });
+    }
+
     pub(super) fn rule(&mut self, section: &'a Section) {
         let (Some(from), Some(to)) = (self.end(section, "src"), self.end(section, "dest")) else { return };
         let Some(matches) = self.conditions(section, [("src_ip", "src_port"), ("dest_ip", "dest_port")])
@@ -202,12 +209,12 @@ impl<'a> Compiler<'a, '_> {
             if let Some(zone) = self.zones.iter_mut().find(|one| one.name == zone) {
                 zone.redirects = true;
             }
-            self.add(
+            self.add_reflected(
                 &format!("dstnat_{zone}"),
                 rule(asked, Target::Translate(how.clone()), section.whole()),
                 section,
             );
-            self.add(
+            self.add_reflected(
                 &format!("srcnat_{zone}"),
                 rule(answers, Target::Translate(back), section.whole()),
                 section,

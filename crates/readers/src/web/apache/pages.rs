@@ -397,7 +397,7 @@ impl Said<'_, '_> {
 const ANY_PATH: [&str; 10] =
     ["^", "^/", ".*", "^.*$", "^(.*)$", "(.*)", "^/?(.*)", "^/?(.*)$", "^/(.*)$", "^/(.*)"];
 
-/// Whether a rewriting rule has the flag by which the server asks for the page itself (mod_rewrite, RewriteRule, P).
+/// Whether a rewriting rule has the flag by which the server fetches the page itself (mod_rewrite, RewriteRule, P).
 fn asks_itself(rule: &Directive<'_>) -> bool {
     let flags = rule.words.get(2).copied().unwrap_or_default();
     flags.trim_matches(['[', ']']).split(',').any(|one| matches!(one.trim(), "P" | "proxy"))
