@@ -3,6 +3,7 @@
 
 use super::text::{self, Section};
 use crate::reader::ReadContext;
+use memchr::memmem;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use trevlin_model::Export;
@@ -48,11 +49,11 @@ pub(crate) struct Fragments(pub(crate) BTreeMap<String, Place>);
 pub(crate) fn fragments(around: &ReadContext<'_>) -> Arc<Fragments> {
     around.once(|| {
         let mut found = BTreeMap::new();
-        for export in around.exports.iter().filter(|one| one.text().contains("config ")) {
-            let is_firewall = ["config zone", "config defaults", "config include"];
-            if !is_firewall.iter().any(|words| export.text().contains(words)) {
-                continue;
-            }
+        // Most devices have no such firewall, and every file of each is looked at.
+        let heads = ["config zone", "config defaults", "config include"].map(memmem::Finder::new);
+        let is_firewall =
+            |one: &&&Export| heads.iter().any(|head| head.find(one.text().as_bytes()).is_some());
+        for export in around.exports.iter().filter(is_firewall) {
             let parsed = text::parse(export);
             for package in parsed.packages.iter().filter(|package| package.name == "firewall") {
                 for section in package.of("include") {
