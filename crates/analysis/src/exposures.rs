@@ -11,7 +11,8 @@ use rayon::prelude::*;
 use std::collections::BTreeMap;
 use tracing::debug_span;
 use trevlin_estate::special::{is_link_local, is_public};
-use trevlin_model::{IpRange, Protocol};
+use trevlin_model::{IpRange, Origin, Protocol};
+use trevlin_packets::way::Place;
 
 /// Services, and their reachability from each source.
 #[derive(Debug)]
@@ -31,6 +32,8 @@ pub struct InternalExposure {
     pub clients: Vec<Exposure>,
     /// Traffic that each end of a site-to-site tunnel accepts.
     pub sites: Vec<Site>,
+    /// Traffic that hosts of each guest network may send.
+    pub guests: Vec<GuestNetwork>,
     /// The evaluation of every intent.
     pub intents: Vec<IntentEvaluation>,
     /// Numbers of the client groups that reach a device, by device.
@@ -54,7 +57,8 @@ impl InternalExposure {
                 coming_to.entry(device).or_default().push(number);
             }
         }
-        Self { clients, sites, intents, coming_to }
+        let guests = guests(estate, &ground, services);
+        Self { clients, sites, guests, intents, coming_to }
     }
 
     /// Exposure to client groups that reach a device, with their number, in the order of the estate's tunnels.
@@ -62,6 +66,50 @@ impl InternalExposure {
         let numbers = self.coming_to.get(&device).into_iter().flatten();
         numbers.map(|number| (*number, &self.clients[*number]))
     }
+}
+
+/// A network whose interface has the name of one for guests.
+#[derive(Debug)]
+pub struct GuestNetwork {
+    /// The device.
+    pub device: usize,
+    /// The interface.
+    pub interface: String,
+    /// The line of the interface.
+    pub origin: Origin,
+    /// Traffic that is accepted from it.
+    pub exposure: Exposure,
+}
+
+/// Whether an interface has the name of a network for guests, with numbers and kinds around it.
+fn is_for_guests(name: &str) -> bool {
+    const WORDS: [&str; 8] =
+        ["guest", "guests", "gast", "gaeste", "visitor", "visitors", "besucher", "invite"];
+    let parts = name.split(|one: char| !one.is_ascii_alphabetic());
+    parts.map(str::to_ascii_lowercase).any(|part| {
+        WORDS
+            .iter()
+            .any(|word| part == *word || part.strip_prefix("br").or(part.strip_prefix("wlan")) == Some(*word))
+    })
+}
+
+/// Traffic accepted from guest networks of devices with a packet filter.
+fn guests(estate: &EstateMap, ground: &NetworkModel<'_>, services: &[Vec<Service>]) -> Vec<GuestNetwork> {
+    let mut found = Vec::new();
+    for (device, one) in estate.devices.iter().enumerate().filter(|(_, one)| !one.facts.filters.is_empty()) {
+        for interface in one.facts.interfaces.iter().filter(|one| is_for_guests(&one.name)) {
+            let nets = interface.addresses.iter().map(|address| IpRange::from(address.net.trunc()));
+            let sources: Vec<IpRange> = nets.filter(|range| !is_link_local(range.first())).collect();
+            if sources.is_empty() || estate.outside(device).iter().any(|one| one.name == interface.name) {
+                continue;
+            }
+            let place = Place { device, interface: interface.name.clone() };
+            let exposure = exposure::through_tunnel(ground, services, &place, false, sources);
+            let (interface, origin) = (interface.name.clone(), interface.origin);
+            found.push(GuestNetwork { device, interface, origin, exposure });
+        }
+    }
+    found
 }
 
 /// One end of a tunnel between sites.

@@ -123,6 +123,7 @@ pub const CHECKS: &[&Check] = &[
     &rules::accept_not_logged::CHECK,
     &rules::any_service::CHECK,
     &rules::deny_shadowed::CHECK,
+    &rules::guest_network_inside::CHECK,
     &rules::icmp_redirects::CHECK,
     &rules::ineffective_restriction::CHECK,
     &rules::intent_exceeded::CHECK,

@@ -188,6 +188,9 @@ pub struct Child {
     pub compression: Option<Origin>,
     /// Whether a key exchange of its own is made for it where its proposals name none (Libreswan, `pfs`).
     pub forward_secrecy: Setting<bool>,
+    /// Where a mark or the number of an interface decides which packets use it, beside its selectors: the line of it.
+    #[serde(default)]
+    pub by_interface_origin: Option<Origin>,
     /// Numbers of the tunnel's offers that are this child's.
     pub offers: Vec<usize>,
     /// The line to point at.

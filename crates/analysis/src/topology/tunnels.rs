@@ -5,7 +5,7 @@ use crate::topology::{SiteLink, Topology};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_estate::assemble::Estate;
-use trevlin_model::ipsec::IpsecConnection;
+use trevlin_model::ipsec::{Child, IpsecConnection};
 use trevlin_model::{IpRange, Origin, PortForward, Protocol, Tunnel, TunnelFamily};
 use trevlin_packets::way::{IpsecPolicy, Place, Wire};
 
@@ -142,7 +142,9 @@ fn policies(estate: &Estate, all: &mut Topology, known: &mut Known, device: usiz
         return;
     }
     let to = gateway(estate, device, connection);
-    for child in connection.children.iter().filter(|child| child.wraps()) {
+    // Where a mark or an interface decides, routes do, and not the selectors.
+    let by_selectors = |child: &&Child| child.wraps() && child.by_interface_origin.is_none();
+    for child in connection.children.iter().filter(by_selectors) {
         let ranges = |all: &[(IpRange, Origin)]| all.iter().map(|(range, _)| *range).collect::<Vec<_>>();
         let (local, remote) = (ranges(&child.local.networks), ranges(&child.remote.networks));
         // Without networks it carries the two ends' own packets, as around L2TP.

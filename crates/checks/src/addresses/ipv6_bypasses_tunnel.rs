@@ -87,6 +87,11 @@ mod tests {
             let text = format!("dev tun\nserver 10.88.0.0 255.255.255.0\n{more}\n");
             run(&CHECK, &[(more, &[("d/s.conf", &text)], wanted)]);
         }
+        let child = |more: &str| {
+            format!(
+                "connections {{\nout {{\nremote_addrs = 192.0.2.9\nchildren {{\nall {{\nremote_ts = 0.0.0.0/0\n{more}}}\n}}\n}}\n}}\n"
+            )
+        };
         run(
             &CHECK,
             &[
@@ -106,6 +111,21 @@ mod tests {
                     )],
                     &["fail medium d wg0.conf:5"],
                 ),
+                (
+                    "without routes into the tunnel",
+                    &[(
+                        "d/etc/wireguard/wg0.conf",
+                        "[Interface]\nPrivateKey=k\nTable=off\n[Peer]\nEndpoint=192.0.2.9:1\nAllowedIPs=0.0.0.0/0\n",
+                    )],
+                    &[],
+                ),
+                (
+                    "routed by an interface",
+                    &[("d/swanctl.conf", &child("if_id_out = 5\nif_id_in = 5\n"))],
+                    &[],
+                ),
+                ("the ends alone", &[("d/swanctl.conf", &child("mode = transport\n"))], &[]),
+                ("by its selectors", &[("d/swanctl.conf", &child(""))], &["fail medium d swanctl.conf:6"]),
                 (
                     "without a route everything",
                     &[("d/ocserv.conf", "auth = plain[passwd=a]\nipv4-network = 10.9.0.0/24\n")],

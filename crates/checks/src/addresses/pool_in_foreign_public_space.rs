@@ -23,8 +23,8 @@ pub(crate) const CHECK: Check = Check {
           are handled differently by each router.",
     fix: "Choose the pool from private address space (RFC 1918; RFC 4193 for IPv6) that is unused in the estate. List public \
           networks of the organisation in the estate file (`networks`).",
-    judged: "Fails where a range lies in public space that is neither on an interface of the estate nor listed in the estate \
-             file, and where it lies in a special-purpose block (shared, link-local, multicast and so on). Passes for \
+    judged: "Fails where a range lies in public space that is neither on an inner interface of the estate nor listed in the estate \
+             file (the network at an uplink is the provider's), and where it lies in a special-purpose block (shared, link-local, multicast and so on). Passes for \
              private blocks. Undetermined where a part of the range could not be read.",
     references: &["RFC 1918, 3", "RFC 4193", "RFC 6598", "IANA Special-Purpose Address Registries"],
     controls: &[],
@@ -79,7 +79,7 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &
             "it is public, and no file names it as address space of the organisation".into(),
             format!("{tunnel} assigns {}, which is public address space", range.short()),
             format!(
-                "It is configured at {place}; no interface of the estate uses it, and the estate file does not list it."
+                "It is configured at {place}; no inner interface of the estate uses it, and the estate file does not list it."
             ),
         ),
         Space::Mixed => fail(
@@ -134,16 +134,25 @@ mod tests {
     fn public_space_of_ones_own() {
         let server =
             ("d/s.conf", "dev tun\nserver 198.51.100.64 255.255.255.192\nca c\ncert c\nkey k\ndh none\n");
-        let interface = (
-            "e/ip-addr.json",
-            r#"[{"ifname":"eth0","addr_info":[{"local":"198.51.100.2","prefixlen":24}]}]"#,
-        );
         let other =
             ("e/ip-addr.json", r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.2","prefixlen":24}]}]"#);
+        let default =
+            |via: &str| format!(r#"[{{"dst":"default","gateway":"{via}","dev":"eth1","flags":[]}}]"#);
+        let inside = (
+            "e/ip-addr.json",
+            r#"[{"ifname":"eth0","addr_info":[{"local":"198.51.100.2","prefixlen":24}]},
+{"ifname":"eth1","addr_info":[{"local":"192.0.2.2","prefixlen":24}]}]"#,
+        );
+        let uplink = (
+            "e/ip-addr.json",
+            r#"[{"ifname":"eth1","addr_info":[{"local":"198.51.100.2","prefixlen":24}]}]"#,
+        );
+        let (out, near) = (default("192.0.2.1"), default("198.51.100.1"));
         run(
             &CHECK,
             &[
-                ("an interface", &[server, interface], &["pass d"]),
+                ("an inner interface", &[server, inside, ("e/ip-route.json", &out)], &["pass d"]),
+                ("the provider's", &[server, uplink, ("e/ip-route.json", &near)], &["fail high d s.conf:2"]),
                 ("another's", &[server, other], &["fail high d s.conf:2"]),
             ],
         );

@@ -2,12 +2,36 @@
 
 use crate::assemble::Estate;
 use crate::special::{Space, space_of};
+use ipnet::{IpNet, Ipv6Net};
 use trevlin_model::IpRange;
 
-/// Public address space of the organisation: the networks of its interfaces, and those in the estate file.
+/// Public address space of the organisation: the networks of its interfaces but those at its uplinks, the site's prefix around an IPv6
+/// network, and the networks in the estate file.
 pub fn own_space(estate: &Estate) -> Vec<IpRange> {
-    let interfaces = estate.devices.iter().flat_map(|device| &device.facts.interfaces);
-    let nets = interfaces.flat_map(|one| &one.addresses).map(|address| IpRange::from(address.net.trunc()));
-    let public = nets.filter(|range| matches!(space_of(*range), Space::Public));
-    public.chain(estate.networks.iter().map(|net| IpRange::from(*net))).collect()
+    /// A site has a prefix of this length, or a shorter one (RFC 6177, 2).
+    const SITE: u8 = 56;
+    /// Networks that a provider assigns to one customer at its uplink are no larger.
+    const ASSIGNED: u8 = 28;
+    let mut found: Vec<IpRange> = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for interface in &device.facts.interfaces {
+            // The network at an uplink is the provider's.
+            let uplink = estate.outside(at).iter().any(|one| one.name == interface.name);
+            for address in interface.addresses.iter().map(|address| address.net) {
+                let net = address.trunc();
+                let own = match net {
+                    IpNet::V4(v4) if uplink && v4.prefix_len() < ASSIGNED => IpRange::from(address.addr()),
+                    IpNet::V6(_) if uplink => IpRange::from(address.addr()),
+                    IpNet::V6(v6) if v6.prefix_len() > SITE => {
+                        Ipv6Net::new(v6.addr(), SITE).map_or(net, |site| site.trunc().into()).into()
+                    }
+                    other => IpRange::from(other),
+                };
+                found.push(own);
+            }
+        }
+    }
+    found.retain(|range| matches!(space_of(*range), Space::Public));
+    found.extend(estate.networks.iter().map(|net| IpRange::from(*net)));
+    found
 }

@@ -303,6 +303,11 @@ impl<'a> Said<'_, 'a> {
             ),
             compression: self.yes(&["compress"]),
             forward_secrecy,
+            by_interface_origin: ["mark", "mark_out", "vti-interface", "ipsec-interface"]
+                .iter()
+                .find_map(|name| self.get(name))
+                .filter(|(value, _)| !matches!(*value, "no" | "0"))
+                .map(|(_, origin)| origin),
             offers: (1..offers.len()).collect(),
             origin,
         };

@@ -12,7 +12,7 @@ use crate::addresses;
 use crate::reader::{LineRecorder, Reading};
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
-use trevlin_model::ipsec::{AuthRound, IkeProof, IpsecConnection, Selectors};
+use trevlin_model::ipsec::{AuthRound, ChildMode, IkeProof, IpsecConnection, Selectors};
 use trevlin_model::offer::Offer;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
@@ -111,13 +111,19 @@ fn finish(
     origin: Origin,
 ) {
     let clients = !plan.pools.is_empty() || !plan.fixed.is_empty();
-    for child in &connection.children {
+    let everything = |range: &IpRange| *range == IpRange::all(range.family());
+    let tunnels = connection
+        .children
+        .iter()
+        .filter(|child| child.mode.possible().all(|mode| *mode == ChildMode::Tunnel));
+    for child in tunnels {
         let (list, side) =
             if clients { (&mut plan.sent_through, &child.local) } else { (&mut plan.remote, &child.remote) };
-        list.extend(side.networks.iter().copied());
+        // Where an interface decides, every address is no statement.
+        let meant = |range: &IpRange| child.by_interface_origin.is_none() || !everything(range);
+        list.extend(side.networks.iter().copied().filter(|(range, _)| meant(range)));
     }
     // A client that sends everything has no network behind the other end.
-    let everything = |range: &IpRange| *range == IpRange::all(range.family());
     if !clients && (asks_for_address || plan.remote.iter().any(|(range, _)| everything(range))) {
         plan.sent_through.append(&mut plan.remote);
     }

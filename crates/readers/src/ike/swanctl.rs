@@ -410,6 +410,11 @@ fn child(
         rekey,
         compression: yes(view, "ipcomp"),
         forward_secrecy: Setting::default_of(false, DAEMON, "swanctl.conf(5), esp_proposals"),
+        by_interface_origin: ["if_id_out", "mark_out"]
+            .iter()
+            .find_map(|name| said(view, name))
+            .filter(|(value, _)| *value != "0")
+            .map(|(_, origin)| origin),
         offers: own.collect(),
         origin,
     }

@@ -197,6 +197,10 @@ fn network(export: &Export, all: &[Section<'_>], reading: &mut Reading) {
             one.addresses.extend(stated(entry.value, entry.origin, malformed));
         }
     }
+    // The unspecified address requests a free range at run time (systemd.network(5), Address).
+    let assigned =
+        one.addresses.iter().find(|address| address.net.addr().is_unspecified()).map(|one| one.origin);
+    one.addresses.retain(|address| !address.net.addr().is_unspecified());
     for entry in in_all(all, "Network", "DHCP") {
         let asks = matches!(
             entry.value.to_ascii_lowercase().as_str(),
@@ -204,6 +208,7 @@ fn network(export: &Export, all: &[Section<'_>], reading: &mut Reading) {
         );
         one.asks = asks.then_some(entry.origin);
     }
+    one.asks = one.asks.or(assigned);
     for entry in in_all(all, "Network", "Gateway") {
         if !entry.value.starts_with('_') {
             reading.facts.stored_routes.extend(route(
@@ -389,6 +394,12 @@ mod tests {
                 .asks
                 .is_some()
         );
+        // A range that is found at run time is none here.
+        let free =
+            read_text("x.network", "[Match]\nName=e1\n[Network]\nAddress=0.0.0.0/28\nDHCPServer=yes\n");
+        let interface = &free.facts.stored_interfaces[0];
+        assert!(interface.addresses.is_empty() && interface.asks.is_some());
+        assert!(free.facts.dhcp_servers[0].subnets.is_empty() && free.facts.malformed.is_empty());
     }
 
     #[test]

@@ -107,7 +107,10 @@ pub(crate) fn take(peer: &Peer<'_>, plan: &mut AddressPlan, peers: &mut Vec<Wire
         allowed.push((range, *origin));
         // Two halves, and all of IPv6 that is in use, stand for everything as well.
         if net.prefix_len() <= if net.addr().is_ipv4() { 1 } else { 3 } {
-            plan.sent_through.push((range, *origin));
+            // Without routes into the tunnel, only what is put there otherwise goes through it (wg-quick(8), Table).
+            if peer.routed {
+                plan.sent_through.push((range, *origin));
+            }
         } else if peer.called || range.size() > 1 {
             plan.remote.push((range, *origin));
         } else {

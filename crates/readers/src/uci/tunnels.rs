@@ -236,6 +236,7 @@ fn child_of(
             .filter(|_| section.is_on("ipcomp") == Some(true))
             .map(|said| said.line),
         forward_secrecy: Setting::default_of(false, "strongSwan", "swanctl.conf(5), esp_proposals"),
+        by_interface_origin: section.get("if_id").map(|said| said.line),
         offers,
         origin: section.whole(),
     });

@@ -257,6 +257,7 @@ impl Reader<'_> {
                 Some(origin) => Setting::Stated { value: true, origin },
                 None => Setting::Stated { value: false, origin },
             },
+            by_interface_origin: None,
             offers,
             origin,
         });
