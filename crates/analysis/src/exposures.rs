@@ -49,15 +49,16 @@ impl InternalExposure {
             let clients = estate.shape().clients.par_iter().with_max_len(1);
             clients.map(|one| exposure::clients(&ground, services, one)).collect()
         };
-        let others = || rayon::join(|| sites(estate, &ground, services), || crate::intents::hold(&ground));
-        let (clients, (sites, intents)): (Vec<Exposure>, _) = rayon::join(of_clients, others);
+        let of_sites = || sites(estate, &ground, services);
+        let of_guests = || guests(estate, &ground, services);
+        let others = || rayon::join(|| rayon::join(of_sites, of_guests), || crate::intents::hold(&ground));
+        let (clients, ((sites, guests), intents)): (Vec<Exposure>, _) = rayon::join(of_clients, others);
         let mut coming_to: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
         for (number, exposure) in clients.iter().enumerate() {
             for device in exposure.reached_devices() {
                 coming_to.entry(device).or_default().push(number);
             }
         }
-        let guests = guests(estate, &ground, services);
         Self { clients, sites, guests, intents, coming_to }
     }
 
@@ -104,7 +105,7 @@ fn guests(estate: &EstateMap, ground: &NetworkModel<'_>, services: &[Vec<Service
                 continue;
             }
             let place = Place { device, interface: interface.name.clone() };
-            let exposure = exposure::through_tunnel(ground, services, &place, false, sources);
+            let exposure = exposure::entering(ground, services, &place, false, sources);
             let (interface, origin) = (interface.name.clone(), interface.origin);
             found.push(GuestNetwork { device, interface, origin, exposure });
         }
@@ -171,7 +172,7 @@ fn sites(estate: &EstateMap, ground: &NetworkModel<'_>, services: &[Vec<Service>
         let sources: Vec<IpRange> =
             nets.filter(|range| !is_public(range.first()) && !is_link_local(range.first())).collect();
         let ipsec = estate.shape().shape.segment(here).is_some();
-        let exposure = exposure::through_tunnel(ground, services, here, ipsec, sources);
+        let exposure = exposure::entering(ground, services, here, ipsec, sources);
         Site { joined: *joined, end: *end, exposure }
     };
     ends.par_iter().with_max_len(1).map(of).collect()

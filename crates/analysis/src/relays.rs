@@ -4,7 +4,7 @@ use crate::exposure::Exposure;
 use crate::exposure::gather::nearly_all;
 use crate::map::EstateMap;
 use crate::reachability::{NetworkModel, OWN_CHOICE, sent_to};
-use crate::services::{Known, Service, switched_off_units};
+use crate::services::{Known, Service, is_off};
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 use trevlin_model::relay::Relay;
@@ -108,7 +108,7 @@ pub fn relays_of<'e>(device: &'e Device, service: &'e Service) -> impl Iterator<
             at.protocol.0 == Some(service.protocol)
                 && at.port == service.port
                 && (at.address == service.address || at.address.is_none() || service.address.is_none())
-        }) && switched_off_units(device, |name| relay.units.iter().any(|unit| unit == name)).is_none()
+        }) && !is_off(device, relay)
     })
 }
 

@@ -69,7 +69,7 @@ pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};
 pub use residual::{Residual, ResidualKind};
 pub use secret::{Secret, SecretRecord};
-pub use sets::{IpRangeSet, PortSet, Taken};
+pub use sets::{IpRangeSet, PortSet, Taken, total_addresses, total_ports};
 pub use setting::{DefaultValue, Setting};
 #[doc(hidden)]
 pub use table::read_table;

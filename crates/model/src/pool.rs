@@ -88,7 +88,7 @@ impl Pool {
     /// Number of addresses available to clients.
     #[must_use]
     pub fn size(&self) -> u128 {
-        self.ranges.iter().fold(0, |sum, (range, _)| sum.saturating_add(range.size()))
+        crate::sets::total_addresses(self.ranges.iter().map(|(range, _)| range))
     }
 
     /// All addresses that the pool allocates: its network where one is reserved, otherwise its ranges.

@@ -213,7 +213,7 @@ impl Sources {
     pub fn is_everybody(&self) -> bool {
         [Family::V4, Family::V6].into_iter().any(|family| {
             let own = self.ranges.iter().filter(|range| range.family() == family);
-            own.fold(0u128, |sum, range| sum.saturating_add(range.size())) >= IpRange::all(family).size() / 2
+            crate::sets::total_addresses(own) >= IpRange::all(family).size() / 2
         })
     }
 

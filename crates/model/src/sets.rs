@@ -1,6 +1,7 @@
 //! Sets of addresses and of ports: ranges in order, apart from each other.
 
 use crate::{Family, IpRange, PortRange};
+use std::borrow::Borrow;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -126,6 +127,17 @@ fn left<T: Ranged + Ord>(all: &[T], gone: &[T]) -> Vec<T> {
 /// The parts of addresses that are not in others, in the order of the addresses.
 pub(crate) fn addresses_without(all: &[IpRange], gone: &[IpRange]) -> Vec<IpRange> {
     left(all, gone)
+}
+
+/// How many addresses ranges have together; those in several ranges are counted in each.
+pub fn total_addresses(ranges: impl IntoIterator<Item = impl Borrow<IpRange>>) -> u128 {
+    ranges.into_iter().fold(0, |sum, range| sum.saturating_add(range.borrow().size()))
+}
+
+/// How many ports ranges have together; those in several ranges are counted in each.
+#[must_use]
+pub fn total_ports(ranges: &[PortRange]) -> u32 {
+    ranges.iter().map(|range| u32::from(range.last - range.first) + 1).sum()
 }
 
 macro_rules! set {

@@ -9,7 +9,7 @@ use crate::ways::deciding;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use trevlin_model::{Family, IpRange, IpRangeSet, Limit, Origin, PortRange, PortSet};
+use trevlin_model::{Family, IpRange, IpRangeSet, Limit, Origin, PortRange, PortSet, total_addresses};
 use trevlin_packets::diagram::{Diagrams, EMPTY};
 use trevlin_packets::way::{Cells, Delivery, Egress, Sent, TrafficClass, Verdict, has_ports};
 
@@ -132,7 +132,7 @@ fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
             // Sets that are too complex to count are left uncounted.
             whole = made.unwrap_or(whole);
         }
-        let addresses = addresses.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
+        let addresses = total_addresses(&*addresses);
         if let Some(log2_pairs) = sets.log2_size(whole) {
             all.push(Breadth { family, protocol, log2_pairs, addresses });
         }
@@ -161,7 +161,7 @@ pub fn nearly_all(some: &[IpRange], all: &[IpRange]) -> bool {
     let Some(family) = some.first().map(IpRange::family) else { return false };
     let size = |ranges: &[IpRange]| -> u128 {
         let of_family = ranges.iter().filter(|range| range.family() == family);
-        of_family.fold(0, |sum, range| sum.saturating_add(range.size()))
+        total_addresses(of_family)
     };
     size(some) >= size(all) / 2
 }

@@ -38,9 +38,9 @@ pub fn clients(ground: &NetworkModel<'_>, services: &[Vec<Service>], clients: &R
     gather::gather(ground, services, vec![TrafficSource::of_clients(clients)], &[everywhere], false)
 }
 
-/// Traffic that one end of a tunnel accepts from the other: connections that enter by the tunnel, from the networks behind it.
+/// Traffic that a device accepts by one of its interfaces: from the other end of a tunnel, or from the hosts of a network.
 #[must_use]
-pub fn through_tunnel(
+pub fn entering(
     ground: &NetworkModel<'_>,
     services: &[Vec<Service>],
     end: &Place,

@@ -421,8 +421,7 @@ fn of_no_name(
     family: Family,
     side: impl Fn(&Sent) -> &Vec<IpRange>,
 ) -> Vec<TrafficClass> {
-    let size =
-        |cell: &TrafficClass| side(&cell.sent).iter().fold(0u128, |sum, one| sum.saturating_add(one.size()));
+    let size = |cell: &TrafficClass| trevlin_model::total_addresses(side(&cell.sent));
     let half = IpRange::all(family).size() / 2;
     let largest = cells.iter().map(size).max().unwrap_or_default();
     cells.into_iter().filter(|cell| size(cell) >= half.min(largest)).collect()

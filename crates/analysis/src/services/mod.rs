@@ -16,6 +16,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::housekeeping::UnitState;
+use trevlin_model::relay::Relay;
 use trevlin_model::served::{Remark, Served, ServedKind};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Families, Family, Listener, Origin, PortRange, Tunnel, TunnelFamily};
@@ -312,11 +313,16 @@ pub fn only_redirects(device: &Device, service: &Service) -> bool {
     !sites.is_empty() && sites.iter().all(redirects)
 }
 
+/// Whether the units of a relay are disabled.
+pub(crate) fn is_off(device: &Device, relay: &Relay) -> bool {
+    switched_off_units(device, |name| relay.units.iter().any(|unit| unit == name)).is_some()
+}
+
 /// Places of relays where no other service listens.
 fn of_relays(device: &Device, all: &[Service]) -> Vec<Service> {
     let mut found: Vec<Service> = Vec::new();
     for (number, relay) in device.facts.relays.iter().enumerate() {
-        let off = switched_off_units(device, |name| relay.units.iter().any(|unit| unit == name)).is_some();
+        let off = is_off(device, relay);
         for place in &relay.endpoints {
             let protocol = place.protocol.0.unwrap_or(TCP);
             let same = |one: &Service| {

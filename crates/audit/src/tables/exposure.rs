@@ -384,7 +384,7 @@ impl Maker<'_> {
             let whole = IpRange::from(net);
             let (inside, others): (Vec<IpRange>, Vec<IpRange>) =
                 left.iter().partition(|range| whole.covers(range));
-            let size = inside.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
+            let size = trevlin_model::total_addresses(&inside);
             if size > whole.size() / 2 {
                 told.push(net.to_string());
                 left = others;

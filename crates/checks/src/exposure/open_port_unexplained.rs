@@ -46,7 +46,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let openings = estate.internet().outside.openings.iter();
     for one in openings.filter(|one| one.gone.is_none() && one.forward.is_none()) {
         for (line, ports) in &one.by_line {
-            let size: u32 = ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum();
+            let size = trevlin_model::total_ports(ports);
             let Some(line) = line.filter(|_| size > 0 && size <= SIDE) else { continue };
             let here = opened.entry((one.device, line)).or_default();
             here.ports.extend(ports.iter().map(|range| (one.protocol, *range)));

@@ -2,8 +2,8 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::logins::capital;
-use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
+use crate::support::openings::{NETWORK, every_port_of, for_sources, nearly_every, networks_of};
 use crate::support::rated::severity_of_kind;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
@@ -12,7 +12,7 @@ use trevlin_analysis::services::{KnownPort, endpoint, known_port};
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{IpRange, Origin, PortRange};
+use trevlin_model::{Origin, total_addresses};
 use trevlin_packets::way::{StepKind, has_ports};
 
 /// The check.
@@ -34,13 +34,6 @@ pub(crate) const CHECK: Check = Check {
     controls: &[Control::grundschutz("NET.3.2.A2"), Control::grundschutz("NET.3.2.A9")],
     run: Run::Analyses(run),
 };
-
-/// More ports than this are no opening for a service.
-const MANY: u32 = 1024;
-/// More addresses than this are a network.
-const NETWORK: u128 = 16;
-/// No more sources than this are a few.
-const FEW: u128 = 16;
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     // TCP and UDP of one rule are one opening.
@@ -80,24 +73,20 @@ fn lines(one: &BeyondExport) -> Vec<Origin> {
 fn is_judged(one: &BeyondExport) -> bool {
     let last = one.steps.iter().rev().find(|step| step.kind.accepts());
     let by_policy = last.is_some_and(|step| matches!(step.kind, StepKind::Policy(..)));
-    has_ports(one.protocol) && !(by_policy && size(&one.ports) > MANY)
-}
-
-fn size(ports: &[PortRange]) -> u32 {
-    ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum()
+    has_ports(one.protocol) && !(by_policy && nearly_every(&one.ports))
 }
 
 /// `tcp 3389`, of many the first ones.
 fn services(parts: &[&BeyondExport]) -> String {
     const MOST: usize = 4;
     let protocol = |one: &BeyondExport| trevlin_model::Protocol(Some(one.protocol)).name();
-    if parts.iter().all(|one| size(&one.ports) > MANY) {
+    if parts.iter().all(|one| nearly_every(&one.ports)) {
         let names: Vec<String> = parts.iter().map(|one| protocol(one).to_uppercase()).collect();
         return format!("nearly every {} port", names.join(" and "));
     }
     let of_part = |one: &BeyondExport| -> Vec<String> {
-        if size(&one.ports) > MANY {
-            return vec![format!("nearly every {} port", protocol(one).to_uppercase())];
+        if nearly_every(&one.ports) {
+            return vec![every_port_of(one.protocol)];
         }
         one.ports.iter().map(|range| endpoint(one.protocol, *range)).collect()
     };
@@ -120,17 +109,6 @@ fn named_with_kind(known: &KnownPort) -> String {
     }
 }
 
-/// The network of a device that has all the addresses.
-fn network_of(estate: &Analyses, one: &BeyondExport) -> Option<String> {
-    let interfaces = &estate.devices[one.device].facts.interfaces;
-    let networks = interfaces.iter().flat_map(|one| &one.addresses).map(|address| address.net.trunc());
-    let mut fitting = networks.filter(|net| {
-        let whole = IpRange::from(*net);
-        one.addresses.iter().all(|range| whole.covers(range))
-    });
-    fitting.next().map(|net| net.to_string())
-}
-
 /// The usual services of the ports, the most severe first.
 fn usual(one: &BeyondExport) -> Vec<(Severity, &'static KnownPort)> {
     let ports = one.ports.iter().flat_map(|range| range.first..=range.last);
@@ -147,11 +125,14 @@ fn usual(one: &BeyondExport) -> Vec<(Severity, &'static KnownPort)> {
 fn judge(estate: &Analyses, parts: &[&BeyondExport]) -> Verdict {
     let one = parts[0];
     let addresses = some_ranges(&one.addresses);
-    let count = one.addresses.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
+    let count = total_addresses(&*one.addresses);
     let owner = owner_of(estate, &one.addresses).filter(|_| count == 1);
     let host = match &owner {
         Some((name, _)) => format!("{addresses} ({name})"),
-        None if count > NETWORK => format!("hosts in {}", network_of(estate, one).unwrap_or(addresses)),
+        None if count > NETWORK => format!(
+            "hosts in {}",
+            networks_of(estate, one.device, &one.addresses).next().map_or(addresses, |net| net.to_string())
+        ),
         None => addresses,
     };
     let services = services(parts);
@@ -164,7 +145,7 @@ fn judge(estate: &Analyses, parts: &[&BeyondExport]) -> Verdict {
         );
         return Verdict::ask(question, evidence);
     }
-    let many = parts.iter().any(|one| size(&one.ports) > MANY);
+    let many = parts.iter().any(|one| nearly_every(&one.ports));
     let mut found: Vec<(Severity, &KnownPort)> =
         if many { Vec::new() } else { parts.iter().flat_map(|one| usual(one)).collect() };
     found.sort_by_key(|(severity, known)| (std::cmp::Reverse(*severity), known.number));
@@ -176,7 +157,7 @@ fn judge(estate: &Analyses, parts: &[&BeyondExport]) -> Verdict {
     if count > NETWORK && rating.severity() < Severity::Medium {
         rating = rating.at(Severity::Medium, "the opening is to a whole network");
     }
-    let rating = limited(rating, one);
+    let rating = for_sources(rating, one.everybody, &one.sources);
     let mut names: Vec<&str> = Vec::new();
     for (_, known) in &found {
         if !names.contains(&known.name.as_str()) && names.len() < 3 {
@@ -205,18 +186,6 @@ fn judge(estate: &Analyses, parts: &[&BeyondExport]) -> Verdict {
         .into(),
         evidence,
     })
-}
-
-/// The rating for the sources that are permitted.
-fn limited(rating: Rating, one: &BeyondExport) -> Rating {
-    let count = one.sources.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
-    if one.everybody {
-        rating.because("any address is permitted")
-    } else if count <= FEW {
-        rating.at_most(Severity::Info, format!("only {} is permitted", some_ranges(&one.sources)))
-    } else {
-        rating.lowered(format!("only {} are permitted", some_ranges(&one.sources)))
-    }
 }
 
 #[cfg(test)]

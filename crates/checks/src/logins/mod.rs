@@ -63,7 +63,7 @@ fn holds_where(conditions: &[PamCondition]) -> String {
 /// Why conditions keep most clients off: addresses that are few, or private.
 fn only_from(conditions: &[PamCondition], few: u64) -> Option<&'static str> {
     let addresses = conditions.iter().find_map(|one| one.addresses.as_ref())?;
-    let count = addresses.iter().fold(0_u128, |sum, one| sum.saturating_add(one.size()));
+    let count = trevlin_model::total_addresses(&**addresses);
     if addresses.iter().all(|range| matches!(space_of(*range), Space::Private)) {
         Some("it is accepted from private addresses only")
     } else {

@@ -14,7 +14,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::ssh_key::SshKeyUse;
-use trevlin_model::{Device, FactorKind, IpRangeSet, Origin};
+use trevlin_model::{Device, FactorKind, Origin, total_addresses};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -157,9 +157,7 @@ fn judge(
         detail.push_str(&format!(" The login starts `{}`.", command.join(" ")));
     }
     let from_few = condition.and_then(|condition| condition.addresses.as_ref());
-    let count =
-        |addresses: &IpRangeSet| addresses.iter().fold(0_u128, |sum, one| sum.saturating_add(one.size()));
-    if from_few.is_some_and(|addresses| count(addresses) <= u128::from(few)) {
+    if from_few.is_some_and(|addresses| total_addresses(&**addresses) <= u128::from(few)) {
         rating = rating.lowered("it is accepted from a few addresses only");
     }
     if path.methods == ["publickey"]

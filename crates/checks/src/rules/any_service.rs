@@ -43,7 +43,7 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         return Verdict::Pass;
     }
     // Most rules name a few ports, and are not measured.
-    let few = |one: &Match| matches!(&one.kind, MatchKind::DestinationPorts(ports) if !one.negated && ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum::<u32>() < 1 << 13);
+    let few = |one: &Match| matches!(&one.kind, MatchKind::DestinationPorts(ports) if !one.negated && trevlin_model::total_ports(ports) < 1 << 13);
     if judged.rule.target == Target::Accept && judged.rule.matches.iter().any(few) {
         return Verdict::Pass;
     }

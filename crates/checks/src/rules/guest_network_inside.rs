@@ -3,6 +3,8 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_once;
+use crate::support::openings::{NETWORK, every_port_of, nearly_every, networks_of};
+use ipnet::IpNet;
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::BeyondExport;
@@ -13,7 +15,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::space::own_space;
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::special::is_public;
-use trevlin_model::{Family, IpRange, Origin, PortRange};
+use trevlin_model::{Family, IpRange, Origin, Protocol, total_addresses, total_ports};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -34,11 +36,6 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-/// More ports than this are no opening for a service.
-const MANY: u32 = 1024;
-/// More addresses than this are a network.
-const NETWORK: u128 = 16;
-
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for guest in &estate.internal().guests {
@@ -48,33 +45,24 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-fn size(ports: &[PortRange]) -> u32 {
-    ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum()
-}
-
 /// The destination: the network of the device that has it, where it is more than a few hosts.
 fn destination(estate: &Analyses, device: usize, one: &BeyondExport) -> String {
-    let interfaces = &estate.devices[device].facts.interfaces;
-    let networks = interfaces.iter().flat_map(|one| &one.addresses).map(|address| address.net.trunc());
-    let mut fitting = networks.filter(|net| {
-        let whole = IpRange::from(*net);
-        (count(one) > NETWORK || count(one) >= whole.size() / 2)
-            && one.addresses.iter().all(|range| whole.covers(range))
-    });
-    fitting.next().map_or_else(|| some_ranges(&one.addresses), |net| net.to_string())
+    let wide =
+        |net: &IpNet| is_network(one) || total_addresses(&*one.addresses) >= IpRange::from(*net).size() / 2;
+    let network = networks_of(estate, device, &one.addresses).find(wide);
+    network.map_or_else(|| some_ranges(&one.addresses), |net| net.to_string())
 }
 
-fn count(one: &BeyondExport) -> u128 {
-    one.addresses.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()))
+fn is_network(one: &BeyondExport) -> bool {
+    total_addresses(&*one.addresses) > NETWORK
 }
 
 /// Ports in words.
 fn ports_of(one: &BeyondExport) -> String {
-    let name = trevlin_model::Protocol(Some(one.protocol)).name();
     match &*one.ports {
-        ports if size(ports) > MANY => format!("nearly every {} port", name.to_uppercase()),
+        ports if nearly_every(ports) => every_port_of(one.protocol),
         [only] => endpoint(one.protocol, *only),
-        ports => format!("{} {name} ports", size(ports)),
+        ports => format!("{} {} ports", total_ports(ports), Protocol(Some(one.protocol)).name()),
     }
 }
 
@@ -125,10 +113,9 @@ fn judge(estate: &Analyses, guest: &GuestNetwork) -> Verdict {
         );
         return Verdict::ask(question, each_once(open));
     }
-
-    let rating = if inside.iter().any(|one| size(&one.ports) > MANY && count(one) > NETWORK) {
+    let rating = if inside.iter().any(|one| nearly_every(&one.ports) && is_network(one)) {
         CHECK.rated_at(Severity::High, "every port of a network is open")
-    } else if inside.iter().any(|one| count(one) > NETWORK || size(&one.ports) > MANY) {
+    } else if inside.iter().any(|one| is_network(one) || nearly_every(&one.ports)) {
         CHECK.rating().because("the opening is to a whole network, or for every port")
     } else {
         CHECK.rated_at(Severity::Low, "only a few hosts and ports are open")

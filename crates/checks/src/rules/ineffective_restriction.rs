@@ -135,7 +135,7 @@ fn set_of<'a>(judged: &Judged<'a>) -> Option<&'a NamedSet> {
 fn size(all: &[IpRange]) -> u128 {
     let mut set = IpRangeSet::new();
     set.extend(all);
-    set.iter().fold(0, |sum, range| sum.saturating_add(range.size()))
+    trevlin_model::total_addresses(&*set)
 }
 
 fn half(family: Family) -> u128 {

@@ -49,8 +49,7 @@ impl Reached {
             });
             let size = |certain: bool| {
                 let all = wide.clone().filter(|one| one.certain || !certain).flat_map(|one| &one.addresses);
-                all.filter_map(|one| one.intersection(&range))
-                    .fold(0u128, |sum, one| sum.saturating_add(one.size()))
+                trevlin_model::total_addresses(all.filter_map(|one| one.intersection(&range)))
             };
             let half = range.size() / 2;
             if size(true) > half {

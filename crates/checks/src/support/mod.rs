@@ -1,6 +1,7 @@
 //! Common parts of several checks.
 
 pub(crate) mod ike;
+pub(crate) mod openings;
 pub(crate) mod rated;
 pub(crate) mod relays;
 pub(crate) mod serving;

@@ -2,16 +2,13 @@
 
 use crate::rating::Rating;
 use crate::support::each_once;
+use crate::support::openings::for_sources;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::relays::{RelayTarget, Relayed};
 use trevlin_analysis::services::known_port;
-use trevlin_analysis::ways::{deciding, some_ranges};
-use trevlin_estate::area::Severity;
+use trevlin_analysis::ways::deciding;
 use trevlin_model::Origin;
 use trevlin_model::served::AuthRequirement;
-
-/// No more sources than this are a few.
-const FEW: u128 = 16;
 
 /// Lines that prove it: the way to the first relay, each relay, and the way from it.
 pub(crate) fn lines(estate: &Analyses, one: &Relayed) -> Vec<Origin> {
@@ -50,14 +47,7 @@ pub(crate) fn named(estate: &Analyses, one: &Relayed) -> String {
 
 /// The rating for the clients that are permitted, and for the login of the relay.
 pub(crate) fn limited(estate: &Analyses, rating: Rating, one: &Relayed) -> Rating {
-    let count = one.clients.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
-    let rating = if one.everybody {
-        rating.because("any address is permitted")
-    } else if count <= FEW {
-        rating.at_most(Severity::Info, format!("only {} is permitted", some_ranges(&one.clients)))
-    } else {
-        rating.lowered(format!("only {} are permitted", some_ranges(&one.clients)))
-    };
+    let rating = for_sources(rating, one.everybody, &one.clients);
     match strongest_login(estate, one) {
         Some(AuthRequirement::Password) => rating.lowered("the relay requires a password"),
         _ => rating,

@@ -261,8 +261,7 @@ impl<'a> ServiceCase<'a> {
 /// Whether the permitted hosts are so few that the limit is an effective protection.
 pub(crate) fn is_few(sources: &Sources, thresholds: &Thresholds) -> bool {
     sources.names.is_empty()
-        && sources.ranges.iter().fold(0u128, |sum, one| sum.saturating_add(one.size()))
-            <= u128::from(thresholds.few_addresses)
+        && trevlin_model::total_addresses(&sources.ranges) <= u128::from(thresholds.few_addresses)
 }
 
 /// A rating for resources limited to these sources: one level lower where not any address is permitted.

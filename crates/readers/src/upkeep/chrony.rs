@@ -187,9 +187,7 @@ fn allowed(lines: &[Statement], allow: &str, deny: &str) -> Sources {
         }
         rules.push((meant, words[0] == allow, *origin));
     }
-    rules.sort_by_key(|(sources, ..)| {
-        sources.ranges.iter().fold(0u128, |sum, one| sum.saturating_add(one.size()))
-    });
+    rules.sort_by_key(|(sources, ..)| trevlin_model::total_addresses(&sources.ranges));
     let mut left = Sources::everybody();
     let mut found = Sources::default();
     for (meant, allows, origin) in rules {

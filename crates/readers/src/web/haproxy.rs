@@ -328,7 +328,7 @@ fn handed_on(
         for line in one.lines.iter().filter(|line| line.is(&["server"]) && !line.words.contains(&"disabled"))
         {
             let Some(place) = line.words.get(2) else { continue };
-            let place = place.strip_prefix("ipv4@").or_else(|| place.strip_prefix("ipv6@")).unwrap_or(place);
+            let place = without_version(place);
             // Without a port the one that was called is kept.
             let usual = served.endpoints.first().map(|at| at.port);
             let Some(server) = relaying::server(place, usual).filter(|(host, _)| !host.contains('@')) else {
@@ -457,9 +457,14 @@ fn sources(section: &Section<'_>) -> Sources {
     allowed
 }
 
+/// An address without the version of IP that may stand before it.
+fn without_version(place: &str) -> &str {
+    place.strip_prefix("ipv4@").or_else(|| place.strip_prefix("ipv6@")).unwrap_or(place)
+}
+
 /// `address:port`, `*:port`, `:port`; names of sockets are passed over.
 fn endpoint(place: &str, line: &Line<'_>) -> Option<Endpoint> {
-    let place = place.strip_prefix("ipv4@").or_else(|| place.strip_prefix("ipv6@")).unwrap_or(place);
+    let place = without_version(place);
     if place.starts_with(['/', '@']) || place.contains('@') {
         return None;
     }

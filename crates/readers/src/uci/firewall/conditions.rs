@@ -156,7 +156,7 @@ impl Compiler<'_, '_> {
         for (word, said) in section.all(option) {
             let (not, text) = word.strip_prefix('!').map_or((false, word), |rest| (true, rest));
             negated |= not;
-            match text.replace(':', "-").parse::<PortRange>() {
+            match port_range(text) {
                 Ok(ports) => wanted.push(ports),
                 Err(()) => {
                     let text = format!(
@@ -256,6 +256,11 @@ impl Compiler<'_, '_> {
     }
 }
 
+/// A port, or a range of ports with a hyphen or a colon between its ends.
+pub(super) fn port_range(text: &str) -> Result<PortRange, ()> {
+    text.replace(':', "-").parse()
+}
+
 /// The conditions of an entry with several parts, as `10.4.0.9 443` for `src_ip` and `dest_port`.
 fn entry_of(kinds: &[&str], entry: &str) -> Option<Vec<Match>> {
     let parts: Vec<&str> = entry.split([' ', ',', '\t']).filter(|part| !part.is_empty()).collect();
@@ -271,7 +276,7 @@ fn entry_of(kinds: &[&str], entry: &str) -> Option<Vec<Match>> {
                 if to { MatchKind::Destination(ranges) } else { MatchKind::Source(ranges) }
             }
             "port" => {
-                let ports = vec![part.replace(':', "-").parse().ok()?];
+                let ports = vec![port_range(part).ok()?];
                 if to { MatchKind::DestinationPorts(ports) } else { MatchKind::SourcePorts(ports) }
             }
             _ => return None,

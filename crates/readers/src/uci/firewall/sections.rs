@@ -1,11 +1,12 @@
 //! Rules, forwardings, redirects and translations, each in the chain of its zones.
 
+use super::conditions::port_range;
 use super::{Compiler, End, Verdict};
 use crate::making::{holds, rule};
 use crate::uci::text::Section;
 use ipnet::IpNet;
 use std::net::IpAddr;
-use trevlin_model::{Family, IpRange, MatchKind, PortRange, Rule, Target, Translation, TranslationKind};
+use trevlin_model::{Family, IpRange, MatchKind, Rule, Target, Translation, TranslationKind};
 
 impl<'a> Compiler<'a, '_> {
     pub(super) fn add(&mut self, chain: &str, mut one: Rule, section: &Section) {
@@ -121,18 +122,17 @@ impl<'a> Compiler<'a, '_> {
         if section.get("family").is_none() {
             matches.insert(0, holds(MatchKind::Version(family)));
         }
-        let ports =
-            match section.get("dest_port").map(|said| said.text.replace(':', "-").parse::<PortRange>()) {
-                None => None,
-                Some(Ok(ports)) => Some(ports),
-                Some(Err(())) => {
-                    self.book.not_understood(
-                        section.origin,
-                        "`dest_port` is not a port or range of ports; the firewall ignores this section",
-                    );
-                    return;
-                }
-            };
+        let ports = match section.get("dest_port").map(|said| port_range(&said.text)) {
+            None => None,
+            Some(Ok(ports)) => Some(ports),
+            Some(Err(())) => {
+                self.book.not_understood(
+                    section.origin,
+                    "`dest_port` is not a port or range of ports; the firewall ignores this section",
+                );
+                return;
+            }
+        };
         let kind = if to.is_some() { TranslationKind::Destination } else { TranslationKind::Redirect };
         let how = Translation { addresses: to.map(IpRange::from), ports, ..Translation::of(kind) };
         if let (End::Zone(from), Some(to)) = (from, to) {
@@ -156,11 +156,6 @@ impl<'a> Compiler<'a, '_> {
         if section.is_on("reflection") == Some(false) || !to.is_ipv4() {
             return;
         }
-        let Some(End::Zone(outer)) =
-            self.zones.iter().find(|one| one.name == from).map(|one| End::Zone(one.name))
-        else {
-            return;
-        };
         let named: Vec<&str> = section.all("reflection_zone").map(|(word, _)| word).collect();
         let inner: Vec<&'a str> = if named.is_empty() {
             let dest = section.text("dest");
@@ -176,7 +171,7 @@ impl<'a> Compiler<'a, '_> {
         let stated = section.text("src_dip").and_then(|text| text.parse::<IpAddr>().ok());
         let outside: Vec<IpRange> = match stated {
             Some(address) => vec![IpRange::from(address)],
-            None => own(outer).iter().map(|net| IpRange::from(net.addr())).collect(),
+            None => own(from).iter().map(|net| IpRange::from(net.addr())).collect(),
         };
         let inside: Vec<(&str, Vec<IpNet>)> = inner.iter().map(|zone| (*zone, own(zone))).collect();
         for (zone, nets) in inside {
@@ -229,8 +224,7 @@ impl<'a> Compiler<'a, '_> {
             return;
         };
         let address = section.text("src_dip").and_then(|text| text.parse::<IpAddr>().ok());
-        let ports =
-            section.text("src_dport").and_then(|text| text.replace(':', "-").parse::<PortRange>().ok());
+        let ports = section.text("src_dport").and_then(|text| port_range(text).ok());
         let how = Translation {
             addresses: address.map(IpRange::from),
             ports,
@@ -254,9 +248,7 @@ impl<'a> Compiler<'a, '_> {
             "ACCEPT" => Target::Accept,
             "SNAT" => {
                 let address = section.text("snat_ip").and_then(|text| text.parse::<IpAddr>().ok());
-                let ports = section
-                    .text("snat_port")
-                    .and_then(|text| text.replace(':', "-").parse::<PortRange>().ok());
+                let ports = section.text("snat_port").and_then(|text| port_range(text).ok());
                 Target::Translate(Translation {
                     addresses: address.map(IpRange::from),
                     ports,
