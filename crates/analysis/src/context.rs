@@ -1,7 +1,9 @@
 //! All analyses of an estate, each computed once: audits, views and reports share them.
 
 use crate::exposures::{InternalExposure, InternetExposure};
-use crate::filter_review::{FilterReview, FilterReviewCache, count_rules, review_device};
+use crate::filter_review::{
+    FilterReview, FilterReviewCache, count_rules, filters, review_device, translates,
+};
 use crate::map::EstateMap;
 use rayon::prelude::*;
 use std::ops::Deref;
@@ -59,12 +61,19 @@ impl Analyses {
 
     /// The review of a device's packet filters.
     pub fn rule_reviews(&self, device: usize) -> &[FilterReviewCache] {
-        let made: &Vec<FilterReviewCache> = once(&self.rule_reviews[device], || {
-            let all =
-                once(&self.rules, || (0..self.devices.len()).map(|one| count_rules(&self.map, one)).sum());
-            review_device(&self.map, device, *all)
-        });
+        let made: &Vec<FilterReviewCache> =
+            once(&self.rule_reviews[device], || review_device(&self.map, device, self.all_rules(), filters));
         made
+    }
+
+    /// Reviews of the base chains of a device that translate, computed anew.
+    pub fn translation_reviews(&self, device: usize) -> Vec<FilterReviewCache> {
+        review_device(&self.map, device, self.all_rules(), translates)
+    }
+
+    /// Rules of the packet filters of all devices.
+    fn all_rules(&self) -> usize {
+        *once(&self.rules, || (0..self.devices.len()).map(|one| count_rules(&self.map, one)).sum())
     }
 
     /// The tables in force on a device that filter, reviewed.

@@ -15,6 +15,7 @@ pub mod lacking;
 pub mod logins;
 pub mod management;
 pub mod map;
+pub mod own_filter;
 pub mod reachability;
 pub mod reachability_from;
 pub mod relays;

@@ -126,6 +126,7 @@ pub const CHECKS: &[&Check] = &[
     &rules::guest_network_inside::CHECK,
     &rules::icmp_redirects::CHECK,
     &rules::ineffective_restriction::CHECK,
+    &rules::input_accepts_by_default::CHECK,
     &rules::intent_exceeded::CHECK,
     &rules::intent_missing::CHECK,
     &rules::interface_without_list::CHECK,

@@ -193,6 +193,8 @@ pub enum IdleReason {
     Unit(Unit),
     /// No program reads its file, because of the file's name.
     Retired,
+    /// It is the profile of a client of the device's own tunnels, made for another machine.
+    Profile,
 }
 
 /// Runs a macro over every list of facts.
@@ -213,6 +215,12 @@ impl Facts {
     /// Tunnels that their daemon would start with.
     pub fn running(&self) -> impl Iterator<Item = &Tunnel> {
         self.tunnels.iter().filter(|tunnel| tunnel.refused.is_none())
+    }
+
+    /// The same with the profiles that are kept for clients: what they offer and accept is what those machines use.
+    pub fn with_profiles(&self) -> impl Iterator<Item = &Tunnel> {
+        let profiles = self.idle_tunnels.iter().filter(|one| matches!(one.why, IdleReason::Profile));
+        self.running().chain(profiles.map(|one| &one.tunnel).filter(|tunnel| tunnel.refused.is_none()))
     }
 
     /// Every secret to be masked: those that readers hold, and those that lines announce.

@@ -262,6 +262,9 @@ pub struct Rule {
 }
 
 impl Rule {
+    /// Beginning of the comment of a rule that a program adds by itself for a setting: nobody wrote the rule.
+    pub const GENERATED: &str = "generated from ";
+
     /// Placeholder for a lost part: any effect on any packet.
     #[must_use]
     pub fn open(what: &str, origin: Origin) -> Self {

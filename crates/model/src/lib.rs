@@ -14,6 +14,7 @@
 pub mod account;
 mod address;
 pub mod certificate;
+mod datastore;
 mod device;
 pub mod dhcp;
 mod export;
@@ -54,6 +55,7 @@ pub mod wireguard;
 pub mod written;
 
 pub use address::{Family, IpRange, RangeError};
+pub use datastore::datastore_state;
 pub use device::{Device, DeviceKind};
 pub use export::{Export, ExportId, ExportState, Line, Origin, Position, find_path, find_paths};
 pub use facts::{Facts, IdleReason, IdleTunnel, NotAnalysed};

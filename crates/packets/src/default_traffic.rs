@@ -18,8 +18,8 @@ pub enum Way {
     Through,
 }
 
-/// First packets of connections: entering by this interface, with this protocol, from any address, to any port, and without any property
-/// that a rule matches specifically.
+/// First packets of connections: entering by this interface, with this protocol, from any address, to any port or one, and without any
+/// property that a rule matches specifically.
 #[derive(Debug, Clone, Copy)]
 pub struct DefaultTraffic<'a> {
     /// Where they are going.
@@ -30,6 +30,8 @@ pub struct DefaultTraffic<'a> {
     pub family: Family,
     /// Transport protocol.
     pub protocol: Protocol,
+    /// Destination port, where one is meant.
+    pub port: Option<u16>,
     /// Addresses of the device that they may be sent to; empty where not known.
     pub own_addresses: &'a [IpAddr],
 }
@@ -95,6 +97,7 @@ struct Class {
     space: Space,
     entering: Ranges,
     protocol: Value,
+    port: Option<Value>,
     destination: Ranges,
     way: Way,
 }
@@ -135,7 +138,14 @@ impl Class {
         };
         let entering = space.interface(traffic.entering);
         let protocol = traffic.protocol.0.map_or(0, Value::from);
-        Self { space, entering: ranges(vec![(entering, entering)]), protocol, destination, way: traffic.way }
+        Self {
+            space,
+            entering: ranges(vec![(entering, entering)]),
+            protocol,
+            port: traffic.port.map(Value::from),
+            destination,
+            way: traffic.way,
+        }
     }
 
     fn base_chain(&self, filter: &Filter, chain: &Chain, hook: Hook) -> Verdict {
@@ -230,6 +240,9 @@ impl Class {
                 }
                 Field::Destination => most(&self.destination, 2),
                 Field::Source | Field::OriginalDestination => most(&whole(), 2),
+                Field::DestinationPort | Field::OriginalDestinationPort if self.port.is_some() => {
+                    self.port.is_some_and(value)
+                }
                 Field::DestinationPort | Field::SourcePort | Field::OriginalDestinationPort => {
                     most(&whole(), PORTS_IN_ONE)
                 }

@@ -5,7 +5,7 @@
 //! use trevlin_model::{Family, Protocol};
 //!
 //! let (way, family, protocol) = (Way::ToDevice, Family::V4, Protocol::TCP);
-//! let traffic = DefaultTraffic { way, entering: "eth0", family, protocol, own_addresses: &[] };
+//! let traffic = DefaultTraffic { way, entering: "eth0", family, protocol, port: None, own_addresses: &[] };
 //! assert_eq!(action_of_default(&[], &traffic).outcome, DefaultAction::Accepted, "no filter at all");
 //! ```
 

@@ -7,10 +7,11 @@
 mod reviewer;
 mod status;
 
+use crate::cube::Region;
 use crate::program::{Program, RuleId, at_hook};
 use crate::space::Space;
 use reviewer::RuleReviewer;
-pub use status::{Left, Partly, RuleReview, RuleStatus, new_connections};
+pub use status::{Escape, Left, Partly, RuleReview, RuleStatus, new_connections};
 use std::collections::BTreeMap;
 use trevlin_model::{Chain, Filter, Hook};
 
@@ -44,12 +45,13 @@ pub struct ChainReview {
     pub whole: bool,
 }
 
-/// Reviews a base chain within a work limit, in compared cubes; results beyond it are left open, the same on every machine.
+/// Reviews a base chain within a work limit, in compared cubes; results beyond it are left open, the same on every machine. `genuine`
+/// holds the packets whose source lies behind the interface by which they enter.
 #[must_use]
-pub fn review(space: &Space, filter: &Filter, chain: &Chain, work: usize) -> ChainReview {
+pub fn review(space: &Space, filter: &Filter, chain: &Chain, genuine: &Region, work: usize) -> ChainReview {
     let program = Program::of(space, filter, chain);
     let hook = chain.hook.unwrap_or(Hook::Forward);
-    let reviewer = RuleReviewer::new(space, &program, at_hook(space, hook));
+    let reviewer = RuleReviewer::new(space, &program, at_hook(space, hook), genuine);
     let mut rules: BTreeMap<RuleId, RuleReview> = BTreeMap::new();
     for (number, one) in reviewer.share_out(work) {
         let Some(id) = reviewer.step(number).rule else { continue };

@@ -140,7 +140,7 @@ proptest! {
     fn a_packet_that_no_rule_names_meets_the_fate_of_the_rest(filter in filter(), tcp in any::<bool>()) {
         let protocol = if tcp { Protocol::TCP } else { Protocol::UDP };
         let (way, family) = (Way::ToDevice, Family::V4);
-        let rest = DefaultTraffic { way, entering: "eth0", family, protocol, own_addresses: &[] };
+        let rest = DefaultTraffic { way, entering: "eth0", family, protocol, port: None, own_addresses: &[] };
         let input = filter.chain("INPUT").expect("there");
         let accepted = walk(&filter, input, protocol).unwrap_or(input.policy == Some(Target::Accept));
         let outcome = action_of_default(&[&filter], &rest).outcome;

@@ -17,7 +17,14 @@ fn outcomes(text: &str, way: Way) -> String {
     let one = |protocol| {
         action_of_default(
             &tables,
-            &DefaultTraffic { way, entering: "eth0", family: Family::V4, protocol, own_addresses: &own },
+            &DefaultTraffic {
+                way,
+                entering: "eth0",
+                family: Family::V4,
+                protocol,
+                port: None,
+                own_addresses: &own,
+            },
         )
         .outcome
     };
@@ -114,7 +121,7 @@ fn the_lines_that_decide_are_named() {
     let export = Export::new(ExportId(0), "iptables-save.txt", text.into());
     let tables = tables(text);
     let (way, family, protocol) = (Way::ToDevice, Family::V4, Protocol::TCP);
-    let rest = DefaultTraffic { way, entering: "eth0", family, protocol, own_addresses: &[] };
+    let rest = DefaultTraffic { way, entering: "eth0", family, protocol, port: None, own_addresses: &[] };
     let verdict = action_of_default(&tables.iter().collect::<Vec<_>>(), &rest);
     let lines: Vec<_> = verdict.decided_by.iter().map(|origin| export.line_of(origin.start)).collect();
     assert_eq!(lines, [4, 5]);

@@ -221,6 +221,7 @@ fn rules_are_told_whatever_tells_them_apart() {
             &space,
             &filter,
             &filter.chains[0],
+            &trevlin_packets::Region::all(),
             work_of(space.nodes(), RULES as usize, RULES as usize),
         );
         assert_eq!(review.rules.len(), RULES as usize, "{name}");

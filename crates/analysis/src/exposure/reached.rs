@@ -3,8 +3,12 @@
 use crate::reachability::TrafficSource;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use trevlin_model::{Family, IpRangeSet, Origin, PortSet};
+use trevlin_model::{Family, IpRange, IpRangeSet, Origin, PortSet, total_addresses};
 use trevlin_packets::way::{Egress, Step};
+
+/// No device has more public addresses: a /8 of IPv4, a /32 of IPv6.
+const LARGEST_V4: u128 = 1 << 24;
+const LARGEST_V6: u128 = 1 << 96;
 
 /// A service that is reached.
 #[derive(Debug, Clone)]
@@ -147,6 +151,17 @@ pub struct Exposure {
 }
 
 impl Exposure {
+    /// Requested addresses in words: where an address is assigned at run time it may be any, and is that of the interface.
+    #[must_use]
+    pub fn called_words(&self, traffic_source: usize, called: &[IpRange]) -> Vec<String> {
+        let v4 = called.first().is_some_and(|range| range.family() == Family::V4);
+        if total_addresses(called) <= if v4 { LARGEST_V4 } else { LARGEST_V6 } {
+            return called.iter().map(IpRange::short).collect();
+        }
+        let interface = self.traffic_sources.get(traffic_source).and_then(|one| one.interface.as_deref());
+        vec![format!("the address of {}", interface.unwrap_or("the Internet interface"))]
+    }
+
     /// Reachable services of one device, in the same order.
     pub fn reached_of(&self, device: usize) -> impl Iterator<Item = &Reachable> {
         self.by_device.get(&device).into_iter().flatten().map(|at| &self.reached[*at])

@@ -1,9 +1,12 @@
 //! The review of every packet filter of the estate: the traffic that each rule permits, whether it is effective, and remarks for auditors.
 
+mod genuine;
 pub mod remarks;
 mod words;
 
-pub use remarks::{EVERY_SERVICE, Remark, RemarkKind, let_through, may_be_new, temporary, within_device};
+pub use remarks::{
+    EVERY_SERVICE, Remark, RemarkKind, let_through, may_be_new, temporary, within_device, within_one_network,
+};
 
 pub use words::{Described, describe, hook_word};
 
@@ -123,8 +126,20 @@ fn rules_in(tables: &[&Filter]) -> usize {
     tables.iter().flat_map(|table| &table.chains).map(|chain| chain.rules.len()).sum()
 }
 
-/// Reviews the tables in force on a device, as one of those that share the work of a run by their rules.
-pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<FilterReviewCache> {
+/// Whether a base chain translates addresses or ports.
+#[must_use]
+pub fn translates(_: &Filter, chain: &Chain) -> bool {
+    chain.hook.is_some() && chain.kind == ChainKind::Nat
+}
+
+/// Reviews base chains of the tables in force on a device, those that [`filters`] or those that [`translates`], as one of the devices
+/// that share the work of a run by their rules.
+pub fn review_device(
+    estate: &Estate,
+    device: usize,
+    of_all: usize,
+    wanted: fn(&Filter, &Chain) -> bool,
+) -> Vec<FilterReviewCache> {
     let tables = estate.tables_in_force(device);
     let facts = &estate.devices[device].facts;
     let judged: Vec<(usize, &Filter, Vec<&Chain>)> = facts
@@ -133,7 +148,7 @@ pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<Filte
         .enumerate()
         .filter(|(_, filter)| tables.iter().any(|one| std::ptr::eq(*one, *filter)))
         .map(|(number, filter)| {
-            (number, filter, filter.chains.iter().filter(|chain| filters(filter, chain)).collect::<Vec<_>>())
+            (number, filter, filter.chains.iter().filter(|chain| wanted(filter, chain)).collect::<Vec<_>>())
         })
         .filter(|(.., chains)| !chains.is_empty())
         .collect();
@@ -154,8 +169,9 @@ pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<Filte
             let of_family: Vec<&Filter> =
                 tables.iter().copied().filter(|table| table.families.has(family)).collect();
             let space = Space::new(family, &of_family, &facts.interfaces).costing(nodes);
+            let genuine = genuine::genuine_sources(&space, facts);
             for chain in &chains {
-                let found = review(&space, filter, chain, work);
+                let found = review(&space, filter, chain, &genuine, work);
                 let judged = hooks_of(filter, found.hook);
                 take(&mut one, found, judged);
             }

@@ -91,7 +91,7 @@ pub fn of_rule(
         remarks.retain(|one| one.kind != RemarkKind::ChangesNothing);
     }
     let breadth = let_through(review.spaces, rule).filter(|_| !within);
-    if found.is_some_and(|found| found.status == RuleStatus::Alive) {
+    if found.is_some_and(|found| found.status == RuleStatus::Alive) && !within_one_network(rule) {
         remarks.extend(breadth.and_then(|breadth| broad(breadth, &described)));
     }
     if let Some(temporary) = temporary(rule.comment.as_deref().unwrap_or_default(), as_of) {
@@ -140,10 +140,14 @@ fn status(review: &FilterReview<'_>, id: RuleId, rule: &Rule, found: &RuleReview
             let same = by.iter().find(|one| {
                 one.chain == id.chain && review.rule(**one).is_some_and(|other| other.says_the_same(rule))
             });
-            let late = matches!(rule.target, Target::Drop | Target::Reject)
-                && takers.iter().any(|taker| taker.target == Target::Accept && may_be_new(taker));
+            let late = found.escaped.is_some()
+                || matches!(rule.target, Target::Drop | Target::Reject)
+                    && takers.iter().any(|taker| taker.target == Target::Accept && may_be_new(taker));
             let (kind, text) = match (same, late) {
                 (Some(_), _) => (RemarkKind::Duplicate, "duplicates an earlier rule"),
+                (None, true) if found.escaped.is_some() => {
+                    (RemarkKind::DenyTooLate, "shadowed: earlier rules return what it denies")
+                }
                 (None, true) => (RemarkKind::DenyTooLate, "shadowed: earlier rules accept what it denies"),
                 (None, false) => (RemarkKind::NeverMatched, "shadowed: earlier rules match everything first"),
             };
@@ -172,10 +176,10 @@ fn status(review: &FilterReview<'_>, id: RuleId, rule: &Rule, found: &RuleReview
             let (exceptions, parts): (Vec<_>, Vec<_>) = found.partly.iter().partition(|one| one.exception);
             if !parts.is_empty() {
                 let ids: Vec<RuleId> = parts.iter().map(|one| one.by).collect();
-                let text = if rule.target == Target::Accept {
-                    "an earlier rule denies a part of it"
-                } else {
-                    "an earlier rule accepts a part of it"
+                let text = match found.escaped {
+                    _ if rule.target == Target::Accept => "an earlier rule denies a part of it",
+                    Some(_) => "earlier rules accept all of it that is not forged",
+                    None => "an earlier rule accepts a part of it",
                 };
                 push(RemarkKind::PartlyTaken, text.into(), origins(review, &ids));
             }
@@ -218,6 +222,19 @@ pub fn within_device(estate: &Analyses, device: usize, rule: &Rule) -> bool {
         MatchKind::Entering(name) | MatchKind::Leaving(name) => !one.negated && loopback(name),
         _ => false,
     })
+}
+
+/// Whether a rule is for traffic that leaves by the interface it entered by, as between the ports of a bridge.
+#[must_use]
+pub fn within_one_network(rule: &Rule) -> bool {
+    let named = |leaving: bool| {
+        rule.matches.iter().filter(|one| !one.negated).find_map(|one| match &one.kind {
+            MatchKind::Entering(name) if !leaving => Some(name),
+            MatchKind::Leaving(name) if leaving => Some(name),
+            _ => None,
+        })
+    };
+    named(false).is_some() && named(false) == named(true)
 }
 
 fn broad(breadth: Breadth, described: &Described) -> Option<Remark> {
@@ -279,6 +296,9 @@ impl Temporary {
 
 /// Whether a comment marks a rule as temporary. A date alone does not: it may be the date of creation.
 pub fn temporary(comment: &str, as_of: Date) -> Option<Temporary> {
+    if comment.starts_with(Rule::GENERATED) {
+        return None;
+    }
     let lower = comment.to_lowercase();
     let whole = |word: &str| {
         lower.match_indices(word).any(|(at, _)| {
@@ -377,6 +397,7 @@ mod tests {
             ("for now", Some("its comment reads `for now`")),
             ("made 2024-03-01 for the desks", None),
             ("temperature sensors", None),
+            ("generated from zone test", None),
             ("the contest", None),
             ("", None),
         ] {

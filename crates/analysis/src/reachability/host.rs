@@ -3,8 +3,11 @@
 use crate::map::EstateMap;
 use crate::topology::{RemoteClients, interface_of};
 use trevlin_model::kernel::KernelSetting;
-use trevlin_model::{Device, ExportState, Family, IpRange, Origin, Route, TunnelFamily};
+use trevlin_model::{Device, ExportState, Family, FilterFormat, IpRange, Origin, Route, TunnelFamily};
 use trevlin_packets::way::{Host, Lack, SourceCheck};
+
+/// The lack of a packet filter that was not exported.
+pub const FILTER_NOT_EXPORTED: &str = "the packet filter, which was not exported,";
 
 impl EstateMap {
     /// A device for the packet engine.
@@ -40,6 +43,7 @@ impl EstateMap {
         let broken = tables.iter().filter(|table| !table.complete && !table.gaps_placed).map(|table| Lack {
             what: format!("the missing part of table {}", table.table),
             only_blocks: false,
+            family: None,
             origin: table.origin,
         });
         let beside =
@@ -47,9 +51,43 @@ impl EstateMap {
         let beside = beside.map(|one| Lack {
             what: one.what.clone(),
             only_blocks: one.only_blocks,
+            family: None,
             origin: one.origin,
         });
-        broken.chain(beside).collect()
+        broken.chain(beside).chain(self.unexported_filters(at)).collect()
+    }
+
+    /// The packet filter of a device that faces an untrusted network, where no export shows whether it has one, for each IP version. A
+    /// host inside seldom has one.
+    fn unexported_filters(&self, at: usize) -> impl Iterator<Item = Lack> + '_ {
+        let facing = self.outside(at).first().and_then(|one| one.origin);
+        let lacking =
+            move |family: &Family| self.tables(at, *family).is_empty() && !self.shows_filter(at, *family);
+        facing.into_iter().filter_map(move |origin| {
+            let families: Vec<Family> = [Family::V4, Family::V6].into_iter().filter(lacking).collect();
+            let family = match families.as_slice() {
+                [] => return None,
+                [only] => Some(*only),
+                _ => None,
+            };
+            Some(Lack { what: FILTER_NOT_EXPORTED.to_owned(), only_blocks: true, family, origin })
+        })
+    }
+
+    /// Whether an export shows the packet filter of a device for an IP version, though it may be empty: a dump of iptables shows one, and
+    /// every other format both.
+    fn shows_filter(&self, at: usize, family: Family) -> bool {
+        /// Formats whose export without any table shows that there is none.
+        const WHOLE: [&str; 1] = ["nftables"];
+        let device = &self.devices[at];
+        let shows = |filter: &trevlin_model::Filter| {
+            filter.format != FilterFormat::Iptables || filter.families.has(family)
+        };
+        device.facts.filters.iter().any(shows)
+            || device
+                .exports
+                .iter()
+                .any(|id| self.format_of(*id).is_some_and(|format| WHOLE.contains(&format)))
     }
 
     /// Routes to VPN clients that exist only while they are connected: those that pppd and similar daemons add, and those of a tunnel that

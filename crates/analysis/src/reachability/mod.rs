@@ -5,6 +5,7 @@ mod outside;
 mod place;
 pub(crate) mod traffic_source;
 
+pub use host::FILTER_NOT_EXPORTED;
 pub use outside::internet_entry_points;
 pub(crate) use place::sent_to;
 use place::traffic_sources;
@@ -262,10 +263,10 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
             };
             let mut cells = ground.net().explore(traffic_source.start(), &sent, MOST_CELLS).cells;
             if question.from == From::Outside {
-                cells = of_no_name(cells, family, |sent| &sent.sources);
+                cells = of_no_name(cells, &sent.sources, |sent| &sent.sources);
             }
             if to == To::Outside {
-                cells = of_no_name(cells, family, |sent| &sent.destinations);
+                cells = of_no_name(cells, &sent.destinations, |sent| &sent.destinations);
             }
             answers.extend(cells.into_iter().map(|cell| cell.answer));
         }
@@ -311,11 +312,8 @@ fn reached_from_outside(ground: &NetworkModel<'_>, question: &Question, device: 
             if sent.destinations.is_empty() || sent.sources.is_empty() {
                 continue;
             }
-            let cells = of_no_name(
-                ground.net().explore(traffic_source.start(), &sent, MOST_CELLS).cells,
-                family,
-                |sent| &sent.sources,
-            );
+            let cells = ground.net().explore(traffic_source.start(), &sent, MOST_CELLS).cells;
+            let cells = of_no_name(cells, &sent.sources, |sent| &sent.sources);
             let there = cells.into_iter().filter(|cell| {
                 let here = cell.delivery.as_ref().is_some_and(|one| (one.device, one.gone) == (device, None));
                 here && cell.delivered.1.iter().any(|ports| ports.contains(question.port))
@@ -418,11 +416,11 @@ fn next_to(address: IpAddr, port: u16) -> Answer {
 /// For traffic from or to untrusted networks, only the part of hosts that no rule names: at least half of all.
 fn of_no_name(
     cells: Vec<TrafficClass>,
-    family: Family,
+    all: &[IpRange],
     side: impl Fn(&Sent) -> &Vec<IpRange>,
 ) -> Vec<TrafficClass> {
     let size = |cell: &TrafficClass| trevlin_model::total_addresses(side(&cell.sent));
-    let half = IpRange::all(family).size() / 2;
+    let half = trevlin_model::total_addresses(all) / 2;
     let largest = cells.iter().map(size).max().unwrap_or_default();
     cells.into_iter().filter(|cell| size(cell) >= half.min(largest)).collect()
 }

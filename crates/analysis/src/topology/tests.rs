@@ -105,6 +105,7 @@ fn tunnels_join_sites() {
         let rb = routes(&[("default", "198.51.100.1", "eth0"), (far_b, "", link)]);
         [a, b, ra, rb]
     };
+    const OPEN: &str = "*filter\n:FORWARD ACCEPT [0:0]\nCOMMIT\n";
     let server = addresses(&[("eth0", "10.5.0.20/24")]);
     let behind = routes(&[("default", "10.5.0.1", "eth0")]);
     let told = |all: &[String; 4], more: &[(&str, &str)], file: &str| {
@@ -115,6 +116,8 @@ fn tunnels_join_sites() {
             ("b/ip-route.json", &all[3]),
             ("s/ip-addr.json", &server),
             ("s/ip-route.json", &behind),
+            ("a/iptables-save.txt", OPEN),
+            ("b/iptables-save.txt", OPEN),
         ];
         files.extend(more);
         reached(&estate_with(&files, file), "10.4.0.77", "10.5.0.20", 443)

@@ -309,7 +309,7 @@ fn rule_row(
     summary.changes_nothing += usize::from(has(RemarkKind::ChangesNothing));
     summary.every_service += usize::from(has(RemarkKind::EveryService) || has(RemarkKind::AcceptsEverything));
     summary.temporary += usize::from(has(RemarkKind::Temporary));
-    summary.no_comment += usize::from(rule.comment.is_none());
+    summary.no_comment += usize::from(has(RemarkKind::NoComment));
     summary.unlogged += usize::from(breadth.is_some() && !rule.logs);
     let left = found.and_then(|found| found.left).map(|left| match left {
         Left::Nothing => 0.0,

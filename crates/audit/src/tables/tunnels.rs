@@ -178,6 +178,9 @@ fn not_started(estate: &Analyses, at: usize, idle: &IdleTunnel) -> TunnelRow {
             };
             (state, unit.origin)
         }
+        IdleReason::Profile => {
+            ("a profile for clients of this device, which nothing starts here".to_owned(), tunnel.origin)
+        }
         IdleReason::Retired => ("no program reads a file of this name".to_owned(), tunnel.origin),
     };
     let mut detail = vec![Detail { what: "not started", text: state, place: estate.place(place) }];

@@ -35,7 +35,8 @@ fn global() -> IpRange {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for (name, plan) in device.facts.plans().filter(|(_, plan)| !plan.sent_through.is_empty()) {
+        let plans = device.facts.with_profiles().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses));
+        for (name, plan) in plans.filter(|(_, plan)| !plan.sent_through.is_empty()) {
             answers.push(Answer::new(at, Subject::tunnel_named(name), judge(estate, name, plan)));
         }
     }

@@ -10,7 +10,7 @@ use trevlin_estate::assemble::space::own_space;
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::special;
 use trevlin_estate::special::Space;
-use trevlin_model::{IpRange, Origin};
+use trevlin_model::{Family, IpRange, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -74,6 +74,14 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &
     match special::space_of(range) {
         Space::Private => Verdict::Pass,
         Space::Public if own.iter().any(|net| net.intersection(&range) == Some(range)) => Verdict::Pass,
+        // Every network of IPv6 has public addresses, and nothing shows whose these are.
+        Space::Public if range.family() == Family::V6 => Verdict::ask(
+            format!(
+                "Please state whether {}, which {tunnel} assigns, is address space of the organisation: `networks` in the estate file.",
+                range.short()
+            ),
+            vec![origin],
+        ),
         Space::Public => fail(
             CHECK.severity,
             "it is public, and no file names it as address space of the organisation".into(),
@@ -96,7 +104,7 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &
                 severity,
                 format!("the block is reserved for {} ({})", block.name, block.source),
                 format!("{tunnel} assigns {}, which is reserved for {}", range.short(), block.name),
-                format!("It is configured at {place}; addresses of that block are not for VPN clients."),
+                format!("It is configured at {place}; addresses of that block are not for clients."),
             )
         }
     }

@@ -79,7 +79,7 @@ fn judge(
 ) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for one in device.facts.running().filter(|one| !one.offers.is_empty()) {
+        for one in device.facts.with_profiles().filter(|one| !one.offers.is_empty()) {
             let verdict = tunnel(
                 check,
                 estate,

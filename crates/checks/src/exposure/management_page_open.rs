@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
           site and provide access through a VPN.",
     judged: "Fails for each path with the name of an administration page (admin, manager, console, setup and the like) that \
              is open to any address; one level higher where no login is required. A backend server may require a login of \
-             its own. Passes where sources are limited or a certificate is required. Undetermined where an included file is \
+             its own. Passes where sources are limited, by the page or by the packet filter of the device, \
+             or a certificate is required. Undetermined where an included file is \
              missing.",
     references: &["NIST SP 800-123, 6.4", "CIS Controls 8, 12.8"],
     controls: &[Control::grundschutz("APP.3.2.A4")],
@@ -45,7 +46,10 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
     let asked = part.login.value();
     let wide = part.sources.is_everybody() && !is_few(&part.sources, thresholds);
-    if !wide || matches!(asked, Some(AuthRequirement::Certificate | AuthRequirement::Refused)) {
+    if !wide
+        || matches!(asked, Some(AuthRequirement::Certificate | AuthRequirement::Refused))
+        || one.filter_limit().is_some()
+    {
         return Verdict::Pass;
     }
     let (base, asks) = match asked {
@@ -87,6 +91,18 @@ mod tests {
         ] {
             let text = format!("http {{\nserver {{\nlisten 80;\nlocation {path} {{\n{inner}\n}}\n}}\n}}\n");
             run(&CHECK, &[(inner, &[("d/etc/nginx/nginx.conf", &text)], wanted)]);
+        }
+        let text = "http {\nserver {\nlisten 80;\nlocation /admin {\nroot /a;\n}\n}\n}\n";
+        let addresses =
+            ("d/ip-addr.json", r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.9","prefixlen":24}]}]"#);
+        for (rules, wanted) in [
+            ("-A INPUT -s 10.4.0.5 -p tcp --dport 80 -j ACCEPT", "pass d"),
+            ("-A INPUT -p tcp --dport 80 -j ACCEPT", "fail medium d nginx.conf:4"),
+        ] {
+            let filter = format!("*filter\n:INPUT DROP [0:0]\n{rules}\nCOMMIT\n");
+            let files =
+                [addresses, ("d/iptables-save.txt", filter.as_str()), ("d/etc/nginx/nginx.conf", text)];
+            run(&CHECK, &[(rules, &files, &[wanted])]);
         }
     }
 }

@@ -42,6 +42,7 @@ pub(super) mod zone_transfer_open;
 use crate::check::{Answer, Fail, Verdict};
 use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
+use crate::support::filter_decides;
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{ForwardResult, Reachable};
@@ -55,6 +56,16 @@ pub(super) struct Exposed<'a> {
     pub(super) device: usize,
     pub(super) service: &'a Service,
     pub(super) ways: Vec<&'a Reachable>,
+}
+
+/// So many paths of a service are proved line by line.
+const MOST_WAYS: usize = 8;
+
+/// Some words in a row, the first few of many.
+fn few(words: &[String]) -> String {
+    const MOST: usize = 4;
+    let shown = words.iter().take(MOST).cloned().collect::<Vec<_>>().join(", ");
+    if words.len() > MOST { format!("{shown} and {} more", words.len() - MOST) } else { shown }
 }
 
 impl Exposed<'_> {
@@ -77,39 +88,66 @@ impl Exposed<'_> {
         self.ways.iter().min_by_key(rank).map_or(self.ways[0], |one| *one)
     }
 
-    /// The requested address and port: `192.0.2.18 tcp 8443`.
+    /// The paths that are as open as the decisive one, that one first: over both IP versions, and by every forward.
+    fn equally_open(&self) -> Vec<&Reachable> {
+        let best = self.best();
+        let as_open = |one: &&Reachable| {
+            (one.certain, one.everybody) == (best.certain, best.everybody) && !std::ptr::eq(*one, best)
+        };
+        std::iter::once(best).chain(self.ways.iter().copied().filter(as_open)).collect()
+    }
+
+    /// The requested addresses and ports of every path: `192.0.2.18 tcp 8443`.
     pub(super) fn called(&self) -> String {
-        format!("{} {}", some_ranges(&self.best().called), self.called_ports())
+        let words: Vec<String> =
+            self.called_by_port().into_iter().map(|(ports, at)| format!("{} {ports}", few(&at))).collect();
+        few(&words)
     }
 
     /// The same with one address, for titles.
     fn called_briefly(&self) -> String {
-        match &*self.best().called {
-            [first, _, ..] => {
-                format!(
-                    "{} and {} more, {}",
-                    first.short(),
-                    self.best().called.len() - 1,
-                    self.called_ports()
-                )
+        let all = self.called_by_port();
+        let count: usize = all.iter().map(|(_, at)| at.len()).sum();
+        match all.first() {
+            Some((ports, at)) if count > 1 && all.len() == 1 => {
+                format!("{} and {} more, {ports}", at[0], count - 1)
             }
+            Some((ports, at)) if count > 1 => format!("{} {ports} and {} more", at[0], count - 1),
             _ => self.called(),
         }
     }
 
+    /// The requested addresses by protocol and ports, the decisive path first.
+    fn called_by_port(&self) -> Vec<(String, Vec<String>)> {
+        let mut all: Vec<(String, Vec<String>)> = Vec::new();
+        for way in self.equally_open() {
+            let ports = self.called_ports(way);
+            let words = self.estate.internet().outside.called_words(way.traffic_source, &way.called);
+            match all.iter_mut().find(|(known, _)| *known == ports) {
+                Some((_, at)) => {
+                    at.extend(words.into_iter().filter(|one| !at.contains(one)).collect::<Vec<_>>())
+                }
+                None => all.push((ports, words)),
+            }
+        }
+        all
+    }
+
     /// The requested protocol and ports.
-    fn called_ports(&self) -> String {
-        let best = self.best();
+    fn called_ports(&self, best: &Reachable) -> String {
         match &*best.called_ports {
             [] => self.service.endpoint(),
             [one, ..] => trevlin_analysis::services::endpoint(best.protocol, *one),
         }
     }
 
-    /// Lines that prove it: the forward, what accepts it on each device, what serves it.
+    /// Lines that prove it: the forwards, what accepts it on each device, what serves it.
     pub(super) fn evidence(&self) -> Vec<Origin> {
-        let best = self.best();
-        let mut all: Vec<Origin> = best.forward.into_iter().chain(deciding(&best.steps)).collect();
+        let mut all: Vec<Origin> = Vec::new();
+        for way in self.equally_open().into_iter().take(MOST_WAYS) {
+            let lines = way.forward.into_iter().chain(deciding(&way.steps));
+            all.extend(lines.filter(|one| !all.contains(one)).collect::<Vec<_>>());
+        }
         all.extend(self.service.origins());
         all
     }
@@ -152,6 +190,10 @@ impl Exposed<'_> {
     pub(super) fn judge(&self, base: Rating) -> Verdict {
         let best = self.best();
         if !best.certain {
+            let what = format!("whether {} is reachable from the Internet", self.name());
+            if let Some(asked) = filter_decides(self.estate, &best.steps, what) {
+                return asked;
+            }
             let question = format!(
                 "Please state whether {} is reachable from the Internet at {}: a condition not analysed decides.",
                 self.name(),
@@ -371,7 +413,13 @@ pub(crate) mod testing {
             ("gate/ss.txt", any.as_str()),
         ];
         assert_eq!(answers(check, &estate(&private)), ["pass gate"]);
-        let stated = estate_with(&private, "[device.gate]\noutside = [\"eth0\"]\n");
-        assert_eq!(answers(check, &stated), [format!("fail {severity} gate ss.txt:1")]);
+        // Without its packet filter a marked one is a question.
+        let stated = |files: &[(&str, &str)]| {
+            answers(check, &estate_with(files, "[device.gate]\noutside = [\"eth0\"]\n"))
+        };
+        assert_eq!(stated(&private), ["ask gate"]);
+        let open = ("gate/iptables-save.txt", "*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n");
+        let filtered: Vec<(&str, &str)> = private.into_iter().chain([open]).collect();
+        assert_eq!(stated(&filtered), [format!("fail {severity} gate iptables-save.txt:2 ss.txt:1")]);
     }
 }

@@ -167,6 +167,7 @@ fn judge<'a>(
         entering: &interface.name,
         family,
         protocol,
+        port: None,
         own_addresses: &interface.addresses,
     };
     let verdicts = [Protocol::TCP, Protocol::UDP]
@@ -189,8 +190,14 @@ fn judge<'a>(
         };
     };
     if !interface.certain {
+        let to =
+            if way == Way::ToDevice { "for the device itself" } else { "towards the networks behind it" };
+        let unclear = match interface.addresses.iter().any(|one| is_public(*one)) {
+            true => "no default route was exported, and it is not the only interface with a public address",
+            false => "its addresses are private",
+        };
         let question = format!(
-            "Please state whether {} of {} faces the Internet (its addresses are private): it accepts by default. In \
+            "Please state whether {} of {} faces the Internet ({unclear}): it accepts {family} {to} by default. In \
              trevlin.toml: [device.\"{}\"] outside = [\"{}\"] or []",
             interface.name, device.name, device.name, interface.name
         );
@@ -220,7 +227,8 @@ fn fail(
 ) -> Verdict {
     let mut evidence: Vec<Origin> = decided_by.last().into_iter().chain(decided_by).copied().collect();
     let how = match decided_by.last() {
-        None => "there is no filter table".to_owned(),
+        None if way == Way::Through => format!("no chain filters forwarded {family} traffic"),
+        None => format!("no chain filters {family} traffic to the device"),
         Some(last) => format!("the deciding line is {}", estate.place(*last)),
     };
     if evidence.is_empty() {

@@ -73,6 +73,7 @@ mod tests {
 
     #[test]
     fn cases() {
+        let inner = "-A INPUT -i eth1 -j ACCEPT\n";
         let open = "-A INPUT -p udp --dport 123 -j ACCEPT\n";
         for (file, text, rules, wanted) in [
             (
@@ -84,7 +85,13 @@ mod tests {
                     "fail medium gate ntp.conf:1 iptables-save.txt:9",
                 ][..],
             ),
-            ("ntp.conf", "server time.example\n", "", &["pass gate", "fail low gate ntp.conf:1"]),
+            ("ntp.conf", "server time.example\n", inner, &["pass gate", "fail low gate ntp.conf:1"]),
+            (
+                "ntp.conf",
+                "server time.example\n",
+                "",
+                &["pass gate", "fail info gate ntp.conf:1 iptables-save.txt:5"],
+            ),
             ("ntp.conf", "restrict default noquery\nrestrict 127.0.0.1\n", "", &["pass gate", "pass gate"]),
             ("ntp.conf", "restrict default ignore\n", open, &[]),
             ("chrony.conf", "allow 10.4.0.0/24\n", open, &["pass gate"]),

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Reachable;
-use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_analysis::ways::deciding;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::OutsideInterface;
 use trevlin_estate::baseline::Baseline;
@@ -66,7 +66,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             detail: format!(
                 "Over IPv4 no connection from the Internet reaches {}; over IPv6 the addresses are {}.",
                 names.join(", "),
-                some_ranges(&first.called)
+                internet.outside.called_words(first.traffic_source, &first.called).join(", ")
             )
             .into(),
             evidence: deciding(&first.steps).chain(services).collect(),

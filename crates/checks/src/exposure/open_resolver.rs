@@ -78,6 +78,7 @@ mod tests {
     #[test]
     fn cases() {
         const FILE: &str = "gate/etc/bind/named.conf";
+        let inner = "-A INPUT -i eth1 -j ACCEPT\n";
         let open = "-A INPUT -p udp --dport 53 -j ACCEPT\n";
         for (text, rules, wanted) in [
             (
@@ -85,7 +86,12 @@ mod tests {
                 open,
                 &["fail high gate named.conf:1 named.conf:1 iptables-save.txt:9"][..],
             ),
-            ("options { allow-recursion { any; }; };\n", "", &["fail low gate named.conf:1 named.conf:1"]),
+            ("options { allow-recursion { any; }; };\n", inner, &["fail low gate named.conf:1 named.conf:1"]),
+            (
+                "options { allow-recursion { any; }; };\n",
+                "",
+                &["fail info gate named.conf:1 named.conf:1 iptables-save.txt:5"],
+            ),
             ("options { allow-recursion { 10.4.0.0/24; }; };\n", open, &["pass gate"]),
             ("options { recursion no; };\n", open, &[]),
             (

@@ -8,7 +8,7 @@ use trevlin_analysis::filter_review::{let_through, within_device};
 use trevlin_analysis::services::{Encrypted, KnownPort, PortKind, known_port};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{Families, Hook, MatchKind, Origin, PortRange, Protocol, Rule, Target};
+use trevlin_model::{Facts, Families, Hook, MatchKind, Origin, PortRange, Protocol, Rule, Target};
 use trevlin_packets::review::RuleStatus;
 
 /// The check.
@@ -49,9 +49,10 @@ fn opened(rule: &Rule) -> Option<(u8, BTreeSet<u16>)> {
     Some((protocol, ports.iter().flat_map(|range| range.first..=range.last).collect()))
 }
 
-/// Whether a rule names its sources, by address or by interface.
-fn names_sources(rule: &Rule) -> bool {
-    entering(rule).is_some()
+/// Whether a rule names its sources, by address or by one of several interfaces.
+fn names_sources(facts: &Facts, rule: &Rule) -> bool {
+    let networks = facts.interfaces.iter().filter(|one| !one.loopback && !one.addresses.is_empty()).count();
+    (entering(rule).is_some() && networks != 1)
         || rule.matches.iter().any(|one| matches!(one.kind, MatchKind::Source(_) | MatchKind::AnyOf(_)))
 }
 
@@ -88,7 +89,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         .filter(|known| sensitive(known))
         .collect();
     let Some(first) = known.first() else { return Verdict::DoesNotApply };
-    if names_sources(judged.rule)
+    if names_sources(facts, judged.rule)
         || found.status != RuleStatus::Alive
         || !found.exact
         || let_through(judged.review.spaces, judged.rule).is_none()
@@ -145,7 +146,7 @@ fn limited_elsewhere(
         .flat_map(|chain| &chain.rules)
         .filter(|rule| rule.target == Target::Accept)
         .filter(|rule| opened(rule).is_some_and(|(other, of)| other == protocol && !of.is_disjoint(ports)))
-        .map(|rule| (rule.origin, names_sources(rule)))
+        .map(|rule| (rule.origin, names_sources(&estate.devices[judged.device].facts, rule)))
         .collect();
     permits.iter().all(|(_, limited)| *limited).then(|| permits.first().map(|(origin, _)| *origin)).flatten()
 }
@@ -162,9 +163,10 @@ mod tests {
             r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.9","prefixlen":24},{"local":"fd00:4::9","prefixlen":64}]}]"#,
         );
         let list = |rule: &str| format!("*filter\n:INPUT DROP [0:0]\n-A INPUT {rule} -j ACCEPT\nCOMMIT\n");
-        let [open, named, site, shell, mixed] = [
+        let [open, named, side, site, shell, mixed] = [
             list("-p tcp --dport 5432"),
             list("-s 10.4.0.20 -p tcp --dport 5432"),
+            list("-i eth0 -p tcp --dport 5432"),
             list("-p tcp --dport 443"),
             list("-p tcp --dport 23"),
             list("-p tcp -m multiport --dports 443,2049"),
@@ -176,6 +178,7 @@ mod tests {
             &CHECK,
             &[
                 ("a database", &[addresses, (V4, &open)], &["fail medium d iptables-save.txt:3"]),
+                ("by the only interface", &[addresses, (V4, &side)], &["fail medium d iptables-save.txt:3"]),
                 ("for one client", &[addresses, (V4, &named)], &["pass d"]),
                 (
                     "for one client over IPv4 alone",

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
@@ -40,7 +40,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
     match part.remark(Remark::LeavesFolder).filter(|_| !is_few(&part.sources, thresholds)) {
         Some(line) => one.fail(
-            limited(CHECK.rating(), &part.sources),
+            one.limited(CHECK.rating(), &part.sources),
             part,
             format!("{}: location {} leads out of its folder", one.title(), part.name),
             "A request with two dots behind the name of the location reaches the folder above its target."

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
@@ -48,7 +48,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         return Verdict::Pass;
     }
     one.fail(
-        limited(CHECK.rating(), &part.sources),
+        one.limited(CHECK.rating(), &part.sources),
         part,
         format!("{} shows its status page at {}", one.title(), part.name),
         format!("Permitted sources: {}.", part.sources.words()),
@@ -65,7 +65,7 @@ mod tests {
     fn cases() {
         for (inner, wanted) in [
             ("stub_status;", &["fail low d nginx.conf:5 nginx.conf:4"][..]),
-            ("stub_status; allow 10.4.0.0/16; deny all;", &["fail info d nginx.conf:5 nginx.conf:4"]),
+            ("stub_status; allow 10.4.0.0/20; deny all;", &["fail info d nginx.conf:5 nginx.conf:4"]),
             ("stub_status; allow 127.0.0.1; deny all;", &["pass d"]),
             ("stub_status; auth_basic x;", &["pass d"]),
             ("return 200;", &[]),

@@ -3,7 +3,10 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::logins::capital;
 use crate::subject::{Subject, SubjectKind};
-use crate::support::openings::{NETWORK, every_port_of, for_sources, nearly_every, networks_of};
+use crate::support::filter_decides;
+use crate::support::openings::{
+    NETWORK, every_port_of, for_sources, nearly_every, network_lines, networks_words,
+};
 use crate::support::rated::severity_of_kind;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
@@ -129,16 +132,21 @@ fn judge(estate: &Analyses, parts: &[&BeyondExport]) -> Verdict {
     let owner = owner_of(estate, &one.addresses).filter(|_| count == 1);
     let host = match &owner {
         Some((name, _)) => format!("{addresses} ({name})"),
-        None if count > NETWORK => format!(
-            "hosts in {}",
-            networks_of(estate, one.device, &one.addresses).next().map_or(addresses, |net| net.to_string())
-        ),
+        None if count > NETWORK => format!("hosts in {}", networks_words(estate, one.device, &one.addresses)),
         None => addresses,
     };
     let services = services(parts);
     let mut evidence = lines(one);
     evidence.extend(owner.as_ref().map(|(_, origin)| *origin));
+    if evidence.is_empty() {
+        // Nothing but the absence of a rule permits it.
+        evidence.extend(network_lines(estate, one.device, &one.addresses));
+    }
     if !one.certain {
+        let what = format!("whether {services} of {host} is reachable from the Internet");
+        if let Some(asked) = filter_decides(estate, &one.steps, what) {
+            return asked;
+        }
         let question = format!(
             "Please state whether {services} of {host} is reachable from the Internet: a condition not analysed decides, and \
              the host was not exported."
@@ -169,11 +177,12 @@ fn judge(estate: &Analyses, parts: &[&BeyondExport]) -> Verdict {
         names => format!("{} ({services})", names.join(", ")),
     };
     let who = if one.everybody { "any address".to_owned() } else { some_ranges(&one.sources) };
-    let at = match (one.forward, &*one.called) {
+    let called = estate.internet().outside.called_words(one.traffic_source, &one.called);
+    let at = match (one.forward, called.as_slice()) {
         (Some(_), [first, ..]) => {
             let ports =
                 one.called_ports.first().map(|ports| endpoint(one.protocol, *ports)).unwrap_or_default();
-            format!(" at {} {ports}", first.short())
+            format!(" at {first} {ports}")
         }
         _ => String::new(),
     };

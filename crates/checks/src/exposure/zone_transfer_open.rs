@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
@@ -80,7 +80,7 @@ fn fail(one: ServiceCase<'_>, group: &[&ServiceResource]) -> Verdict {
         names => format!("{} zones", names.len()),
     };
     one.fail(
-        limited(CHECK.rating(), &group[0].sources),
+        one.limited(CHECK.rating(), &group[0].sources),
         group[0],
         format!("{} permits zone transfers of {what}", one.title()),
         format!(
@@ -102,7 +102,7 @@ mod tests {
         for (transfer, wanted) in [
             ("", &["ask d"][..]),
             ("allow-transfer { any; };", &["fail low d named.conf:2"]),
-            ("allow-transfer { 10.4.0.0/16; };", &["fail info d named.conf:2"]),
+            ("allow-transfer { 10.4.0.0/20; };", &["fail info d named.conf:2"]),
             ("allow-transfer { 10.4.0.9; };", &["pass d"]),
             ("allow-transfer { key k; };", &["pass d"]),
             ("allow-transfer { none; };", &[]),

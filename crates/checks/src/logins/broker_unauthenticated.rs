@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
@@ -47,7 +47,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         _ if one.served.is_local() || is_few(&part.sources, thresholds) => Verdict::Pass,
         None => one.ask_login(part),
         Some(AuthRequirement::Nothing) => one.fail(
-            limited(CHECK.rating(), &part.sources),
+            one.limited(CHECK.rating(), &part.sources),
             part,
             format!("{} requires no authentication", one.title()),
             format!(

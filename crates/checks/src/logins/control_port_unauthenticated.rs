@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, is_few, limited, of_device};
+use crate::support::serving::{ServiceCase, is_few, of_device};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
@@ -59,7 +59,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         return Verdict::Pass;
     }
     one.fail(
-        limited(CHECK.rating(), &part.sources),
+        one.limited(CHECK.rating(), &part.sources),
         part,
         format!("{} accepts commands without a login", one.part(part)),
         format!("Permitted sources: {}.", part.sources.words()),

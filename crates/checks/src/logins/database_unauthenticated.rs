@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
@@ -65,7 +65,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
                 format!("Permitted without a password: {} from {}.", part.name, part.sources.words())
             };
             Some(one.fail(
-                limited(base, &part.sources),
+                one.limited(base, &part.sources),
                 part,
                 format!("{} requires no authentication", one.title()),
                 detail,
@@ -88,7 +88,7 @@ mod tests {
             ("d/etc/postgresql/15/main/postgresql.conf", "listen_addresses = 'localhost'\n");
         for (settings, text, wanted) in [
             (WIDE, "host all all 0.0.0.0/0 trust\n", &["fail high d pg_hba.conf:1"][..]),
-            (WIDE, "host all all 10.4.0.0/16 trust\n", &["fail medium d pg_hba.conf:1"]),
+            (WIDE, "host all all 10.4.0.0/20 trust\n", &["fail medium d pg_hba.conf:1"]),
             (WIDE, "host all all 10.4.0.9/32 trust\n", &["pass d"]),
             (WIDE, "host all all 127.0.0.1/32 trust\n", &["pass d"]),
             (WIDE, "local all all trust\n", &["pass d"]),

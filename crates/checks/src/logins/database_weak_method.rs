@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, limited, of_kinds};
+use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -57,7 +57,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
         return Verdict::Pass;
     };
     one.fail(
-        limited(base, &part.sources),
+        one.limited(base, &part.sources),
         part,
         format!("{} accepts `{method}` for {}", one.title(), part.name),
         why.to_owned(),
@@ -76,7 +76,7 @@ mod tests {
         run(&CHECK, &[("no rules", &[WIDE], &["ask d"])]);
         for (text, wanted) in [
             ("host all all all ident\n", &["fail medium d pg_hba.conf:1"][..]),
-            ("host all all 10.4.0.0/16 md5\n", &["fail info d pg_hba.conf:1"]),
+            ("host all all 10.4.0.0/20 md5\n", &["fail info d pg_hba.conf:1"]),
             ("host all all all md5\n", &["fail low d pg_hba.conf:1"]),
             ("host all all 127.0.0.1/32 ident\n", &[]),
             ("host all all all scram-sha-256\n", &["pass d"]),

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
@@ -70,7 +70,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
             let may = if written { "read and change" } else { "read" };
             let lines = part.lines().into_iter().chain(part.writes.origin().filter(|_| written)).collect();
             one.fail(
-                limited(base, &part.sources),
+                one.limited(base, &part.sources),
                 part,
                 format!("{} requires no authentication", part.title()),
                 format!(
@@ -106,7 +106,7 @@ mod tests {
             ),
             (
                 "smb.conf",
-                "[global]\n[a]\nguest ok = yes\nhosts allow = 10.4.0.0/16\n",
+                "[global]\n[a]\nguest ok = yes\nhosts allow = 10.4.0.0/20\n",
                 &["fail low d smb.conf:2 smb.conf:3 smb.conf:4"],
             ),
             // A handful of machines, a login, and shares that close what the whole opens.
@@ -142,7 +142,7 @@ mod tests {
                 ("one machine", &[ftp, deny, allow("vsftpd: 10.4.0.9\n")], &["pass d"]),
                 (
                     "a network",
-                    &[ftp, deny, allow("vsftpd: 10.4.\n")],
+                    &[ftp, deny, allow("vsftpd: 10.4.0.\n")],
                     &["fail low d vsftpd.conf:1 hosts.allow:1 hosts.deny:1"],
                 ),
                 (

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, limited, of_kinds};
+use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -54,7 +54,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     };
     let what = if nothing { "requires a user name only" } else { "is accepted from any address" };
     one.fail(
-        limited(rating, &part.sources),
+        one.limited(rating, &part.sources),
         part,
         format!("SNMP {} {what}", part.title()),
         "Access is read-only.".into(),

@@ -4,10 +4,13 @@ use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::rules::source_port_trusted::by_source_port;
 use crate::rules::{CONTROLS, Judged, REFERENCES, each_way, entering, leaving, named};
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::filter_review::{EVERY_SERVICE, describe, let_through, within_device};
+use trevlin_analysis::filter_review::{
+    EVERY_SERVICE, describe, let_through, within_device, within_one_network,
+};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{Hook, Match, MatchKind, Origin, Target, Tunnel, TunnelFamily};
+use trevlin_estate::special::is_public;
+use trevlin_model::{Hook, IpRange, Match, MatchKind, Origin, Rule, Target, Tunnel, TunnelFamily};
 use trevlin_packets::review::RuleStatus;
 
 /// The check.
@@ -39,7 +42,7 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         return Verdict::DoesNotApply;
     }
     // Within one network nothing is opened to another.
-    if entering(judged.rule).is_some() && entering(judged.rule) == leaving(judged.rule) {
+    if within_one_network(judged.rule) {
         return Verdict::Pass;
     }
     // Most rules name a few ports, and are not measured.
@@ -86,6 +89,15 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
 fn context(estate: &Analyses, judged: &Judged<'_>, addresses: f64) -> (Severity, String, Option<Origin>) {
     let outside = estate.outside(judged.device);
     let faces = |name: &str| outside.iter().find(|one| one.certain && one.name == name);
+    if let Some(leaving) = through_ipsec(judged.rule) {
+        let ends = estate.devices[judged.device].facts.running();
+        let line = ends.filter(|one| one.family == TunnelFamily::Ipsec).map(|one| one.origin).next();
+        let what = match leaving {
+            true => "it permits all traffic into IPsec tunnels",
+            false => "the traffic of IPsec tunnels is permitted to any service",
+        };
+        return (CHECK.severity, what.into(), line);
+    }
     if let Some(one) = entering(judged.rule).and_then(|name| faces(&name)) {
         return (Severity::High, format!("{} faces the Internet", one.name), one.origin);
     }
@@ -100,6 +112,10 @@ fn context(estate: &Analyses, judged: &Judged<'_>, addresses: f64) -> (Severity,
         let why = format!("{name} is a tunnel, and its traffic is permitted to any service");
         return (CHECK.severity, why, Some(place));
     }
+    if judged.found.is_some_and(|(_, hooks)| !hooks.contains(&Hook::Input)) && lets_out(estate, judged) {
+        let why = "it permits outgoing traffic only: no network behind the device is among its destinations";
+        return (Severity::Low, why.into(), None);
+    }
     if addresses == 0.0 {
         return (Severity::Info, "it connects two single hosts".into(), None);
     }
@@ -107,6 +123,42 @@ fn context(estate: &Analyses, judged: &Judged<'_>, addresses: f64) -> (Severity,
     let what =
         if input { "it opens the device itself to that network" } else { "it opens one network to another" };
     (CHECK.severity, what.into(), None)
+}
+
+/// Whether a rule holds for traffic of IPsec tunnels alone: what goes into them, or what came out.
+fn through_ipsec(rule: &Rule) -> Option<bool> {
+    rule.matches.iter().filter(|one| !one.negated).find_map(|one| match one.kind {
+        MatchKind::Ipsec { leaving } => Some(leaving),
+        _ => None,
+    })
+}
+
+/// Whether the destinations of a rule are Internet hosts, and none of the networks behind a device: those of interfaces that do not face
+/// the Internet, and those that routes by them lead to.
+fn lets_out(estate: &Analyses, judged: &Judged<'_>) -> bool {
+    let facts = &estate.devices[judged.device].facts;
+    let outside = estate.outside(judged.device);
+    let faces = |name: &str| outside.iter().any(|one| one.name == name);
+    if outside.is_empty() {
+        return false;
+    }
+    let connected = facts.interfaces.iter().filter(|one| !one.loopback && !faces(&one.name));
+    let connected = connected.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.trunc()));
+    let inside =
+        |route: &&trevlin_model::Route| !route.is_default() && !route.interface.as_deref().is_some_and(faces);
+    let routed = facts.routes.iter().filter(inside).map(|route| IpRange::from(route.destination));
+    let behind: Vec<IpRange> = connected.chain(routed).collect();
+    judged.rule.matches.iter().any(|one| {
+        let MatchKind::Destination(ranges) = &one.kind else { return false };
+        let excluded = |net: &IpRange| match one.negated {
+            true => ranges.iter().any(|range| range.covers(net)),
+            false => !ranges.iter().any(|range| range.intersection(net).is_some()),
+        };
+        let public =
+            one.negated || ranges.iter().all(|range| is_public(range.first()) && is_public(range.last()));
+        public
+            && behind.iter().filter(|net| ranges.iter().any(|one| one.family() == net.family())).all(excluded)
+    })
 }
 
 /// The tunnel that ends in an interface of a device, with its line. A pattern such as `wg*` matches all names with the prefix, and `ppp*`

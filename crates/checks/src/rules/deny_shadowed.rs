@@ -7,7 +7,7 @@ use trevlin_analysis::filter_review::may_be_new;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::{MatchKind, Rule, Target};
-use trevlin_packets::review::RuleStatus;
+use trevlin_packets::review::{Escape, RuleStatus};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -18,8 +18,9 @@ pub(crate) const CHECK: Check = Check {
     why: "Traffic that the deny rule names is permitted: rules are evaluated from the top, and an earlier rule permits \
           it. Readers of the rule base rely on the deny, and no error shows.",
     fix: "Move the deny before the permit, or narrow the permit.",
-    judged: "Fails where earlier rules match everything that a deny matches and at least one of them permits new \
-             connections; low where a permit matches only a part of it and is not an exception to it, which may be intended. \
+    judged: "Fails where earlier rules match everything that a deny matches and new connections that it names are permitted, \
+             by one of them or after they return; what enters by an interface behind which its source does not lie is \
+             disregarded. Low where a permit matches only a part of it and is not an exception to it, which may be intended. \
              Passes where the earlier permit lies entirely within the deny, as exceptions do.",
     references: REFERENCES,
     controls: CONTROLS,
@@ -41,19 +42,33 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     };
     let (takers, severity, why): (Vec<&Rule>, _, _) = match &found.status {
         RuleStatus::Covered { by } => {
-            (by.iter().filter_map(accepts).collect(), CHECK.severity, "nothing that it denies is blocked")
+            let mut takers: Vec<&Rule> = by.iter().filter_map(accepts).collect();
+            if takers.is_empty() && found.escaped == Some(Escape::AcceptedLater) {
+                takers = by
+                    .iter()
+                    .filter_map(|id| judged.review.rule(*id))
+                    .filter(|one| may_be_new(one))
+                    .collect();
+            }
+            (takers, CHECK.severity, "nothing that it denies is blocked")
         }
         RuleStatus::Alive => {
             let parts = found.partly.iter().filter(|one| !one.exception);
-            (
-                // Messages of ICMP are usually permitted before everything else.
-                parts
-                    .filter_map(|one| accepts(&one.by))
-                    .filter(|one| !of_icmp(one) || of_icmp(judged.rule))
-                    .collect(),
-                Severity::Low,
-                "a part of what it denies is permitted earlier, which may be intended",
-            )
+            // Messages of ICMP are usually permitted before everything else.
+            let takers = parts
+                .filter_map(|one| accepts(&one.by))
+                .filter(|one| !of_icmp(one) || of_icmp(judged.rule))
+                .collect();
+            match found.escaped {
+                Some(Escape::ForgedLeft) => {
+                    let why = "it blocks nothing from hosts of the networks behind the interfaces they are attached to";
+                    (takers, CHECK.severity, why)
+                }
+                _ => {
+                    let why = "a part of what it denies is permitted earlier, which may be intended";
+                    (takers, Severity::Low, why)
+                }
+            }
         }
         _ => return Verdict::DoesNotApply,
     };
@@ -62,11 +77,13 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     }
     let places: Vec<String> = takers.iter().take(5).map(|one| estate.place(one.origin)).collect();
     let how = if severity == CHECK.severity { "has no effect" } else { "does not block all that it names" };
+    let returned = takers.iter().all(|one| one.target != Target::Accept);
+    let permitted = if returned { "sent past it" } else { "permitted" };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
         title: format!("Deny rule of chain {} is shadowed by a permit", judged.chain.name).into(),
         detail: format!(
-            "The rule `{}` {how}: new connections are permitted earlier by {}.",
+            "The rule `{}` {how}: new connections are {permitted} earlier by {}.",
             named(judged.rule),
             places.join(", ")
         )
@@ -116,6 +133,16 @@ mod tests {
                 "-A FORWARD -m conntrack --ctstate ESTABLISHED -j ACCEPT\n-A FORWARD -s 10.1.0.0/16 -j DROP",
                 &[],
             ),
+            (
+                "returned to a chain that permits it",
+                "-A FORWARD -j X\n-A FORWARD -i eth2 -j ACCEPT\n-A X -i eth2 -j RETURN\n-A X -i eth2 -p tcp --dport 23 -j DROP",
+                &["fail high d iptables-save.txt:8 iptables-save.txt:7"],
+            ),
+            (
+                "returned to a chain that denies it",
+                "-A FORWARD -j X\n-A X -i eth2 -j RETURN\n-A X -i eth2 -p tcp --dport 23 -j DROP",
+                &[],
+            ),
             ("the end of the list", "-A FORWARD -i eth1 -j ACCEPT\n-A FORWARD -j DROP", &[]),
             ("denied before", "-A FORWARD -s 10.0.0.0/8 -j DROP\n-A FORWARD -s 10.1.0.0/16 -j DROP", &[]),
             (
@@ -125,6 +152,40 @@ mod tests {
             ),
         ] {
             assert_eq!(on_list(&CHECK, rules), wanted, "{what}");
+        }
+    }
+
+    #[test]
+    fn hosts_are_behind_their_interfaces() {
+        let addresses = "[{\"ifname\":\"eth1\",\"addr_info\":[{\"local\":\"10.4.0.1\",\"prefixlen\":24}]},\n{\"ifname\":\"eth2\",\"addr_info\":[{\"local\":\"10.6.0.1\",\"prefixlen\":24}]}]";
+        for (what, rules, wanted) in [
+            (
+                "accepted by interface, denied by its network",
+                "-A FORWARD -i eth2 -j ACCEPT\n-A FORWARD -s 10.6.0.0/24 -d 10.4.0.0/24 -j DROP",
+                "fail high d iptables-save.txt:6 iptables-save.txt:5",
+            ),
+            (
+                "returned before the accept",
+                "-A FORWARD -j X\n-A FORWARD -s 10.6.0.0/24 -d 10.4.0.0/24 -j DROP\n-A X -s 10.6.0.9 -j RETURN\n-A X -i eth2 -j ACCEPT",
+                "fail low d iptables-save.txt:6 iptables-save.txt:8",
+            ),
+            (
+                "a network behind no interface",
+                "-A FORWARD -i eth2 -j ACCEPT\n-A FORWARD -s 10.9.0.0/24 -d 10.4.0.0/24 -j DROP",
+                "fail low d iptables-save.txt:6 iptables-save.txt:5",
+            ),
+            (
+                "one service of it",
+                "-A FORWARD -i eth2 -p tcp --dport 443 -j ACCEPT\n-A FORWARD -s 10.6.0.0/24 -d 10.4.0.0/24 -j DROP",
+                "fail low d iptables-save.txt:6 iptables-save.txt:5",
+            ),
+        ] {
+            let rules = crate::rules::filter_files(rules);
+            let files = [("d/ip-addr.json", addresses), ("d/iptables-save.txt", rules.as_str())];
+            let told: Vec<String> = crate::testing::answers(&CHECK, &crate::testing::estate(&files));
+            let told: Vec<&str> =
+                told.iter().map(String::as_str).filter(|one| one.starts_with("fail")).collect();
+            assert_eq!(told, [wanted], "{what}");
         }
     }
 }

@@ -6,6 +6,7 @@ pub(super) mod deny_shadowed;
 pub(super) mod guest_network_inside;
 pub(super) mod icmp_redirects;
 pub(super) mod ineffective_restriction;
+pub(super) mod input_accepts_by_default;
 mod intended;
 pub(super) mod intent_exceeded;
 pub(super) mod intent_missing;
@@ -66,7 +67,24 @@ pub(super) fn each_rule(
     estate: &Analyses,
     judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,
 ) -> Vec<Answer> {
-    each_rule_with(estate, |estate, judged| vec![(None, judge(estate, judged))])
+    each_rule_with(estate, reviews_of_filters, |estate, judged| vec![(None, judge(estate, judged))])
+}
+
+/// The same for every translation.
+pub(super) fn each_translation(
+    estate: &Analyses,
+    judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,
+) -> Vec<Answer> {
+    let translations = |estate: &Analyses, device: usize, take: &mut dyn FnMut(&FilterReview<'_>)| {
+        for cache in estate.translation_reviews(device) {
+            take(&cache.of(device, &estate.devices[device].facts.filters));
+        }
+    };
+    each_rule_with(estate, translations, |estate, judged| vec![(None, judge(estate, judged))])
+}
+
+fn reviews_of_filters(estate: &Analyses, device: usize, take: &mut dyn FnMut(&FilterReview<'_>)) {
+    estate.filter_reviews(device).iter().for_each(take);
 }
 
 /// Applies a check to every rule, and to one of a chain that is jumped to once for each way that leads there, under the conditions of the
@@ -75,7 +93,7 @@ pub(crate) fn each_way(
     estate: &Analyses,
     judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,
 ) -> Vec<Answer> {
-    each_rule_with(estate, |estate, judged| {
+    each_rule_with(estate, reviews_of_filters, |estate, judged| {
         let ways = if judged.chain.hook.is_some() { Vec::new() } else { judged.review.ways_to(judged.chain) };
         if ways.is_empty() {
             return vec![(None, judge(estate, judged))];
@@ -115,16 +133,17 @@ pub(crate) fn each_way(
 /// The same for checks that give several answers for a rule, each with its subject where that is not the rule alone.
 fn each_rule_with(
     estate: &Analyses,
+    reviews: impl Fn(&Analyses, usize, &mut dyn FnMut(&FilterReview<'_>)) + Sync + Send,
     judge: impl Fn(&Analyses, &Judged<'_>) -> Vec<(Option<Subject>, Verdict)> + Sync + Send,
 ) -> Vec<Answer> {
     each_device(estate, |device| {
         let mut answers: Vec<Answer> = Vec::new();
-        for review in estate.filter_reviews(device) {
+        reviews(estate, device, &mut |review| {
             // Most rules pass, so their texts are built only once there is a failing one.
             let mut passed: Vec<Judged<'_>> = Vec::new();
             let mut seen: BTreeMap<Subject, usize> = BTreeMap::new();
             for (_, chain, rule, found) in review.each() {
-                let judged = Judged { device, review: &review, chain, rule, found };
+                let judged = Judged { device, review, chain, rule, found };
                 for (subject, verdict) in judge(estate, &judged) {
                     match verdict {
                         Verdict::DoesNotApply => {}
@@ -147,7 +166,7 @@ fn each_rule_with(
                     }
                 }
             }
-        }
+        });
         answers
     })
 }

@@ -30,7 +30,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut seen = BTreeSet::new();
-        for tunnel in &device.facts.tunnels {
+        for tunnel in device.facts.with_profiles() {
             for (_, setting) in tunnel.settings.iter().filter(|(name, _)| name == "auth-user-pass") {
                 if let Setting::Stated { value, origin } = setting
                     && !value.is_empty()

@@ -6,11 +6,13 @@ pub(crate) mod rated;
 pub(crate) mod relays;
 pub(crate) mod serving;
 
-use crate::check::Answer;
+use crate::check::{Answer, Reason, Verdict};
 use rayon::prelude::*;
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
+use trevlin_analysis::reachability::FILTER_NOT_EXPORTED;
 use trevlin_model::Origin;
+use trevlin_packets::way::{Step, StepKind};
 
 /// Devices that one core is given at a time: few, so that none is left with many while the others wait.
 const AT_A_TIME: usize = 16;
@@ -26,6 +28,19 @@ pub(crate) fn each_device(
 /// The beginning of a request for the packet filter of a device, the same in every check, so that requests can be joined.
 pub(crate) fn provide_filter(device: &str) -> String {
     format!("Please provide `nft list ruleset`, or `iptables-save` and `ip6tables-save`, of {device}")
+}
+
+/// A request for the packet filter that decides the steps of a path, where one was not exported; `what` is what it decides.
+pub(crate) fn filter_decides(estate: &EstateMap, steps: &[Step], what: String) -> Option<Verdict> {
+    let step = steps
+        .iter()
+        .find(|step| matches!(&step.kind, StepKind::NotWhole(lack) if lack == FILTER_NOT_EXPORTED))?;
+    let device = estate.devices.get(step.device)?;
+    Some(Verdict::provide(
+        provide_filter(&device.name),
+        Reason::decides(what),
+        step.origin.into_iter().collect(),
+    ))
 }
 
 /// Lines without repetitions, in order.

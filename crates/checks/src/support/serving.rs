@@ -6,13 +6,14 @@ use crate::subject::Subject;
 use crate::support::relays::{lines as lines_of_relay, strongest_login};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{Exposure, Reachable};
+use trevlin_analysis::own_filter::limited_to_named;
 use trevlin_analysis::relays::{RelayTarget, Relayed};
 use trevlin_analysis::services::{What, switched_off};
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_estate::area::Severity;
 use trevlin_estate::baseline::Thresholds;
-use trevlin_model::served::{AuthRequirement, Served, ServedKind, ServiceResource, Sources};
-use trevlin_model::{IpRange, Origin, Setting};
+use trevlin_model::served::{AuthRequirement, Endpoint, Served, ServedKind, ServiceResource, Sources};
+use trevlin_model::{Family, IpRange, Origin, Setting};
 
 /// A service of a device.
 #[derive(Clone, Copy)]
@@ -154,6 +155,31 @@ impl<'a> ServiceCase<'a> {
             .map_or(Who::Inside, |(tunnel, reached)| Who::RemoteClients(tunnel, reached))
     }
 
+    /// The line by which the device's own packet filter limits every port of it to named sources.
+    pub(crate) fn filter_limit(&self) -> Option<Origin> {
+        let mut line = None;
+        let reached = |one: &&Endpoint| !one.address.is_some_and(|address| address.is_loopback());
+        for endpoint in self.served.endpoints.iter().filter(reached) {
+            let (protocol, port) = (endpoint.protocol.0?, endpoint.port);
+            line = Some(limited_to_named(self.estate, self.device, protocol, port)?);
+        }
+        line
+    }
+
+    /// A rating for resources limited to these sources: one level lower, but not where they are as many as a site has, nor where VPN
+    /// clients are among them.
+    pub(crate) fn limited(&self, base: Rating, sources: &Sources) -> Rating {
+        let wide =
+            |range: &IpRange| range.size() >= if range.family() == Family::V4 { SITE_V4 } else { SITE_V6 };
+        if sources.is_everybody()
+            || sources.ranges.iter().any(wide)
+            || matches!(self.who(sources), Who::RemoteClients(..))
+        {
+            return base;
+        }
+        base.lowered("not every source address is permitted")
+    }
+
     /// Severity of a fault that affects clients from these sources: one level higher for any Internet address, at most low for disabled
     /// services; with the lines that prove it.
     pub(crate) fn rate(&self, base: Rating, sources: &Sources) -> (Rating, Vec<Origin>) {
@@ -186,9 +212,13 @@ impl<'a> ServiceCase<'a> {
             Who::RemoteClients(tunnel, reached) => {
                 (base.because(format!("reachable by VPN clients of {tunnel}")), lines(reached))
             }
-            Who::Inside if sources.is_everybody() => {
-                (base.because("reachable from internal networks"), Vec::new())
-            }
+            Who::Inside if sources.is_everybody() => match self.filter_limit() {
+                Some(line) => (
+                    base.lowered("the packet filter of the device blocks sources that no rule names"),
+                    vec![line],
+                ),
+                None => (base.because("reachable from internal networks"), Vec::new()),
+            },
             Who::Inside => (base.because(format!("permitted sources: {}", sources.words())), Vec::new()),
         }
     }
@@ -258,15 +288,14 @@ impl<'a> ServiceCase<'a> {
     }
 }
 
+/// Addresses of a whole site: a /16 of IPv4, a /48 of IPv6 (RFC 6177).
+const SITE_V4: u128 = 1 << 16;
+const SITE_V6: u128 = 1 << 80;
+
 /// Whether the permitted hosts are so few that the limit is an effective protection.
 pub(crate) fn is_few(sources: &Sources, thresholds: &Thresholds) -> bool {
     sources.names.is_empty()
         && trevlin_model::total_addresses(&sources.ranges) <= u128::from(thresholds.few_addresses)
-}
-
-/// A rating for resources limited to these sources: one level lower where not any address is permitted.
-pub(crate) fn limited(base: Rating, sources: &Sources) -> Rating {
-    if sources.is_everybody() { base } else { base.lowered("not every source address is permitted") }
 }
 
 /// Whether any of the sources that reach it is permitted; names count as permitted sources.
@@ -298,6 +327,7 @@ mod tests {
         let open = "-A INPUT -p tcp --dport 6379 -j ACCEPT\n";
         let some = "-A INPUT -s 198.51.100.44 -p tcp --dport 6379 -j ACCEPT\n";
         let text = "bind 0.0.0.0\nprotected-mode no\n";
+        let inner = "-A INPUT -i eth1 -j ACCEPT\n";
         let clients = "-A INPUT -i wg0 -p tcp --dport 6379 -j ACCEPT\n";
         let tunnel = (
             "gate/wg0.conf",
@@ -308,13 +338,18 @@ mod tests {
         for (rules, more, wanted) in [
             (open, &[(CACHE, text)][..], "high base medium; raised: reachable from the Internet 1"),
             (some, &[(CACHE, text)], "medium base medium: reachable from the Internet by 198.51.100.44 1"),
-            ("", &[(CACHE, text)], "medium base medium: reachable from internal networks 0"),
+            (inner, &[(CACHE, text)], "medium base medium: reachable from internal networks 0"),
+            (
+                "",
+                &[(CACHE, text)],
+                "low base medium; lowered: the packet filter of the device blocks sources that no rule names 1",
+            ),
             (
                 clients,
                 &[(CACHE, text), tunnel],
                 "medium base medium: reachable by VPN clients of WireGuard wg0 1",
             ),
-            ("", &[(CACHE, text), tunnel], "medium base medium: reachable from internal networks 0"),
+            (inner, &[(CACHE, text), tunnel], "medium base medium: reachable from internal networks 0"),
             (open, &[(CACHE, text), off], "low base medium; lowered: the service is disabled 1"),
         ] {
             assert_eq!(told(&Small { rules, more, ..base }), [wanted]);

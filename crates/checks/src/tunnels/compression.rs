@@ -30,7 +30,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = openvpn(estate, |_| true, |_, tunnel| judge(tunnel));
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.running() {
+        for tunnel in device.facts.with_profiles() {
             let on = match (tunnel.family, &tunnel.ipsec) {
                 (_, Some(connection)) => {
                     connection.children.iter().find_map(|child| Some(("IPComp", child.compression?)))

@@ -28,7 +28,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let wanted = device.wanted_sends == Some(Sends::Everything);
-        for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::OpenVpn) {
+        for tunnel in device.facts.with_profiles().filter(|one| one.family == TunnelFamily::OpenVpn) {
             answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(tunnel, wanted)));
         }
     }

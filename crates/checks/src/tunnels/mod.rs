@@ -38,9 +38,8 @@ pub(super) fn openvpn(
 ) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let tunnels = device.facts.tunnels.iter();
-        for tunnel in tunnels
-            .filter(|one| one.family == TunnelFamily::OpenVpn && one.refused.is_none() && of_interest(one))
+        for tunnel in
+            device.facts.with_profiles().filter(|one| one.family == TunnelFamily::OpenVpn && of_interest(one))
         {
             answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, tunnel)));
         }

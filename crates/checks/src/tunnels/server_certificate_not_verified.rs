@@ -46,7 +46,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers =
         openvpn(estate, |one| one.role == TunnelRole::Client && one.proof.shared_key.is_none(), judge);
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.running() {
+        for tunnel in device.facts.with_profiles() {
             let verdict = match (&tunnel.ipsec, tunnel.family, tunnel.role) {
                 (Some(connection), ..) if calls(connection) => of_connection(tunnel, connection),
                 (_, TunnelFamily::TlsRelay, TunnelRole::Client) => of_relay(tunnel),

@@ -13,6 +13,8 @@ pub(crate) struct Built {
     prefix: String,
     names: Vec<String>,
     agents: Agents,
+    /// Configurations of tunnels, with the machine and the name of the tunnel.
+    configurations: Vec<(String, String, String)>,
 }
 
 fn run(program: &str, arguments: &[&str]) -> Output {
@@ -40,6 +42,7 @@ impl Built {
             prefix: format!("te{}", std::process::id()),
             names: Vec::new(),
             agents: Agents::default(),
+            configurations: Vec::new(),
         };
         built.add("switch");
         for (number, _) in estate.networks().iter().enumerate() {
@@ -85,6 +88,7 @@ impl Built {
                 program => built.within(name, &[&format!("{program}-restore"), &path]),
             };
         }
+        built.tunnels(estate);
         for machine in &estate.machines {
             let namespace = built.name(&machine.name);
             built.agents.start(&namespace, &PORTS, machine.addresses());
@@ -109,6 +113,39 @@ impl Built {
         let done = run("ip", &all);
         assert!(done.status.success(), "{machine} {words:?}: {}", String::from_utf8_lossy(&done.stderr));
         String::from_utf8(done.stdout).unwrap()
+    }
+
+    /// Brings up the tunnels of WireGuard, with the program that serves where the kernel has no module for it.
+    fn tunnels(&mut self, estate: &Estate) {
+        let keys: BTreeMap<&String, (String, String)> =
+            estate.tunnels.iter().map(|(name, ..)| (name, self.keys(name))).collect();
+        for (name, tunnel, text) in &estate.tunnels {
+            let mut text = text.replace("PRIVATE", &keys[name].0);
+            for (other, (_, public)) in &keys {
+                text = text.replace(&format!("PUBLIC:{other}"), public);
+            }
+            let folder = tempfile::tempdir().unwrap();
+            let path = folder.path().join(format!("{tunnel}.conf"));
+            std::fs::write(&path, &text).unwrap();
+            self.within(
+                name,
+                &[
+                    "env",
+                    "WG_QUICK_USERSPACE_IMPLEMENTATION=wireguard-go",
+                    "wg-quick",
+                    "up",
+                    &path.to_string_lossy(),
+                ],
+            );
+            self.configurations.push((name.clone(), tunnel.clone(), text));
+        }
+    }
+
+    /// A private key and its public one.
+    fn keys(&self, machine: &str) -> (String, String) {
+        let private = self.within(machine, &["wg", "genkey"]).trim().to_owned();
+        let public = self.within(machine, &["sh", "-c", &format!("echo {private} | wg pubkey")]);
+        (private, public.trim().to_owned())
     }
 
     fn plug(&self, estate: &Estate, machine: &str, interface: &crate::text::Interface) {
@@ -149,8 +186,21 @@ impl Built {
             std::fs::create_dir_all(&at).unwrap();
             let write = |name: &str, text: String| std::fs::write(at.join(name), text).unwrap();
             write("ip-addr.json", self.within(&machine.name, &["ip", "-j", "addr", "show"]));
-            write("ip-route.json", self.within(&machine.name, &["ip", "-j", "route", "show"]));
-            write("ip-6-route.json", self.within(&machine.name, &["ip", "-j", "-6", "route", "show"]));
+            let tunnels: Vec<_> =
+                self.configurations.iter().filter(|(name, ..)| *name == machine.name).collect();
+            for (_, tunnel, text) in &tunnels {
+                std::fs::create_dir_all(at.join("etc/wireguard")).unwrap();
+                write(&format!("etc/wireguard/{tunnel}.conf"), text.clone());
+            }
+            // In one form what the configurations imply has to do.
+            if tunnels.is_empty() || estate.form != 1 {
+                write("ip-route.json", self.within(&machine.name, &["ip", "-j", "route", "show"]));
+                write("ip-6-route.json", self.within(&machine.name, &["ip", "-j", "-6", "route", "show"]));
+            }
+            if let Some((_, document)) = estate.documents.iter().find(|(name, _)| *name == machine.name) {
+                write("running-config.json", document.clone());
+                continue;
+            }
             for (_, program, _) in estate.rules.iter().filter(|(name, _, _)| *name == machine.name) {
                 match (program.as_str(), estate.form) {
                     // What nft loaded, as text or as JSON; what iptables loaded, as it or as nft prints it.

@@ -16,6 +16,7 @@ mod agent;
 #[path = "../../../packets/tests/kernel/agents.rs"]
 mod agents;
 mod build;
+mod standard;
 mod text;
 
 use build::Built;

@@ -2,7 +2,8 @@
 //!
 //! `device NAME INTERFACE@NETWORK ADDRESS,… …` is exported, `host` is not; `enters DEVICE:INTERFACE` is the entry point of a host's
 //! packets, where needed. `route NAME …` has the syntax of `ip route add`. `rules NAME PROGRAM` begins a list, to the next empty line; each
-//! variant of the estate has some of its lines that begin with `?`.
+//! variant of the estate has some of its lines that begin with `?`. `standard NAME` begins one of [`crate::standard`], and `wireguard NAME`
+//! a configuration for wg-quick, which is exported in place of the device's routes.
 
 use crate::Rng;
 use std::net::IpAddr;
@@ -33,6 +34,10 @@ pub(crate) struct Estate {
     pub(crate) routes: Vec<(String, Vec<String>)>,
     /// Device, program, text.
     pub(crate) rules: Vec<(String, String, String)>,
+    /// Devices exported as data of standard models, with the document.
+    pub(crate) documents: Vec<(String, String)>,
+    /// Devices with a tunnel of WireGuard: name of the tunnel, configuration.
+    pub(crate) tunnels: Vec<(String, String, String)>,
     pub(crate) file: Option<String>,
     /// In which form rulesets are exported.
     pub(crate) form: u64,
@@ -76,14 +81,23 @@ impl Estate {
                         .routes
                         .push(((*name).to_owned(), rest.iter().map(|word| (*word).to_owned()).collect()));
                 }
-                ["rules", name, program] => {
+                ["rules" | "standard" | "wireguard", name, more @ ..] => {
                     let list = lines.by_ref().take_while(|line| !line.is_empty());
                     let kept = list.filter_map(|line| match line.strip_prefix('?') {
                         Some(line) => (rng.below(3) != 0).then_some(line),
                         None => Some(line),
                     });
-                    let text: String = kept.map(|line| format!("{line}\n")).collect();
-                    estate.rules.push(((*name).to_owned(), (*program).to_owned(), text));
+                    let kept: Vec<&str> = kept.collect();
+                    let text: String = kept.iter().map(|line| format!("{line}\n")).collect();
+                    match words[0] {
+                        "rules" => estate.rules.push(((*name).to_owned(), more[0].to_owned(), text)),
+                        "standard" => {
+                            let (rules, document) = crate::standard::of(&kept);
+                            estate.rules.push(((*name).to_owned(), "nft".to_owned(), rules));
+                            estate.documents.push(((*name).to_owned(), document));
+                        }
+                        _ => estate.tunnels.push(((*name).to_owned(), more[0].to_owned(), text)),
+                    }
                 }
                 ["file"] => {
                     let list = lines.by_ref().take_while(|line| !line.is_empty());
@@ -97,7 +111,7 @@ impl Estate {
 }
 
 /// The estates.
-pub(crate) const ESTATES: [(&str, &str); 14] = [
+pub(crate) const ESTATES: [(&str, &str); 16] = [
     ("edge with forwards, inner filter and servers", FORWARDS),
     ("IPv6 open beside IPv4", VERSIONS),
     ("translated twice", TWICE),
@@ -112,7 +126,112 @@ pub(crate) const ESTATES: [(&str, &str); 14] = [
     ("lists that look at TCP flags and source ports", STATELESS),
     ("ports published to a network inside a host", PUBLISHED),
     ("forwards to hosts that were not exported", UNKNOWN_HOSTS),
+    ("policies and lists of standard models", STANDARD),
+    ("tunnels of WireGuard and their routes", WIREGUARD),
 ];
+
+const WIREGUARD: &str = "
+device harbour out0@wan 203.0.113.1/24 lan0@lan 10.20.4.1/24
+device north out0@wan 203.0.113.2/24 lan0@nlan 10.21.4.1/24 cam0@cams 10.21.6.1/24
+device files eth0@lan 10.20.4.20/24
+device till eth0@nlan 10.21.4.20/24
+host camera eth0@cams 10.21.6.20/24
+host desk eth0@nlan 10.21.4.77/24
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32
+enters harbour:out0
+route files default via 10.20.4.1
+route till default via 10.21.4.1
+route desk default via 10.21.4.1
+route camera default via 10.21.6.1
+route outside default via 203.0.113.1
+
+wireguard harbour wg0
+[Interface]
+PrivateKey = PRIVATE
+ListenPort = 51820
+Address = 10.255.7.1/30
+[Peer]
+PublicKey = PUBLIC:north
+Endpoint = 203.0.113.2:51820
+AllowedIPs = 10.255.7.2/32
+AllowedIPs = 10.21.4.0/24
+?AllowedIPs = 10.21.6.0/24
+
+wireguard north wg0
+[Interface]
+PrivateKey = PRIVATE
+ListenPort = 51820
+Address = 10.255.7.2/30
+?Table = off
+[Peer]
+PublicKey = PUBLIC:harbour
+Endpoint = 203.0.113.1:51820
+AllowedIPs = 10.255.7.1/32, 10.20.4.0/24
+
+rules harbour nft
+table inet gate {
+chain in {
+type filter hook input priority 0; policy drop;
+ct state established accept
+udp dport 51820 accept
+?iifname wg0 tcp dport 22 accept
+}
+chain through {
+type filter hook forward priority 0; policy drop;
+ct state established accept
+?iifname wg0 tcp dport { 443, 8443 } accept
+iifname wg0 ip daddr 10.20.4.20 udp dport 53 accept
+?iifname lan0 oifname wg0 accept
+}
+}
+
+rules north iptables
+*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -m state --state ESTABLISHED -j ACCEPT
+-A INPUT -p udp --dport 51820 -j ACCEPT
+-A FORWARD -m state --state ESTABLISHED -j ACCEPT
+-A FORWARD -i lan0 -o wg0 -j ACCEPT
+?-A FORWARD -i cam0 -p udp -j ACCEPT
+?-A FORWARD -i wg0 -d 10.21.4.20 -p tcp --dport 80 -j ACCEPT
+COMMIT
+";
+
+const STANDARD: &str = "
+device gate out0@wan 203.0.113.1/24,203.0.113.30/32,203.0.113.31/32,203.0.113.32/32 lan0@lan 10.20.4.1/24 cam0@cams 10.20.6.1/24
+device files eth0@lan 10.20.4.20/24
+device web eth0@lan 10.20.4.21/24
+host desk eth0@lan 10.20.4.77/24
+host camera eth0@cams 10.20.6.20/24
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32
+enters gate:out0
+route gate default via 203.0.113.9
+route files default via 10.20.4.1
+route web default via 10.20.4.1
+route desk default via 10.20.4.1
+route camera default via 10.20.6.1
+route outside default via 203.0.113.1
+
+standard gate
+policy 203.0.113.30 out0 10.20.4.0/25
+?policy 203.0.113.30 out0 10.20.6.0/24 tcp
+mapping 203.0.113.31 10.20.4.20 tcp 8443 443
+?mapping 203.0.113.32 10.20.4.21
+?mapping 203.0.113.31 10.20.4.20 udp 53 9000
+out0 replies
+out0 accept tcp 8443 to 203.0.113.31/32
+?out0 accept udp 53 to 203.0.113.31/32
+?out0 accept tcp 80 to 203.0.113.32/32
+?out0 accept tcp 22 from 198.51.100.0/24
+?out0 drop tcp 8080
+out0 drop
+cam0 replies
+cam0 accept tcp 443
+?cam0 accept udp 53 to 203.0.113.0/24
+cam0 drop
+";
 
 const FORWARDS: &str = "
 device edge out0@wan 203.0.113.1/24,2001:db8:0:1::1/64 dmz0@dmz 10.20.1.1/24,2001:db8:0:11::1/64

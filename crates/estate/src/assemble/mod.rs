@@ -1,5 +1,6 @@
 //! The estate: every device given in one run, put together from its exports.
 
+mod datastores;
 mod dial_in;
 mod estate;
 mod idle;
@@ -7,6 +8,7 @@ mod input;
 mod logins;
 mod mixed;
 mod outside;
+mod profiles;
 mod retired;
 pub mod space;
 
@@ -39,6 +41,7 @@ impl Estate {
     #[must_use]
     pub fn within(mut inputs: Vec<Input>, file: &ValidEstateFile, limits: Limits) -> Self {
         retired::set_aside(&mut inputs);
+        datastores::set_aside(&mut inputs);
         let mut exports = Vec::with_capacity(inputs.len());
         let mut by_folder: BTreeMap<String, (Vec<ExportId>, Vec<Facts>)> = BTreeMap::new();
         let (mut cuts, mut faults) = (Vec::new(), Vec::new());
@@ -79,7 +82,9 @@ impl Estate {
             .into_par_iter()
             .map(|(folder, (exports, facts))| {
                 let mut facts = Facts::joined(facts);
-                idle::set_aside(&mut facts, |origin| exports_of[origin.export.0 as usize].export.path());
+                let path_of = |origin: Origin| exports_of[origin.export.0 as usize].export.path();
+                idle::set_aside(&mut facts, path_of);
+                profiles::set_aside(&mut facts, path_of);
                 (device(folder.clone(), exports, facts, file), folder)
             })
             .collect();

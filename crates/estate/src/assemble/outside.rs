@@ -4,7 +4,9 @@ use crate::assemble::Estate;
 pub use crate::assemble::estate::{OutsideInterface, OutsideReason};
 use crate::special::is_public;
 use std::collections::BTreeSet;
-use trevlin_model::{Chain, ChainKind, Device, Hook, MatchKind, Origin, Rule, Target, TranslationKind};
+use trevlin_model::{
+    Chain, ChainKind, Device, Hook, Interface, MatchKind, Origin, Rule, Target, TranslationKind,
+};
 
 /// Internet interfaces of every device.
 pub(super) fn of(estate: &Estate) -> Vec<Vec<OutsideInterface>> {
@@ -37,7 +39,19 @@ fn of_device(estate: &Estate, at: usize, device: &Device) -> Vec<OutsideInterfac
     }
     let has_default = device.facts.routes.iter().any(trevlin_model::Route::is_default);
     if !has_default {
+        let public_v4 = |one: &Interface| {
+            one.addresses.iter().any(|address| address.net.addr().is_ipv4() && is_public(address.net.addr()))
+        };
+        let any_v4 = device.facts.interfaces.iter().any(public_v4);
         for interface in device.facts.interfaces.iter().filter(|one| !one.loopback) {
+            // Beside an interface with a public IPv4 address, one with private IPv4 addresses alone is a network inside, whose public
+            // addresses of IPv6 are the organisation's own.
+            let inside = any_v4
+                && !public_v4(interface)
+                && interface.addresses.iter().any(|address| address.net.addr().is_ipv4());
+            if inside {
+                continue;
+            }
             if let Some(address) = interface.addresses.iter().find(|address| is_public(address.net.addr())) {
                 let reason = OutsideReason::PublicAddress(address.origin);
                 found.push(build(device, &interface.name, reason, false));

@@ -3,10 +3,10 @@
 use crate::assemble::Estate;
 use crate::special::{Space, space_of};
 use ipnet::{IpNet, Ipv6Net};
-use trevlin_model::IpRange;
+use trevlin_model::{Family, IpRange};
 
 /// Public address space of the organisation: the networks of its interfaces but those at its uplinks, the site's prefix around an IPv6
-/// network, and the networks in the estate file.
+/// network, prefixes that a server delegates, and the networks in the estate file.
 pub fn own_space(estate: &Estate) -> Vec<IpRange> {
     /// A site has a prefix of this length, or a shorter one (RFC 6177, 2).
     const SITE: u8 = 56;
@@ -31,6 +31,11 @@ pub fn own_space(estate: &Estate) -> Vec<IpRange> {
             }
         }
     }
+    // A server delegates prefixes out of the one that it has itself (RFC 8415, 6.3); its readers keep them outside of every subnet.
+    let servers = estate.devices.iter().flat_map(|device| &device.facts.dhcp_servers);
+    let delegated = servers.flat_map(|server| &server.subnets).filter(|subnet| subnet.network.is_none());
+    let delegated = delegated.flat_map(|subnet| &subnet.ranges).map(|(range, _)| *range);
+    found.extend(delegated.filter(|range| range.family() == Family::V6));
     found.retain(|range| matches!(space_of(*range), Space::Public));
     found.extend(estate.networks.iter().map(|net| IpRange::from(*net)));
     found

@@ -2,7 +2,7 @@
 //!
 //! Long because each decision uses the results of the others.
 
-use super::{Left, Partly, RuleReview, RuleStatus, new_connections};
+use super::{Escape, Left, Partly, RuleReview, RuleStatus, new_connections};
 use crate::cube::{Cube, FIELDS, Field, Point, Region, Value};
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
 use crate::grid::within;
@@ -95,17 +95,20 @@ pub(super) struct RuleReviewer<'a> {
     domain: Region,
     /// New connections that do not come from the device itself over its loopback.
     new: Region,
+    /// New connections whose source lies behind the interface by which they enter.
+    genuine: Region,
     index: Index,
 }
 
 impl<'a> RuleReviewer<'a> {
-    pub(super) fn new(space: &Space, program: &'a Program, domain: Region) -> Self {
+    pub(super) fn new(space: &Space, program: &'a Program, domain: Region, genuine: &Region) -> Self {
         let greatest = space.greatest();
         let elsewhere = Cube::of(Field::Entering, space.from_elsewhere());
         let elsewhere = Region { cubes: elsewhere.into_iter().collect(), exact: true };
         let new = new_connections().and(&elsewhere);
         let index = Index::of(&program.steps, &greatest);
-        Self { greatest, nodes: space.nodes(), program, domain, new, index }
+        let genuine = new.and(genuine);
+        Self { greatest, nodes: space.nodes(), program, domain, new, genuine, index }
     }
 
     pub(super) fn step(&self, number: u32) -> &'a Step {
@@ -147,6 +150,8 @@ impl<'a> RuleReviewer<'a> {
             exact: step.region.exact,
             left: None,
             partly: Vec::new(),
+            escaped: None,
+            leads_to_nothing: self.leads_to_nothing(number),
             changes_nothing: None,
         };
         // For a chain that could not be analysed the only result is that packets reach it.
@@ -172,6 +177,7 @@ impl<'a> RuleReviewer<'a> {
                     by.sort_unstable();
                     by.dedup();
                     review.left = Some(Left::Nothing);
+                    review.escaped = self.accepted_after_all(number, &region, &mut work);
                     RuleStatus::Covered { by }
                 }
                 Some(Remainder { set, .. }) if set != EMPTY => {
@@ -185,6 +191,9 @@ impl<'a> RuleReviewer<'a> {
         if review.status == RuleStatus::Alive {
             let before = self.meeting(&region, 0..number, MOST_NEAR, &mut work);
             self.what_is_left(number, &region, &before, &mut work, &mut review);
+            if !review.partly.is_empty() {
+                review.escaped = self.forged_left(number, &region, &before, &mut work);
+            }
             if let Some((witness, before)) = witness.zip(before.all()) {
                 review.changes_nothing = self.changes_nothing(number, &region, &witness, &before, &mut work);
             }
@@ -238,7 +247,7 @@ impl<'a> RuleReviewer<'a> {
         // That costs as well.
         work.take(FIELDS + looked_up.lists.len())?;
         let mut at = 0;
-        while let Some(found) = self.next_for(&looked_up, at..number, work)? {
+        while let Some(found) = self.next_for(&looked_up, at..number, true, work)? {
             match self.step(found).action {
                 Action::End(_) => return Some(true),
                 Action::Skip(to) if to > number => return Some(true),
@@ -249,8 +258,15 @@ impl<'a> RuleReviewer<'a> {
         Some(false)
     }
 
-    /// The next step of a span that surely holds for a packet and decides where it goes. `None` where finding it costs too much.
-    fn next_for(&self, packet: &LookedUp<'_>, span: Range<u32>, work: &mut Work) -> Option<Option<u32>> {
+    /// The next step of a span that holds for a packet, or may where `surely` is not required, and decides where it goes. `None` where
+    /// finding it costs too much.
+    fn next_for(
+        &self,
+        packet: &LookedUp<'_>,
+        span: Range<u32>,
+        surely: bool,
+        work: &mut Work,
+    ) -> Option<Option<u32>> {
         let mut best = span.end;
         for list in &packet.lists {
             for one in within(list, &(span.start..best)) {
@@ -261,7 +277,7 @@ impl<'a> RuleReviewer<'a> {
                     continue;
                 }
                 let decides = !matches!(step.action, Action::Pass { .. });
-                if decides && step.region.exact && step.region.contains(packet.point) {
+                if decides && (step.region.exact || !surely) && step.region.contains(packet.point) {
                     best = one;
                     break;
                 }
@@ -445,6 +461,72 @@ impl<'a> RuleReviewer<'a> {
         }
     }
 
+    /// For a deny to which no packet comes: whether a new connection that it names is accepted, by samples.
+    fn accepted_after_all(&self, number: u32, region: &Region, work: &mut Work) -> Option<Escape> {
+        self.denies(number)?;
+        for cube in region.and(&self.new).cubes.iter().take(MOST_CUBES) {
+            for seed in 0..TRIES {
+                let point = self.sample(cube, seed);
+                if self.ending_of(&point, work)? == Ending::Accept {
+                    return Some(Escape::AcceptedLater);
+                }
+            }
+        }
+        None
+    }
+
+    /// For a deny of which earlier steps take a part: whether they take every genuine connection that it names.
+    fn forged_left(&self, number: u32, region: &Region, before: &Meeting, work: &mut Work) -> Option<Escape> {
+        self.denies(number)?;
+        let Meeting::All(before) = before else { return None };
+        work.take(WORK_OF_CUT * region.cubes.len())?;
+        let genuine = region.and(&self.genuine);
+        if genuine.is_empty() {
+            return None;
+        }
+        let mut sets = self.sets(work);
+        let left = self.remainder(&mut sets, &genuine, number, before, work)?.set;
+        (left == EMPTY).then_some(Escape::ForgedLeft)
+    }
+
+    /// Whether the chain that a jump leads to decides, and nothing for its packets.
+    fn leads_to_nothing(&self, number: u32) -> bool {
+        let inner = number as usize + 1..self.step(number).inner_end.max(number + 1) as usize;
+        let mut deciding = self.program.steps[inner].iter().filter(|step| {
+            let acts = matches!(step.action, Action::End(_) | Action::Pass { marks: true });
+            step.rule.is_some() && (acts || step.logs)
+        });
+        let mut any = false;
+        let idle = deciding.all(|step| {
+            any = true;
+            step.region.and(&self.domain).is_empty()
+        });
+        any && idle && self.program.whole
+    }
+
+    fn denies(&self, number: u32) -> Option<()> {
+        matches!(self.step(number).action, Action::End(Ending::Drop | Ending::Reject)).then_some(())
+    }
+
+    /// What becomes of a packet. `None` where finding it costs too much.
+    fn ending_of(&self, point: &Point, work: &mut Work) -> Option<Ending> {
+        let packet = self.index.look_up(point);
+        work.take(FIELDS + packet.lists.len())?;
+        let end = self.program.steps.len() as u32;
+        let mut at = 0;
+        loop {
+            let Some(one) = self.next_for(&packet, at..end, false, work)? else {
+                return Some(self.program.policy);
+            };
+            match self.step(one).action {
+                _ if !self.step(one).region.exact => return Some(Ending::NotAnalysed),
+                Action::End(ending) => return Some(ending),
+                Action::Skip(to) => at = to,
+                Action::Pass { .. } => at = one + 1,
+            }
+        }
+    }
+
     /// Whether a step could be removed: later ones, or the policy, decide the same for everything it takes, and logging does not change.
     /// The overlapping steps before it are known.
     fn changes_nothing(
@@ -465,7 +547,7 @@ impl<'a> RuleReviewer<'a> {
         let mut at = number + 1;
         let witness = self.index.look_up(witness);
         let met = loop {
-            match self.next_for(&witness, at..end, work)?.map(|one| (one, self.step(one).action)) {
+            match self.next_for(&witness, at..end, true, work)?.map(|one| (one, self.step(one).action)) {
                 None => break self.program.policy,
                 // The same rule where its chain is jumped to again would be gone as well.
                 Some((one, _)) if self.step(one).rule == step.rule => at = one + 1,

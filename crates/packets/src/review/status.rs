@@ -33,8 +33,21 @@ pub struct RuleReview {
     pub left: Option<Left>,
     /// Earlier rules with the opposite verdict that take a part of it.
     pub partly: Vec<Partly>,
+    /// For a deny: how its packets escape it, though it is in effect by its conditions.
+    pub escaped: Option<Escape>,
+    /// For a jump: whether its chain has rules that decide, and none of them for the packets of this jump.
+    pub leads_to_nothing: bool,
     /// For a rule without effect: the later rules that decide the same for its packets, empty where the policy does.
     pub changes_nothing: Option<Vec<RuleId>>,
+}
+
+/// How all genuine packets that a deny names escape it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Escape {
+    /// Earlier rules send them on, and what follows accepts some.
+    AcceptedLater,
+    /// Earlier rules accept some of them; what is left for it has a source that is not behind the interface it enters by.
+    ForgedLeft,
 }
 
 /// How much earlier rules leave to one.
@@ -70,6 +83,8 @@ impl RuleReview {
         }
         self.exact &= other.exact;
         self.left = self.left.zip(other.left).map(|(a, b)| if a > b { a } else { b });
+        self.leads_to_nothing &= other.leads_to_nothing;
+        self.escaped = self.escaped.filter(|one| other.escaped == Some(*one));
         self.partly.retain(|one| other.partly.contains(one));
         self.changes_nothing = match (self.changes_nothing.take(), other.changes_nothing) {
             (Some(mut a), Some(b)) => {

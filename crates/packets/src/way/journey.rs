@@ -4,7 +4,7 @@ use super::packet::{Crossing, Leg, Packet, Tuple};
 use super::route::Routed;
 use super::shape::{Egress, Next, Place};
 use super::step::{Step, StepKind};
-use super::{Delivery, Ended, MOST_WAYS, Net, Start, TCP, Verdict, Way};
+use super::{Delivery, Ended, Lack, MOST_WAYS, Net, Start, TCP, Verdict, Way};
 use crate::cube::{Field, ranges};
 use crate::space::NO_INTERFACE;
 use crate::trace::{Trace, same};
@@ -159,7 +159,9 @@ impl Net<'_> {
         }
         let crossing = remembered(&way, leg, device, &packet);
         packet.arrives(device, (entering, name), leg, crossing, ipsec);
-        for lack in &way.host.lacks {
+        let version = packet.family;
+        let concerns = |lack: &&Lack| lack.family.is_none_or(|family| family == version);
+        for lack in way.host.lacks.iter().filter(concerns) {
             packet.doubt(StepKind::NotWhole(lack.what.clone()), Some(lack.origin));
             let verdict = if lack.only_blocks { Verdict::Blocked } else { Verdict::Depends };
             found.stopped.push(packet.clone().ended(verdict, None));

@@ -127,6 +127,8 @@ pub struct Lack {
     pub what: String,
     /// Whether all it can do to a packet is to stop it.
     pub only_blocks: bool,
+    /// The IP version whose packets it decides about; both where none is given.
+    pub family: Option<Family>,
     /// The line that refers to it.
     pub origin: Origin,
 }

@@ -147,7 +147,7 @@ macro_rules! same {
 fn reviewed(filter: &Filter, nodes: usize, among: usize) -> ChainReview {
     let work = nodes.saturating_mul(3_000) / among;
     let space = Space::new(Family::V4, &[filter], &[]).costing(nodes);
-    review(&space, filter, &filter.chains[0], work)
+    review(&space, filter, &filter.chains[0], &trevlin_packets::Region::all(), work)
 }
 
 /// Compares a review with a small work limit with an unlimited one: it may leave more undecided, and must not differ otherwise.

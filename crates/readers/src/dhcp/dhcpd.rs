@@ -214,6 +214,11 @@ impl State<'_> {
         Scope { subnet: Some(self.server.subnets.len() - 1), ..scope }
     }
 
+    /// A scope for prefixes that are delegated, which lie outside of the subnet by design (RFC 8415, 6.3).
+    fn delegated(&mut self, origin: Origin, scope: &Scope) -> Scope {
+        self.subnet(None, origin, scope.clone())
+    }
+
     /// A statement that ends with a semicolon.
     fn states(&mut self, statement: &[Token<'_>], scope: &Scope, book: &mut LineRecorder<'_>) {
         let Some(origin) = origin_of(self.export, statement) else { return };
@@ -229,8 +234,15 @@ impl State<'_> {
                     .collect();
                 self.range(&rest, origin, scope);
             }
-            ["prefix6", first, last, _] => self.range(&[first, last], origin, scope),
-            ["fixed-address" | "fixed-address6" | "fixed-prefix6", list @ ..] => {
+            ["prefix6", first, last, _] => {
+                let scope = self.delegated(origin, scope);
+                self.range(&[first, last], origin, &scope);
+            }
+            ["fixed-prefix6", prefix] => {
+                let scope = self.delegated(origin, scope);
+                self.range(&[prefix], origin, &scope);
+            }
+            ["fixed-address" | "fixed-address6", list @ ..] => {
                 for token in list.iter().filter(|word| **word != ",") {
                     let parsed = addresses::take(
                         token,

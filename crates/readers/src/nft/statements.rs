@@ -40,7 +40,9 @@ pub(super) fn extension(target: bool, name: &str) -> Statement {
     let translate = |kind, address| Statement::Translate { kind, address, port: None, prefix: false };
     match (target, name) {
         (false, "comment") => Statement::Nothing,
-        (false, name) => Statement::Perhaps(format!("xt match {name}")),
+        (false, name) => {
+            Statement::Perhaps(format!("xt match {name} (its values are in `iptables-save` alone)"))
+        }
         (true, "LOG" | "NFLOG" | "ULOG") => Statement::Log,
         (true, "REJECT") => Statement::Reject(None),
         (true, "MASQUERADE") => translate("masquerade", None),

@@ -376,7 +376,7 @@ fn extensions_of_iptables() {
         (
             format!(r#"{port}, {}, {{"drop": null}}"#, xt("match", "recent")),
             "tcp dport 25 xt match \"recent\" drop",
-            "tcp dport 25 ?[xt match recent] -> Drop",
+            "tcp dport 25 ?[xt match recent (its values are in `iptables-save` alone)] -> Drop",
         ),
         (xt("target", "REJECT"), "xt target REJECT", " -> Reject"),
         (xt("target", "LOG"), "xt target LOG", " log -> Log"),

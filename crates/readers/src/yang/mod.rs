@@ -12,7 +12,7 @@ use crate::forwards;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::cell::RefCell;
 use tree::Item;
-use trevlin_model::{Export, LineClass, NotAnalysed, Origin};
+use trevlin_model::{Export, LineClass, NotAnalysed, Origin, datastore_state};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -73,10 +73,12 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 let mut filter = filters::lists(root, &seen, &mut reader.notes);
                 // Entries that were lost may have decided anything.
                 filter.complete &= !broken;
+                filter.state = datastore_state(export);
                 reader.reading.facts.filters.push(filter);
             }
             ("ietf-nat", "nat") => {
-                if let Some(filter) = filters::translations(root, &seen, &mut reader.notes) {
+                if let Some(mut filter) = filters::translations(root, &seen, &mut reader.notes) {
+                    filter.state = datastore_state(export);
                     reader.reading.facts.forwards.extend(forwards::of(&filter));
                     reader.reading.facts.filters.push(filter);
                 }

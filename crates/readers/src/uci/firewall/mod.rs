@@ -13,8 +13,8 @@ use crate::reader::{LineRecorder, ReadContext};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{
-    Export, ExportState, Families, Family, Filter, FilterFormat, IpRange, Match, MatchKind, NotAnalysed,
-    Origin, Rule, Target,
+    Chain, Export, ExportState, Families, Family, Filter, FilterFormat, IpRange, Match, MatchKind,
+    NotAnalysed, Origin, Rule, Target,
 };
 
 /// Default verdict on packets without a matching rule.
@@ -136,6 +136,7 @@ pub(super) fn compile<'a>(
     compiler.run();
     compiler.fragments_of_folders();
     let mut chains = compiler.chains(first);
+    mark_generated(package, &mut chains);
     for (name, before, rules) in std::mem::take(&mut compiler.included) {
         if let Some(chain) = chains.iter_mut().find(|chain| chain.name == name) {
             let at = if before { 0 } else { chain.rules.len() };
@@ -159,6 +160,25 @@ pub(super) fn compile<'a>(
         origin: first,
     };
     Some(Compiled { filter, not_analysed: compiler.not_analysed })
+}
+
+/// Comments the rules that the firewall adds for its defaults and zones, which nobody wrote.
+fn mark_generated(package: &Package, chains: &mut [Chain]) {
+    let sections: Vec<(Origin, String)> = package
+        .sections
+        .iter()
+        .filter_map(|section| match section.kind.as_str() {
+            "defaults" => Some((section.whole(), "the defaults".to_owned())),
+            "zone" => Some((section.whole(), format!("zone {}", section.text("name").unwrap_or_default()))),
+            _ => None,
+        })
+        .collect();
+    for rule in chains.iter_mut().flat_map(|chain| &mut chain.rules).filter(|rule| rule.comment.is_none()) {
+        let within = |whole: &Origin| whole.start <= rule.origin.start && rule.origin.start <= whole.end;
+        if let Some((_, name)) = sections.iter().find(|(whole, _)| within(whole)) {
+            rule.comment = Some(format!("{}{name}", Rule::GENERATED));
+        }
+    }
 }
 
 impl<'a> Compiler<'a, '_> {
