@@ -1,4 +1,4 @@
-//! What a host's own packet filter permits to one of its services.
+//! Ports that a host limits by its own packet filter.
 
 use crate::map::EstateMap;
 use trevlin_estate::special::is_link_local;

@@ -8,7 +8,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_estate::assemble::{LeftOutFile, OutsideReason};
 use trevlin_estate::evidence::{Evidence, place};
 use trevlin_estate::special::is_public;
-use trevlin_model::{DeviceKind, LineClass, Reference};
+use trevlin_model::{DeviceKind, Family, LineClass, Reference};
 
 /// A format with how many files are of it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -207,7 +207,7 @@ fn lacks(estate: &Analyses, at: usize) -> Vec<&'static str> {
     if device.facts.routes.is_empty() {
         found.push("routes (`ip -j route show table all`)");
     }
-    if estate.tables_in_force(at).is_empty() && device.kind != DeviceKind::Storage {
+    if !estate.shows_filter(at, Family::V4) && device.kind != DeviceKind::Storage {
         found.push("packet filter (`nft list ruleset`, or `iptables-save` and `ip6tables-save`)");
     }
     if !device.facts.has_sockets {

@@ -262,7 +262,7 @@ pub struct Rule {
 }
 
 impl Rule {
-    /// Beginning of the comment of a rule that a program adds by itself for a setting: nobody wrote the rule.
+    /// Beginning of the comment of a rule that a program adds by itself for a setting; it is in no configuration.
     pub const GENERATED: &str = "generated from ";
 
     /// Placeholder for a lost part: any effect on any packet.

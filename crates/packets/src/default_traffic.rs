@@ -30,7 +30,7 @@ pub struct DefaultTraffic<'a> {
     pub family: Family,
     /// Transport protocol.
     pub protocol: Protocol,
-    /// Destination port, where one is meant.
+    /// Destination port; every port where none is given.
     pub port: Option<u16>,
     /// Addresses of the device that they may be sent to; empty where not known.
     pub own_addresses: &'a [IpAddr],

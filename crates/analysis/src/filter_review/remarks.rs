@@ -140,12 +140,12 @@ fn status(review: &FilterReview<'_>, id: RuleId, rule: &Rule, found: &RuleReview
             let same = by.iter().find(|one| {
                 one.chain == id.chain && review.rule(**one).is_some_and(|other| other.says_the_same(rule))
             });
-            let late = found.escaped.is_some()
-                || matches!(rule.target, Target::Drop | Target::Reject)
-                    && takers.iter().any(|taker| taker.target == Target::Accept && may_be_new(taker));
+            let accepted = takers.iter().any(|taker| taker.target == Target::Accept && may_be_new(taker));
+            let late =
+                found.escaped.is_some() || matches!(rule.target, Target::Drop | Target::Reject) && accepted;
             let (kind, text) = match (same, late) {
                 (Some(_), _) => (RemarkKind::Duplicate, "duplicates an earlier rule"),
-                (None, true) if found.escaped.is_some() => {
+                (None, true) if !accepted => {
                     (RemarkKind::DenyTooLate, "shadowed: earlier rules return what it denies")
                 }
                 (None, true) => (RemarkKind::DenyTooLate, "shadowed: earlier rules accept what it denies"),

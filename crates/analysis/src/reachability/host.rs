@@ -3,7 +3,9 @@
 use crate::map::EstateMap;
 use crate::topology::{RemoteClients, interface_of};
 use trevlin_model::kernel::KernelSetting;
-use trevlin_model::{Device, ExportState, Family, FilterFormat, IpRange, Origin, Route, TunnelFamily};
+use trevlin_model::{
+    Device, ExportId, ExportState, Family, FilterFormat, IpRange, Origin, Route, TunnelFamily,
+};
 use trevlin_packets::way::{Host, Lack, SourceCheck};
 
 /// The lack of a packet filter that was not exported.
@@ -76,18 +78,22 @@ impl EstateMap {
 
     /// Whether an export shows the packet filter of a device for an IP version, though it may be empty: a dump of iptables shows one, and
     /// every other format both.
-    fn shows_filter(&self, at: usize, family: Family) -> bool {
-        /// Formats whose export without any table shows that there is none.
-        const WHOLE: [&str; 1] = ["nftables"];
+    #[must_use]
+    pub fn shows_filter(&self, at: usize, family: Family) -> bool {
         let device = &self.devices[at];
+        // A dump without any table shows that there is none.
+        let empty = |id: &ExportId| {
+            let v6 = self.export(*id).file_name().contains("ip6");
+            match self.format_of(*id) {
+                Some("nftables") => true,
+                Some("iptables-save") => v6 == (family == Family::V6),
+                _ => false,
+            }
+        };
         let shows = |filter: &trevlin_model::Filter| {
             filter.format != FilterFormat::Iptables || filter.families.has(family)
         };
-        device.facts.filters.iter().any(shows)
-            || device
-                .exports
-                .iter()
-                .any(|id| self.format_of(*id).is_some_and(|format| WHOLE.contains(&format)))
+        device.facts.filters.iter().any(shows) || device.exports.iter().any(empty)
     }
 
     /// Routes to VPN clients that exist only while they are connected: those that pppd and similar daemons add, and those of a tunnel that

@@ -150,7 +150,7 @@ fn judge<'a>(
         return Judged::Asks(Missing::Reader, Verdict::ask(question, vec![other.origin]));
     }
     let tables = estate.tables(at, family);
-    if tables.is_empty() {
+    if tables.is_empty() && !estate.shows_filter(at, family) {
         let reason = Reason::decides(format!("the exposure of {} over {family}", interface.name));
         let verdict = Verdict::provide(provide_filter(&device.name), reason, place);
         return Judged::Asks(Missing::Filter(family, &interface.name), verdict);

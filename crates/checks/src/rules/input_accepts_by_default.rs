@@ -35,7 +35,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     hosts.map(|at| Answer::new(at, Subject::of(SubjectKind::Hook).with("input"), judge(estate, at))).collect()
 }
 
-/// What a host does with the remaining traffic of one IP version.
+/// Handling of the remaining traffic of one IP version.
 struct Rest {
     family: Family,
     outcome: DefaultAction,

@@ -23,7 +23,7 @@ fn run(program: &str, arguments: &[&str]) -> Output {
 
 /// Whether namespaces and the programs can be used.
 pub(crate) fn possible() -> Result<(), String> {
-    for program in ["ip", "iptables-restore", "ip6tables-restore", "nft"] {
+    for program in ["ip", "iptables-restore", "ip6tables-restore", "nft", "wg", "wireguard-go"] {
         if Command::new(program).arg("--version").output().is_err() {
             return Err(format!("{program} is not installed"));
         }
@@ -139,6 +139,23 @@ impl Built {
             );
             self.configurations.push((name.clone(), tunnel.clone(), text));
         }
+        self.shake_hands();
+    }
+
+    /// Waits for the handshakes of the tunnels: a program that serves one may lose what is sent before.
+    fn shake_hands(&self) {
+        for (machine, tunnel, text) in &self.configurations {
+            let first = text.lines().find_map(|line| line.strip_prefix("AllowedIPs = "));
+            let peer = first.and_then(|list| list.split(['/', ',']).next()).unwrap();
+            for _ in 0..20 {
+                self.within(machine, &["bash", "-c", &format!("echo > /dev/udp/{peer}/9 || true")]);
+                std::thread::sleep(std::time::Duration::from_millis(150));
+                let times = self.within(machine, &["wg", "show", tunnel, "latest-handshakes"]);
+                if times.split_whitespace().nth(1).is_some_and(|time| time != "0") {
+                    break;
+                }
+            }
+        }
     }
 
     /// A private key and its public one.
@@ -201,6 +218,14 @@ impl Built {
                 write("running-config.json", document.clone());
                 continue;
             }
+            if !estate.rules.iter().any(|(name, ..)| *name == machine.name) {
+                write("nft.txt", self.within(&machine.name, &["nft", "list", "ruleset"]));
+            }
+            // An administrator exports both versions of IP.
+            let of_machine = || estate.rules.iter().filter(|(name, ..)| *name == machine.name);
+            if estate.form != 1 && of_machine().any(|(_, program, _)| program == "iptables") {
+                write("ip6tables-save.txt", self.within(&machine.name, &["ip6tables-save"]));
+            }
             for (_, program, _) in estate.rules.iter().filter(|(name, _, _)| *name == machine.name) {
                 match (program.as_str(), estate.form) {
                     // What nft loaded, as text or as JSON; what iptables loaded, as it or as nft prints it.
@@ -244,6 +269,10 @@ impl Built {
 impl Drop for Built {
     fn drop(&mut self) {
         self.agents.stop();
+        // Where a program serves the tunnel, it ends with its interface.
+        for (machine, tunnel, _) in &self.configurations {
+            run("ip", &["-n", &self.name(machine), "link", "del", tunnel]);
+        }
         for name in &self.names {
             run("ip", &["netns", "del", name]);
         }

@@ -2,7 +2,7 @@
 //! from VPN clients, from internal hosts and from the devices themselves, and arrivals must match the result of `trevlin reach` for the
 //! devices' own dumps.
 //!
-//! Run by `scripts/conformance.sh`; needs root. Without `--ignored` nothing is done, as for other tests of that kind.
+//! Run by `scripts/conformance.sh`; needs root. `TREVLIN_SHOW=1` prints what is not decided. Without `--ignored` nothing is done, as for other tests of that kind.
 
 #![allow(
     clippy::unwrap_used,
@@ -153,6 +153,13 @@ impl Count {
             "blocked" => found.is_none(),
             _ => {
                 self.depends += 1;
+                if std::env::var_os("TREVLIN_SHOW").is_some() {
+                    println!(
+                        "{name}: {:?} depends, kernel {found:?}: {}",
+                        (probe.source, probe.destination, probe.tcp, probe.port),
+                        answer["steps"]
+                    );
+                }
                 true
             }
         };

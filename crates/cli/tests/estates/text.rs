@@ -137,15 +137,16 @@ device files eth0@lan 10.20.4.20/24
 device till eth0@nlan 10.21.4.20/24
 host camera eth0@cams 10.21.6.20/24
 host desk eth0@nlan 10.21.4.77/24
-host outside eth0@wan 203.0.113.9/24,198.51.100.7/32
+host outside eth0@wan 203.0.113.9/24
 enters harbour:out0
 route files default via 10.20.4.1
 route till default via 10.21.4.1
 route desk default via 10.21.4.1
 route camera default via 10.21.6.1
 route outside default via 203.0.113.1
+route outside 10.21.0.0/16 via 203.0.113.2
 
-wireguard harbour wg0
+wireguard harbour wg7
 [Interface]
 PrivateKey = PRIVATE
 ListenPort = 51820
@@ -157,7 +158,7 @@ AllowedIPs = 10.255.7.2/32
 AllowedIPs = 10.21.4.0/24
 ?AllowedIPs = 10.21.6.0/24
 
-wireguard north wg0
+wireguard north wg8
 [Interface]
 PrivateKey = PRIVATE
 ListenPort = 51820
@@ -174,14 +175,14 @@ chain in {
 type filter hook input priority 0; policy drop;
 ct state established accept
 udp dport 51820 accept
-?iifname wg0 tcp dport 22 accept
+?iifname wg7 tcp dport 22 accept
 }
 chain through {
 type filter hook forward priority 0; policy drop;
 ct state established accept
-?iifname wg0 tcp dport { 443, 8443 } accept
-iifname wg0 ip daddr 10.20.4.20 udp dport 53 accept
-?iifname lan0 oifname wg0 accept
+?iifname wg7 tcp dport { 443, 8443 } accept
+iifname wg7 ip daddr 10.20.4.20 udp dport 53 accept
+?iifname lan0 oifname wg7 accept
 }
 }
 
@@ -193,9 +194,9 @@ rules north iptables
 -A INPUT -m state --state ESTABLISHED -j ACCEPT
 -A INPUT -p udp --dport 51820 -j ACCEPT
 -A FORWARD -m state --state ESTABLISHED -j ACCEPT
--A FORWARD -i lan0 -o wg0 -j ACCEPT
+-A FORWARD -i lan0 -o wg8 -j ACCEPT
 ?-A FORWARD -i cam0 -p udp -j ACCEPT
-?-A FORWARD -i wg0 -d 10.21.4.20 -p tcp --dport 80 -j ACCEPT
+?-A FORWARD -i wg8 -d 10.21.4.20 -p tcp --dport 80 -j ACCEPT
 COMMIT
 ";
 

@@ -46,7 +46,7 @@ pub struct RuleReview {
 pub enum Escape {
     /// Earlier rules send them on, and what follows accepts some.
     AcceptedLater,
-    /// Earlier rules accept some of them; what is left for it has a source that is not behind the interface it enters by.
+    /// Earlier rules accept some of them; the source of the rest is not behind the interface by which they enter.
     ForgedLeft,
 }
 

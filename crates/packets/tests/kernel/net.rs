@@ -240,6 +240,11 @@ impl Net {
         self.gate("nft", &["list", "ruleset"])
     }
 
+    /// The loaded rules, as JSON.
+    pub(crate) fn ruleset_json(&self) -> String {
+        self.gate("nft", &["-j", "list", "ruleset"])
+    }
+
     /// A list in the language of nftables.
     pub(crate) fn translated(&self, v6: bool, text: &str) -> String {
         let program = if v6 { "ip6tables-restore-translate" } else { "iptables-restore-translate" };

@@ -94,8 +94,15 @@ const BUS: &str = "<busconfig><type>system</type><listen>unix:path=SOCKET</liste
 pub(crate) fn compare(net: &Net) -> Option<(usize, Vec<String>)> {
     let (mut compared, mut wrong) = (0, Vec::new());
     for (what, files) in CASES {
-        let text = loaded(net, files)?;
+        let (text, json) = loaded(net, files)?;
         let theirs = crate::read("nft.txt", &text).facts.filters;
+        // Both forms of what it loads are read alike.
+        for (one, other) in theirs.iter().zip(crate::read("nft.json", &json).facts.filters) {
+            compared += 1;
+            if !one.says_the_same(&other) {
+                wrong.push(format!("{what}: text and JSON of table {} differ", one.table));
+            }
+        }
         let theirs = theirs.into_iter().find(|one| one.table == "firewalld")?;
         let ours = reading(files);
         let [ours] = ours.as_slice() else { panic!("{what}: one table") };
@@ -141,8 +148,8 @@ fn reading(files: Files) -> Vec<Filter> {
     readings.into_iter().flat_map(|reading| reading.facts.filters).collect()
 }
 
-/// Chains that firewalld loads for these files.
-fn loaded(net: &Net, files: Files) -> Option<String> {
+/// Chains that firewalld loads for these files, as text and as JSON.
+fn loaded(net: &Net, files: Files) -> Option<(String, String)> {
     let folder = tempfile::tempdir().unwrap();
     let at = |path: &str| folder.path().join(path);
     for (path, text) in files {
@@ -183,7 +190,7 @@ fn loaded(net: &Net, files: Files) -> Option<String> {
         &["--nofork", "--nopid", "--system-config", &config],
         &[("DBUS_SYSTEM_BUS_ADDRESS", &address)],
     );
-    let mut text = String::new();
+    let (mut text, mut json) = (String::new(), String::new());
     if let (true, Ok(mut daemon)) = (started, daemon) {
         // It is done once the last of its tables stands and no longer changes.
         let mut before = String::new();
@@ -195,11 +202,12 @@ fn loaded(net: &Net, files: Files) -> Option<String> {
             }
             before.clone_from(&text);
         }
+        json = net.ruleset_json();
         let _ = daemon.kill();
         let _ = daemon.wait();
     }
     let _ = bus.kill();
     let _ = bus.wait();
     net.flush();
-    text.contains("table inet firewalld").then_some(text)
+    text.contains("table inet firewalld").then_some((text, json))
 }

@@ -70,7 +70,10 @@ fn recognise(export: &Export) -> Recognition {
                 || text.starts_with("flush ruleset")
                 || text.starts_with("add table ")
         });
-    let name = matches!(export.file_name(), "nftables.conf") || export.file_name().ends_with(".nft");
+    // Where nothing is loaded the program prints nothing.
+    let words = || export.file_name().split(|one: char| !one.is_ascii_alphanumeric());
+    let empty = export.text().trim().is_empty() && words().any(|word| matches!(word, "nft" | "nftables"));
+    let name = empty || matches!(export.file_name(), "nftables.conf") || export.file_name().ends_with(".nft");
     if content {
         Recognition::Content
     } else if name {

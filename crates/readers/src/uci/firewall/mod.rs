@@ -162,7 +162,7 @@ pub(super) fn compile<'a>(
     Some(Compiled { filter, not_analysed: compiler.not_analysed })
 }
 
-/// Comments the rules that the firewall adds for its defaults and zones, which nobody wrote.
+/// Comments the rules that the firewall adds for its defaults and zones, which no section states.
 fn mark_generated(package: &Package, chains: &mut [Chain]) {
     let sections: Vec<(Origin, String)> = package
         .sections
