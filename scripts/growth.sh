@@ -4,4 +4,4 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 cargo build --release --locked --quiet
-exec cargo run --release --quiet --locked -p xtask -- growth --program "${CARGO_TARGET_DIR:-target}/release/trevlin" "$@"
+exec cargo run --quiet --locked -p xtask -- growth --program "${CARGO_TARGET_DIR:-target}/release/trevlin" "$@"
