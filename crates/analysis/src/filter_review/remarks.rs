@@ -276,17 +276,26 @@ const WORDS: [&str; 17] = [
 pub struct Temporary {
     /// The word.
     pub word: Option<&'static str>,
-    /// The date it names.
+    /// The date it names; the last day of a month that is named without a day.
     pub date: Option<Date>,
+    /// Whether the day is named.
+    pub to_the_day: bool,
     /// Whether that has passed.
     pub passed: bool,
 }
 
 impl Temporary {
+    /// The date as the comment names it: with or without a day.
+    #[must_use]
+    pub fn named(&self) -> Option<String> {
+        let date = self.date?;
+        Some(if self.to_the_day { date.to_string() } else { date.strftime("%Y-%m").to_string() })
+    }
+
     /// The remark in words.
     #[must_use]
     pub fn text(&self) -> String {
-        match (self.date, self.passed) {
+        match (self.named(), self.passed) {
             (Some(date), true) => format!("its comment names {date}, which has passed"),
             (Some(date), false) => format!("its comment names {date}"),
             (None, _) => format!("its comment reads `{}`", self.word.unwrap_or_default()),
@@ -308,16 +317,22 @@ pub fn temporary(comment: &str, as_of: Date) -> Option<Temporary> {
         })
     };
     let word = WORDS.iter().copied().find(|word| whole(word))?;
-    let date = date(&lower, as_of);
-    Some(Temporary { word: Some(word), date, passed: date.is_some_and(|date| date < as_of) })
+    let found = date(&lower, as_of);
+    let date = found.map(|(date, _)| date);
+    Some(Temporary {
+        word: Some(word),
+        date,
+        to_the_day: found.is_some_and(|(_, to_the_day)| to_the_day),
+        passed: date.is_some_and(|date| date < as_of),
+    })
 }
 
 const MONTHS: [&str; 12] =
     ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
 
 /// The first date that a text names: `2026-05-12`, `12.05.2026`, `12 May`, `May 12, 2026`, `end of May`. Without a year it is
-/// the one nearest to the date of the audit that is not far ahead of it.
-fn date(text: &str, as_of: Date) -> Option<Date> {
+/// the one nearest to the date of the audit that is not far ahead of it. With whether it names the day.
+fn date(text: &str, as_of: Date) -> Option<(Date, bool)> {
     let words: Vec<&str> = text
         .split(|letter: char| !(letter.is_alphanumeric() || "-./".contains(letter)))
         .filter(|word| !word.is_empty())
@@ -329,11 +344,17 @@ fn date(text: &str, as_of: Date) -> Option<Date> {
             .map_while(|part| part.parse().ok())
             .collect();
         let found = match parts.as_slice() {
-            [year, month, day] if *year > 999 => Date::new(*year, *month as i8, *day as i8).ok(),
+            [year, month, day] if *year > 999 => {
+                Date::new(*year, *month as i8, *day as i8).ok().map(|date| (date, true))
+            }
             // Day first, as in most of the world; where that is no date, month first.
             [day, month, year] if *year > 999 => Date::new(*year, *month as i8, *day as i8)
                 .or_else(|_| Date::new(*year, *day as i8, *month as i8))
-                .ok(),
+                .ok()
+                .map(|date| (date, true)),
+            [year, month] | [month, year] if *year > 999 => {
+                Date::new(*year, *month as i8, 1).ok().map(|date| (date.last_of_month(), false))
+            }
             _ => month(words.get(at..).unwrap_or_default(), words[..at].last().copied(), as_of),
         };
         if found.is_some() {
@@ -344,7 +365,7 @@ fn date(text: &str, as_of: Date) -> Option<Date> {
 }
 
 /// A date with the month's name first in `words`, and perhaps a day before it.
-fn month(words: &[&str], before: Option<&str>, as_of: Date) -> Option<Date> {
+fn month(words: &[&str], before: Option<&str>, as_of: Date) -> Option<(Date, bool)> {
     let name = words.first()?.trim_matches('.');
     let month = MONTHS.iter().position(|one| {
         name.starts_with(one)
@@ -361,22 +382,27 @@ fn month(words: &[&str], before: Option<&str>, as_of: Date) -> Option<Date> {
     let day = before.and_then(number).filter(|day| (1..=31).contains(day));
     let next: Vec<i16> = words[1..].iter().take(2).map_while(|word| number(word)).collect();
     let (day, year) = match (day, next.as_slice()) {
-        (Some(day), [year, ..]) if *year > 999 => (day, Some(*year)),
-        (Some(day), _) => (day, None),
-        (None, [day, year, ..]) if *day <= 31 && *year > 999 => (*day, Some(*year)),
-        (None, [year, ..]) if *year > 999 => (28, Some(*year)),
-        (None, [day, ..]) if (1..=31).contains(day) => (*day, None),
-        (None, _) => (28, None),
+        (Some(day), [year, ..]) if *year > 999 => (Some(day), Some(*year)),
+        (Some(day), _) => (Some(day), None),
+        (None, [day, year, ..]) if *day <= 31 && *year > 999 => (Some(*day), Some(*year)),
+        (None, [year, ..]) if *year > 999 => (None, Some(*year)),
+        (None, [day, ..]) if (1..=31).contains(day) => (Some(*day), None),
+        (None, _) => (None, None),
     };
-    match year {
-        Some(year) => Date::new(year, month, day as i8).ok(),
+    let of_year = |year: i16| match day {
+        Some(day) => Date::new(year, month, day as i8).ok(),
+        None => Date::new(year, month, 1).ok().map(Date::last_of_month),
+    };
+    let found = match year {
+        Some(year) => of_year(year)?,
         None => {
-            let this = Date::new(as_of.year(), month, day as i8).ok()?;
+            let this = of_year(as_of.year())?;
             let ahead = this.since(as_of).map_or(0, |span| span.get_days());
             // A date half a year or more ahead refers to the last year.
-            if ahead > 182 { Date::new(as_of.year() - 1, month, day as i8).ok() } else { Some(this) }
+            if ahead > 182 { of_year(as_of.year() - 1)? } else { this }
         }
-    }
+    };
+    Some((found, day.is_some()))
 }
 
 #[cfg(test)]
@@ -392,8 +418,10 @@ mod tests {
             ("temporary until 2027-01-31", Some("its comment names 2027-01-31")),
             ("until 31.12.2025", Some("its comment names 2025-12-31, which has passed")),
             ("till May 3rd, 2026", Some("its comment names 2026-05-03, which has passed")),
-            ("until end of December", Some("its comment names 2026-12-28")),
-            ("remove in august", Some("its comment names 2026-08-28, which has passed")),
+            ("until end of December", Some("its comment names 2026-12")),
+            ("remove in august", Some("its comment names 2026-08, which has passed")),
+            ("remove after 2026-03", Some("its comment names 2026-03, which has passed")),
+            ("temporary, 12/2026", Some("its comment names 2026-12")),
             ("for now", Some("its comment reads `for now`")),
             ("made 2024-03-01 for the desks", None),
             ("temperature sensors", None),

@@ -497,8 +497,8 @@ fn observe(device: &Device, all: &mut Vec<Service>) {
     }
     let mut explained = vec![false; device.facts.sockets.len()];
     for service in all.iter_mut() {
-        // Services of the kernel or of protocols without ports have no socket.
-        if service.protocol == GRE || in_kernel(device, service) {
+        // Protocols without ports have no socket.
+        if service.protocol == GRE {
             continue;
         }
         let wanted = service.clone();
@@ -512,8 +512,10 @@ fn observe(device: &Device, all: &mut Vec<Service>) {
                 && (socket.families.each().any(|family| service.families.has(family)))
                 && bound_alike(device, service, socket)
         };
-        let off = service.known == Known::Disabled;
-        service.known = if off { Known::Disabled } else { Known::Absent };
+        // The absence of a socket of the kernel shows nothing.
+        if service.known != Known::Disabled && !in_kernel(device, service) {
+            service.known = Known::Absent;
+        }
         for (number, socket) in device.facts.sockets.iter().enumerate().filter(|(_, socket)| fits(socket)) {
             explained[number] = true;
             service.known = Known::Both;
@@ -580,6 +582,23 @@ mod tests {
             format!("{} {address}{interface} {} {:?}", one.protocol, one.port, one.known)
         };
         all.into_iter().map(line).collect()
+    }
+
+    #[test]
+    fn sockets_of_the_kernel_belong_to_its_tunnels() {
+        let tunnel = (
+            "d/etc/wireguard/wg0.conf",
+            "[Interface]\nAddress = 10.4.3.1/24\nListenPort = 51820\n[Peer]\nAllowedIPs = 10.4.3.2/32\n",
+        );
+        let shown =
+            ("d/ss.txt", "udp UNCONN 0 0 0.0.0.0:51820 0.0.0.0:*\nudp UNCONN 0 0 [::]:51820 [::]:*\n");
+        let others = ("d/ss.txt", "udp UNCONN 0 0 127.0.0.1:53 0.0.0.0:* users:((\"x\",pid=1,fd=3))\n");
+        for (files, wanted) in [
+            (&[tunnel, shown][..], &["17 any IPv4 and IPv6 51820 Both"][..]),
+            (&[tunnel, others], &["17 127.0.0.1 53 Observed", "17 any IPv4 and IPv6 51820 Configured"]),
+        ] {
+            assert_eq!(told(files), wanted);
+        }
     }
 
     #[test]

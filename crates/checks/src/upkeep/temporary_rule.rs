@@ -88,7 +88,7 @@ fn judge(comment: &str, rules: &[&Rule], closed: &BTreeSet<Origin>, baseline: &B
     let Some(found) = temporary(comment, baseline.as_of) else { return Verdict::Pass };
     let opening: Vec<&&Rule> = rules.iter().filter(|rule| opens(rule)).collect();
     let open = opening.iter().any(|rule| !closed.contains(&rule.origin));
-    let (severity, why) = match (found.date, found.passed, open) {
+    let (severity, why) = match (found.named(), found.passed, open) {
         _ if !opening.is_empty() && !open => {
             (Severity::Low, "no connection from the Internet passes by it at present".to_owned())
         }
