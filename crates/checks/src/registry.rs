@@ -185,6 +185,7 @@ pub const CHECKS: &[&Check] = &[
     &tunnels::unencrypted_encapsulation::CHECK,
     &upkeep::export_incomplete::CHECK,
     &upkeep::filter_incomplete::CHECK,
+    &upkeep::filter_not_loaded::CHECK,
     &upkeep::no_remote_logging::CHECK,
     &upkeep::no_time_source::CHECK,
     &upkeep::referenced_list_missing::CHECK,

@@ -556,7 +556,7 @@ fn read_all(
 
 /// The same for one device.
 fn read_device(
-    device: Vec<(usize, Decoded)>,
+    mut device: Vec<(usize, Decoded)>,
     file: &ValidEstateFile,
     not_read: &BTreeMap<String, Vec<String>>,
     unread: Unread,
@@ -583,18 +583,34 @@ fn read_device(
     order.sort_by_key(|at| std::cmp::Reverse(device[*at].1.export.text().len()));
     let read_on = |at: usize| {
         let mut reading = read(&device[at].1);
-        if device[at].1.format().is_some() || unread == Unread::Kept {
+        let one = &device[at].1;
+        let kept = one.reader().is_none_or(|reader| {
+            trevlin_readers::coheres(reader, &one.export, &reading, one.recognised.declared)
+        });
+        if !kept {
+            reading = self::unread(&one.export);
+        }
+        if kept && device[at].1.format().is_some() || unread == Unread::Kept {
             announced::add(&device[at].1.export, &mut reading.facts);
         }
         progress.done(device[at].1.export.text().len());
         // A copy has no room left over in any of its lists.
         reading.facts = reading.facts.clone();
         reading.ledger = reading.ledger.clone();
-        (at, reading)
+        (at, reading, kept)
     };
-    let mut readings: Vec<(usize, Reading)> = order.into_par_iter().with_max_len(1).map(read_on).collect();
-    readings.sort_unstable_by_key(|(at, _)| *at);
+    let mut readings: Vec<(usize, Reading, bool)> =
+        order.into_par_iter().with_max_len(1).map(read_on).collect();
+    readings.sort_unstable_by_key(|(at, ..)| *at);
     drop(context);
+    // One sign alone may be a coincidence: what is not understood as a whole is of no known format.
+    for (at, _, kept) in &readings {
+        if !kept {
+            device[*at].1.recognised = Recognised::default();
+        }
+    }
+    let readings: Vec<(usize, Reading)> =
+        readings.into_iter().map(|(at, reading, _)| (at, reading)).collect();
     // A file without a format of its own may have been read by another's reader: included, or named for a secret.
     let mut touched: BTreeMap<ExportId, (&'static str, Places)> = BTreeMap::new();
     for ((_, one), (_, reading)) in device.iter().zip(&readings) {

@@ -285,9 +285,32 @@ fn telling_link(at: &Path, path: &str, root: &Path, limits: &Limits) -> Option<F
     if !folder.ends_with("-enabled") {
         return None;
     }
-    let target = fs::canonicalize(at).ok().filter(|target| target.starts_with(root))?;
+    let target = target_within(at, root)?;
     let metadata = fs::metadata(&target).ok()?;
     take(&target, path.to_owned(), &metadata, limits, &mut Vec::new())
+}
+
+/// The target of a link, where it is within the folder. An absolute path is one of the device: it begins at the folder that holds the copy
+/// of the device's root, the nearest around the link that has the target. The machine that reads is never looked at.
+fn target_within(at: &Path, root: &Path) -> Option<PathBuf> {
+    /// The kernel follows no more links in a row (path_resolution(7)).
+    const MOST: usize = 40;
+    let mut at = fs::canonicalize(at.parent()?).ok()?.join(at.file_name()?);
+    for _ in 0..MOST {
+        let Ok(target) = fs::read_link(&at) else {
+            return fs::canonicalize(&at).ok().filter(|target| target.starts_with(root));
+        };
+        let folder = at.parent()?;
+        at = match target.strip_prefix("/") {
+            Ok(below) if !target.starts_with(root) => {
+                let around = folder.ancestors().take_while(|one| one.starts_with(root));
+                let places = around.map(|one| one.join(below));
+                places.into_iter().find(|place| fs::symlink_metadata(place).is_ok())?
+            }
+            _ => folder.join(&target),
+        };
+    }
+    None
 }
 
 fn unreadable(given: &Path, error: &walkdir::Error) -> LeftOut {
@@ -298,8 +321,10 @@ fn unreadable(given: &Path, error: &walkdir::Error) -> LeftOut {
 
 /// A link is not followed: its target is read at its own path, or is not part of the given paths.
 fn link(at: &Path, path: &str, root: &Path) -> Option<LeftOut> {
+    if target_within(at, root).is_some() {
+        return None;
+    }
     let why = match fs::canonicalize(at) {
-        Ok(target) if target.starts_with(root) => return None,
         Ok(_) => {
             "a link that points outside the given folder; copy the target to its place if it belongs to the device"
         }

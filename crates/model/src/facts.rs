@@ -175,6 +175,8 @@ pub struct Facts {
     pub interfaces_run: bool,
     /// Tunnels of a whole device that nothing starts: they are not among its tunnels.
     pub idle_tunnels: Vec<IdleTunnel>,
+    /// Stored packet filters of a whole device whose unit is off, with the unit: they are not among its filters.
+    pub idle_filters: Vec<(Filter, Unit)>,
 }
 
 /// A tunnel that is configured and not started.
@@ -193,6 +195,8 @@ pub enum IdleReason {
     Unit(Unit),
     /// No program reads its file, because of the file's name.
     Retired,
+    /// The configuration in force of its daemon does not include its file.
+    NotIncluded,
     /// It is the profile of a client of the device's own tunnels, made for another machine.
     Profile,
 }
@@ -269,6 +273,7 @@ impl Facts {
         }
         each_list!(take);
         self.idle_tunnels.extend(other.idle_tunnels);
+        self.idle_filters.extend(other.idle_filters);
     }
 }
 

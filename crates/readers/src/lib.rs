@@ -20,6 +20,7 @@ mod angles;
 pub mod announced;
 pub mod archive;
 mod authorized_keys;
+mod bearing;
 mod braces;
 mod copies;
 mod credentials;
@@ -82,6 +83,7 @@ mod xml;
 mod yaml;
 mod yang;
 
+pub use bearing::coheres;
 pub use copies::is_copy;
 pub use decode::{DecodeError, decode, decode_whole};
 pub use named::named;
@@ -194,7 +196,7 @@ pub fn prepare() {
 /// Selects the reader of an export: by its declaration, then by content, then by name. Copies that no daemon reads have no reader.
 #[must_use]
 pub fn recognise(export: &Export) -> Recognised {
-    if is_copy(export) {
+    if is_copy(export) || bearing::is_elsewhere(export) {
         return Recognised::default();
     }
     let name_alone = Export::new(export.id(), export.shared_path(), String::new());

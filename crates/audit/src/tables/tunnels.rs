@@ -178,6 +178,9 @@ fn not_started(estate: &Analyses, at: usize, idle: &IdleTunnel) -> TunnelRow {
             };
             (state, unit.origin)
         }
+        IdleReason::NotIncluded => {
+            ("the configuration in force does not include this file".to_owned(), tunnel.origin)
+        }
         IdleReason::Profile => {
             ("a profile for clients of this device, which nothing starts here".to_owned(), tunnel.origin)
         }

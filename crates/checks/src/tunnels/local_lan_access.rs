@@ -5,8 +5,9 @@ use crate::subject::Subject;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_estate::special::{Space, common_at_home, space_of};
 use trevlin_model::plan::Sends;
-use trevlin_model::{Origin, Tunnel, TunnelFamily};
+use trevlin_model::{IpRange, Origin, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -17,8 +18,9 @@ pub(crate) const CHECK: Check = Check {
     why: "A client that is connected to a foreign network and the internal network at once is a bridge between the two. The \
           routes of a full tunnel do not cover the local network, whose route is more specific.",
     fix: "Set `push \"redirect-gateway def1 block-local\"`.",
-    judged: "Judged for OpenVPN configurations with a full tunnel. Fails without `block-local`; one level higher where the \
-             estate file requires a full tunnel.",
+    judged: "Judged for OpenVPN configurations with a full tunnel, and for profiles kept for clients. Fails without \
+             `block-local`; one level higher where the estate file requires a full tunnel, or where a route around the tunnel \
+             excludes a whole block of private addresses.",
     references: &["openvpn(8), --redirect-gateway", "NIST SP 800-46 Rev. 2, 3.2.3"],
     controls: &[],
     run: Run::Map(run),
@@ -48,9 +50,27 @@ fn redirects(tunnel: &Tunnel) -> Vec<(String, Origin)> {
         .collect()
 }
 
+/// Addresses of a local network.
+const LOCAL: u128 = 256;
+
 fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
     let lines = redirects(tunnel);
     let Some((_, origin)) = lines.first() else { return Verdict::DoesNotApply };
+    // A whole block of private addresses, as local networks have them, is more than the local network.
+    let private = |range: &IpRange| {
+        matches!(space_of(*range), Space::Private)
+            && common_at_home().any(|home| range.covers(&IpRange::from(home.prefix)))
+    };
+    let kept = tunnel.addresses.kept_out.iter().filter(|(range, _)| private(range) && range.size() > LOCAL);
+    let kept: Vec<_> = kept.collect();
+    if let Some((range, line)) = kept.first() {
+        return Verdict::Fail(Fail {
+            rating: CHECK.rated_at(Severity::Low, "it holds wherever such a network is, and not for one device only"),
+            title: format!("{} is excluded from the full tunnel of {}", range.short(), tunnel.name).into(),
+            detail: "Hosts with these addresses in the network of the client reach it, and are reached, past the tunnel.".into(),
+            evidence: vec![*line, *origin],
+        });
+    }
     // Several lines add up.
     if lines.iter().any(|(flags, _)| flags.split_whitespace().any(|flag| flag == "block-local")) {
         return Verdict::Pass;
@@ -83,10 +103,24 @@ mod tests {
             ("push \"redirect-gateway def1\"", all, "fail low d s.conf:3"),
             ("push \"redirect-gateway def1 block-local\"", all, "pass d"),
             ("push \"redirect-gateway def1\"\npush \"redirect-gateway block-local\"", all, "pass d"),
+            (
+                "push \"redirect-gateway def1\"\npush \"route 192.168.0.0 255.255.0.0 net_gateway\"",
+                "",
+                "fail low d s.conf:4 s.conf:3",
+            ),
+            (
+                "push \"redirect-gateway def1 block-local\"\npush \"route 203.0.113.0 255.255.255.0 net_gateway\"",
+                "",
+                "pass d",
+            ),
             ("#push \"redirect-gateway def1\"", all, "none d"),
         ] {
             let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{line}\n");
             assert_eq!(answers(&CHECK, &estate_with(&[("d/s.conf", &text)], stated)), [wanted], "{line}");
         }
+        // A profile has its own routes around the tunnel.
+        let profile = "client\ndev tun\nremote vpn.example.org\nredirect-gateway def1\nroute 10.0.0.0 255.0.0.0 net_gateway\n";
+        let told = answers(&CHECK, &estate_with(&[("d/etc/openvpn/client/away.conf", profile)], ""));
+        assert_eq!(told, ["fail low d away.conf:5 away.conf:4"]);
     }
 }

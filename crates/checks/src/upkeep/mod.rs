@@ -2,6 +2,7 @@
 
 pub(super) mod export_incomplete;
 pub(super) mod filter_incomplete;
+pub(super) mod filter_not_loaded;
 pub(super) mod no_remote_logging;
 pub(super) mod no_time_source;
 pub(super) mod referenced_list_missing;

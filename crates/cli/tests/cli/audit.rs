@@ -263,6 +263,32 @@ fn bad_input_is_named_and_the_rest_is_audited() {
 }
 
 #[test]
+fn absolute_links_are_those_of_the_device() {
+    let site = "server {\nlisten 80;\nserver_name a.example;\nlocation /admin { root /x; }\n}\n";
+    let folder = folder(&[
+        ("web/etc/nginx/nginx.conf", "events {}\nhttp {\ninclude /etc/nginx/sites-enabled/*;\n}\n"),
+        ("web/etc/nginx/sites-available/a", site),
+        ("other/root/etc/nginx/nginx.conf", "events {}\nhttp {\ninclude /etc/nginx/sites-enabled/*;\n}\n"),
+        ("other/root/etc/nginx/sites-available/a", site),
+    ]);
+    let link = |target: &str, at: &str| {
+        let at = folder.path().join(at);
+        fs::create_dir_all(at.parent().unwrap()).unwrap();
+        std::os::unix::fs::symlink(target, at).unwrap();
+    };
+    link("/etc/nginx/sites-available/a", "web/etc/nginx/sites-enabled/a");
+    link("/etc/nginx/sites-available/b", "other/root/etc/nginx/sites-enabled/b");
+    link("a", "other/root/etc/nginx/sites-available/b");
+    // A file that the reading machine has is none of the device.
+    link("/etc/hostname", "web/etc/nginx/sites-enabled/c");
+    let (out, err, status) = run(&["services", folder.path().to_str().unwrap()]);
+    assert_eq!(status, 0, "{err}");
+    assert_eq!(out.matches("web site a.example").count(), 2, "{out}");
+    assert!(err.contains("web/etc/nginx/sites-enabled/c: a link that points outside"), "{err}");
+    assert_eq!(err.matches("sites-enabled").count(), 1, "{err}");
+}
+
+#[test]
 fn a_file_that_may_not_be_read_is_named() {
     use std::os::unix::fs::PermissionsExt;
     let folder = folder(&[("good/s.conf", SERVER), ("bad/s.conf", SERVER)]);

@@ -5,13 +5,14 @@
 
 use std::collections::BTreeSet;
 use trevlin_model::housekeeping::{Unit, UnitState};
-use trevlin_model::{Facts, IdleReason, IdleTunnel, Origin, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{ExportState, Facts, IdleReason, IdleTunnel, Origin, Tunnel, TunnelFamily, TunnelRole};
 
 /// Sets aside the tunnels that nothing starts. A socket at their port, or their interface among those that run, shows the contrary.
 pub(super) fn set_aside<'a>(facts: &mut Facts, path_of: impl Fn(Origin) -> &'a str) {
     if facts.units.is_empty() {
         return;
     }
+    set_filters_aside(facts, &path_of);
     let tunnels = std::mem::take(&mut facts.tunnels);
     for tunnel in tunnels {
         let unit =
@@ -28,6 +29,41 @@ pub(super) fn set_aside<'a>(facts: &mut Facts, path_of: impl Fn(Origin) -> &'a s
             None => facts.tunnels.push(tunnel),
         }
     }
+}
+
+/// Sets aside the stored packet filters whose units are off.
+fn set_filters_aside<'a>(facts: &mut Facts, path_of: &impl Fn(Origin) -> &'a str) {
+    let filters = std::mem::take(&mut facts.filters);
+    for filter in filters {
+        let stored = filter.state == ExportState::Stored;
+        match stored.then(|| loader_that_is_off(&facts.units, path_of(filter.origin))).flatten() {
+            Some(unit) => {
+                // Its forwards are as little in force.
+                let own = filter.origin.export;
+                facts.forwards.retain(|one| one.origin.export != own);
+                facts.idle_filters.push((filter, unit));
+            }
+            None => facts.filters.push(filter),
+        }
+    }
+}
+
+/// The unit that loads the rules of a file, where it is off and none of its kind is on (nftables.service, netfilter-persistent(8),
+/// firewalld.service; iptables.service of iptables-services).
+fn loader_that_is_off(units: &[Unit], path: &str) -> Option<Unit> {
+    let loaders: &[&str] = match path.rsplit('/').next().unwrap_or(path) {
+        "nftables.conf" => &["nftables"],
+        "rules.v4" | "rules.v6" => &["netfilter-persistent", "iptables", "ip6tables"],
+        "iptables" | "ip6tables" => &["iptables", "ip6tables", "netfilter-persistent"],
+        _ if path.contains("/firewalld/") => &["firewalld"],
+        _ => return None,
+    };
+    let own = || units.iter().filter(|unit| loaders.contains(&plain(&unit.name)));
+    let off = |unit: &&Unit| matches!(unit.state, UnitState::Disabled | UnitState::Masked);
+    if own().any(|unit| !off(&unit)) {
+        return None;
+    }
+    own().find(off).cloned()
 }
 
 /// Whether the exports show it running.

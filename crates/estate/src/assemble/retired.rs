@@ -2,7 +2,9 @@
 //! else of them is in force.
 
 use crate::assemble::input::Input;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use trevlin_model::secret::SecretRecord;
 use trevlin_model::{Facts, IdleReason, IdleTunnel, Note};
 
 /// Endings that administrators and package tools put behind a name (dpkg(1), "conffile"; rpm(8)).
@@ -33,16 +35,29 @@ const ENDINGS: [&str; 24] = [
     "rpmnew",
 ];
 
+/// Last versions of lists of accounts.
+const ACCOUNT_LISTS: [&str; 6] = ["passwd-", "shadow-", "group-", "gshadow-", "subuid-", "subgid-"];
+
 /// Folders whose programs read every name.
 const EVERY_NAME: [&str; 3] = ["/sites-enabled/", "/mods-enabled/", "/client-config-dir/"];
 
 /// Sets aside what no program reads: a file with such an ending, in a folder that has files without one.
 pub(super) fn set_aside(inputs: &mut [Input]) {
+    if !inputs.iter().any(|one| retired(one.export.path()).is_some()) {
+        return;
+    }
     let live: BTreeSet<(String, String)> = inputs
         .iter()
         .filter(|one| retired(one.export.path()).is_none())
         .map(|one| (one.folder.clone(), folder(one.export.path()).to_owned()))
         .collect();
+    let mut in_force: BTreeMap<(String, String), Vec<Arc<SecretRecord>>> = BTreeMap::new();
+    for one in inputs.iter().filter(|one| retired(one.export.path()).is_none()) {
+        for secret in &one.facts.secrets {
+            let key = (one.folder.clone(), secret.owner.clone());
+            in_force.entry(key).or_default().push(Arc::clone(secret));
+        }
+    }
     let named: Vec<bool> = (0..inputs.len()).map(|at| is_named(inputs, at)).collect();
     for (input, named) in inputs.iter_mut().zip(named) {
         let path = input.export.path().to_owned();
@@ -53,7 +68,16 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
         {
             continue;
         }
-        let facts = std::mem::take(&mut *input.facts);
+        let mut facts = std::mem::take(&mut *input.facts);
+        // A secret that is in force as well is no second use of it.
+        let kept = |one: &Arc<SecretRecord>| {
+            let known = in_force.get(&(input.folder.clone(), one.owner.clone()));
+            !known
+                .into_iter()
+                .flatten()
+                .any(|other| other.kind == one.kind && other.secret.same_as(&one.secret))
+        };
+        facts.secrets.retain(kept);
         let idle = |tunnel| IdleTunnel { tunnel, why: IdleReason::Retired };
         *input.facts = Facts {
             secrets: facts.secrets,
@@ -92,6 +116,10 @@ fn retired(path: &str) -> Option<&str> {
         return None;
     }
     let name = path.rsplit('/').next().unwrap_or(path);
+    // The programs of shadow keep the last version of their lists under such names (passwd(5), shadow(5), "FILES").
+    if ACCOUNT_LISTS.contains(&name) {
+        return Some("-");
+    }
     if let Some(plain) = name.strip_suffix('~') {
         return (!plain.is_empty()).then_some("~");
     }
@@ -119,6 +147,7 @@ mod tests {
             ("d/etc/dnsmasq.conf.2024-03-01", Some("2024-03-01")),
             ("d/etc/dnsmasq.conf.dpkg-dist", Some("dpkg-dist")),
             ("d/etc/ssh/sshd_config~", Some("~")),
+            ("d/etc/shadow-", Some("-")),
             ("d/etc/nginx/sites-enabled/shop.conf.bak", None),
             ("d/firewall.bak", None),
             ("d/nft-list-ruleset.txt", None),
@@ -132,7 +161,7 @@ mod tests {
         const LIVE: &str = "[Interface]\nAddress = 10.4.3.1/24\nListenPort = 51820\nPrivateKey = gBA/PIh4lMFtQ3wQd8U1RCCbXGsq5xhM5GcV3c1zO3w=\n";
         let estate = crate::testing::estate(&[
             ("d/etc/wireguard/wg0.conf", LIVE),
-            ("d/etc/wireguard/wg9.conf.off", LIVE),
+            ("d/etc/wireguard/wg9.conf.off", &LIVE.replace("gBA/", "kBA/")),
         ]);
         let facts = &estate.devices[0].facts;
         assert_eq!((facts.tunnels.len(), facts.idle_tunnels.len(), facts.secrets.len()), (1, 1, 2));
@@ -141,6 +170,21 @@ mod tests {
             ("d/etc/wireguard/wg0.conf", &*format!("# wg-quick up /etc/wireguard/wg9.conf.off\n{LIVE}"));
         let named = crate::testing::estate(&[unit, ("d/etc/wireguard/wg9.conf.off", LIVE)]);
         assert_eq!(named.devices[0].facts.tunnels.len(), 2);
+        // The last version of the accounts has none of its own, and its hashes are those in force.
+        let accounts = crate::testing::estate(&[
+            ("d/etc/passwd", "ines:x:1000:1000::/home/ines:/bin/bash\n"),
+            (
+                "d/etc/passwd-",
+                "root:x:0:0:root:/root:/bin/sh\nines:x:1000:1000::/home/ines:/bin/bash\nold:x:1001:1001::/home/old:/bin/bash\n",
+            ),
+            ("d/etc/shadow", "ines:$6$abc$def:19000::::::\n"),
+            (
+                "d/etc/shadow-",
+                "root:*:19000::::::\nines:$6$abc$def:19000::::::\nold:$6$abc$xyz:19000::::::\n",
+            ),
+        ]);
+        let facts = &accounts.devices[0].facts;
+        assert_eq!((facts.accounts.len(), facts.shadow.len(), facts.secrets.len()), (1, 1, 2));
         // One that is alone may be what an appliance gives out.
         let alone = crate::testing::estate(&[("d/wg9.conf.off", LIVE)]);
         assert_eq!(alone.devices[0].facts.tunnels.len(), 1);

@@ -10,7 +10,7 @@ use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognitio
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::ipsec::IkeDaemon;
-use trevlin_model::{Export, LineClass, Origin};
+use trevlin_model::{Export, IdleReason, IdleTunnel, LineClass, Origin};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -252,6 +252,15 @@ fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a
     }
 }
 
+/// Whether a file lies in the tree of a device beside its `ipsec.conf`, which does not include it: the starter reads that file and what it
+/// includes, and nothing else (ipsec.conf(5)).
+fn is_stray(export: &Export, around: &ReadContext<'_>) -> bool {
+    let in_tree = |one: &Export| one.path().contains("/etc/");
+    let main =
+        |one: &&Export| one.file_name() == "ipsec.conf" && in_tree(one) && recognise(one) != Recognition::No;
+    export.file_name() != "ipsec.conf" && in_tree(export) && around.exports.iter().any(main)
+}
+
 fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
@@ -313,6 +322,10 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         if let Some(tunnel) = reading.facts.tunnels.last_mut() {
             tunnel.proof.revocation = said.revocation();
         }
+    }
+    if is_stray(export, around) {
+        let idle = |tunnel| IdleTunnel { tunnel, why: IdleReason::NotIncluded };
+        reading.facts.idle_tunnels.extend(reading.facts.tunnels.drain(..).map(idle));
     }
     if daemon == IkeDaemon::StrongSwan {
         strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);

@@ -163,3 +163,22 @@ fn networks_in_other_forms() {
         assert!(reading.ledger.notes.is_empty(), "{lines}");
     }
 }
+
+#[test]
+fn a_file_that_is_not_included_is_not_in_force() {
+    let conn = "conn yard\n left=192.0.2.9\n right=192.0.2.11\n authby=secret\n auto=start\n";
+    for (main, path, running) in [
+        ("d/etc/ipsec.conf", "d/etc/ipsec.d/yard.conf", 0),
+        // A folder that only collects them says nothing of what includes what.
+        ("d/ipsec.conf", "d/yard.conf", 1),
+        ("d/etc/else.conf", "d/etc/ipsec.d/yard.conf", 1),
+    ] {
+        let exports = [
+            Export::new(ExportId(0), main, format!("config setup\n{}", conn.replace("yard", "quay"))),
+            Export::new(ExportId(1), path, conn.to_owned()),
+        ];
+        let around = ReadContext::of(exports.iter().collect());
+        let facts = read(&exports[1], &around).facts;
+        assert_eq!((facts.tunnels.len(), facts.idle_tunnels.len()), (running, 1 - running), "{main} {path}");
+    }
+}

@@ -14,10 +14,15 @@ const WORKED_OUT: [&str; 3] = ["vpn_gateway", "net_gateway", "remote_host"];
 /// Everything but the pools. `per_client` are the files of `client-config-dir`.
 pub(super) fn of(config: &Config, per_client: &[&Export]) -> AddressPlan {
     let mut plan = AddressPlan::default();
+    let pulls = config.client.is_some() || config.settings.iter().any(|(name, _)| name == "pull");
     for (name, setting) in &config.settings {
         let Some((value, origin)) = setting.stated() else { continue };
         let words: Vec<&str> = value.split_whitespace().collect();
         match (name.as_str(), words.as_slice()) {
+            // A client's own route around the tunnel keeps a network out of it, as one that is pushed.
+            ("route" | "route-ipv6", args) if pulls && args.contains(&"net_gateway") => {
+                push(name, args, origin, &mut plan);
+            }
             ("route" | "route-ipv6", args) => {
                 if let Some(range) = route(name, args, origin, &mut plan.malformed) {
                     plan.remote.push((range, origin));

@@ -118,7 +118,19 @@ fn recognise(export: &Export) -> Recognition {
         !text.starts_with([' ', '\t', '#'])
             && name(text).is_some_and(|(_, rest)| items(rest).iter().any(known))
     };
-    if export.lines().take(TELLING_LINES).any(|line| entry(line.text)) {
+    // A line such as `password = "y"` is found in many languages: the lines that begin an entry have to prevail.
+    let (mut entries, mut others) = (0, 0);
+    for line in export.lines().take(TELLING_LINES).map(|line| line.text.trim_end()) {
+        if line.is_empty() || line.starts_with([' ', '\t', '#', '$']) {
+            continue;
+        }
+        if entry(line) {
+            entries += 1;
+        } else if name(line).is_none_or(|(_, rest)| items(rest).is_empty()) {
+            others += 1;
+        }
+    }
+    if entries > others {
         Recognition::Content
     } else if export.path().ends_with("mods-config/files/authorize") || export.path().ends_with("raddb/users")
     {
