@@ -271,6 +271,15 @@ fn left_or_right(parser: &mut Parser<'_, '_>) -> Option<Expr> {
     Some(parser.right(1))
 }
 
+/// The value that a statement sets: a value, a lookup in a map, or a property of the route (`rt mtu`).
+fn set_value(parser: &mut Parser<'_, '_>) -> Option<()> {
+    if parser.take("rt") {
+        parser.word()?;
+        return Some(());
+    }
+    left_or_right(parser).map(|_| ())
+}
+
 /// `LEFT [OP] RIGHT`, `LEFT vmap …`, `LEFT set …`.
 fn condition(parser: &mut Parser<'_, '_>) -> Option<Statement> {
     let mut first = left(parser)?;
@@ -284,8 +293,13 @@ fn condition(parser: &mut Parser<'_, '_>) -> Option<Statement> {
         return Some(Statement::VerdictMap(first, data));
     }
     if parser.take("set") {
-        while !parser.at_end() && parser.text() != "comment" && !is_verdict(parser.text()) {
+        set_value(parser)?;
+        while matches!(
+            parser.text(),
+            "&" | "|" | "^" | "<<" | ">>" | "and" | "or" | "xor" | "lshift" | "rshift" | "," | ":"
+        ) {
             parser.next();
+            set_value(parser)?;
         }
         return Some(sets(&first));
     }
