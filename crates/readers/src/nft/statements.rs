@@ -348,10 +348,6 @@ pub(super) fn sets(field: &Expr) -> Statement {
     if decides { Statement::Marks(format!("{} set", field.words())) } else { Statement::Nothing }
 }
 
-fn is_verdict(word: &str) -> bool {
-    matches!(word, "accept" | "drop" | "jump" | "goto" | "return" | "continue")
-}
-
 /// The left side of a condition: fields with `.` between them.
 fn left(parser: &mut Parser<'_, '_>) -> Option<Expr> {
     let mut parts = vec![one_left(parser)?];
