@@ -14,6 +14,7 @@ use crate::radius::{
     EapSettings, RadiusClient, RadiusEntry, RadiusSecurity, RadiusSite, RadiusTarget, RadiusUpstream,
 };
 use crate::relay::Relay;
+use crate::secret::SecretKind;
 use crate::served::Served;
 use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
@@ -225,6 +226,12 @@ impl Facts {
     pub fn with_profiles(&self) -> impl Iterator<Item = &Tunnel> {
         let profiles = self.idle_tunnels.iter().filter(|one| matches!(one.why, IdleReason::Profile));
         self.running().chain(profiles.map(|one| &one.tunnel).filter(|tunnel| tunnel.refused.is_none()))
+    }
+
+    /// Private keys of WireGuard among the secrets, each behind the public key that belongs to it. Deriving that takes long.
+    pub fn wireguard_keys(&self) -> impl Iterator<Item = (String, &SecretRecord)> {
+        let keys = self.secrets.iter().filter(|one| one.kind == SecretKind::PrivateKey);
+        keys.filter_map(|one| Some((one.secret.wireguard_public_key()?, &**one)))
     }
 
     /// Every secret to be masked: those that readers hold, and those that lines announce.

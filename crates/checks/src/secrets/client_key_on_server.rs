@@ -6,7 +6,6 @@ use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::secret::SecretKind;
 use trevlin_model::{Device, Tunnel};
 
 /// The check.
@@ -69,8 +68,7 @@ fn own_keys(device: &Device) -> BTreeMap<String, &trevlin_model::SecretRecord> {
     if !device.facts.tunnels.iter().any(wireguard) {
         return BTreeMap::new();
     }
-    let keys = device.facts.secrets.iter().filter(|one| one.kind == SecretKind::PrivateKey);
-    keys.filter_map(|one| Some((one.secret.wireguard_public_key()?, &**one))).collect()
+    device.facts.wireguard_keys().collect()
 }
 
 #[cfg(test)]

@@ -1,7 +1,6 @@
 //! Profiles of clients that are kept on the server they connect to: files made for other machines, which nothing starts here.
 
-use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::secret::SecretKind;
+use std::collections::BTreeMap;
 use trevlin_model::{ExportId, Facts, IdleReason, IdleTunnel, Origin, Tunnel, TunnelFamily, TunnelRole};
 
 /// Sets aside the profiles of the clients of a device's own tunnels.
@@ -9,11 +8,17 @@ pub(super) fn set_aside<'a>(facts: &mut Facts, path_of: impl Fn(Origin) -> &'a s
     let serves = |family: TunnelFamily| {
         facts.tunnels.iter().any(|one| one.family == family && one.role != TunnelRole::Client)
     };
+    // Only beside a tunnel that accepts peers they matter.
+    let keys: BTreeMap<ExportId, String> = if facts.tunnels.iter().any(accepts_peers) {
+        facts.wireguard_keys().map(|(public, record)| (record.origin.export, public)).collect()
+    } else {
+        BTreeMap::new()
+    };
     let found: Vec<bool> = facts
         .tunnels
         .iter()
         .map(|tunnel| match tunnel.family {
-            TunnelFamily::WireGuard => is_wireguard_profile(facts, tunnel, &path_of),
+            TunnelFamily::WireGuard => is_wireguard_profile(facts, tunnel, &keys, &path_of),
             TunnelFamily::OpenVpn => {
                 tunnel.role == TunnelRole::Client
                     && serves(TunnelFamily::OpenVpn)
@@ -39,33 +44,34 @@ pub(super) fn set_aside<'a>(facts: &mut Facts, path_of: impl Fn(Origin) -> &'a s
     }
 }
 
+/// Whether a tunnel of WireGuard has a peer that calls it.
+fn accepts_peers(tunnel: &Tunnel) -> bool {
+    tunnel.family == TunnelFamily::WireGuard && tunnel.peers.iter().any(|peer| peer.endpoint.is_none())
+}
+
 /// Whether a file of WireGuard is that of a client of another tunnel of the device: its key is one that a tunnel here expects of a peer,
 /// the key it expects is that of a tunnel here, or no program reads the file where it is.
-fn is_wireguard_profile<'a>(facts: &Facts, tunnel: &Tunnel, path_of: &impl Fn(Origin) -> &'a str) -> bool {
+fn is_wireguard_profile<'a>(
+    facts: &Facts,
+    tunnel: &Tunnel,
+    keys: &BTreeMap<ExportId, String>,
+    path_of: &impl Fn(Origin) -> &'a str,
+) -> bool {
     let calls = !tunnel.peers.is_empty() && tunnel.peers.iter().all(|peer| peer.endpoint.is_some());
     let others: Vec<&Tunnel> = facts
         .tunnels
         .iter()
         .filter(|one| one.family == TunnelFamily::WireGuard && one.origin.export != tunnel.origin.export)
         .collect();
-    let accepts = |one: &Tunnel| one.peers.iter().any(|peer| peer.endpoint.is_none());
-    if !calls || !others.iter().any(|one| accepts(one)) {
+    if !calls || !others.iter().any(|one| accepts_peers(one)) {
         return false;
     }
-    let keys: BTreeMap<ExportId, String> = facts
-        .secrets
-        .iter()
-        .filter(|one| one.kind == SecretKind::PrivateKey)
-        .filter_map(|one| Some((one.origin.export, one.secret.wireguard_public_key()?)))
-        .collect();
-    let expected = |one: &Tunnel| -> BTreeSet<String> {
-        one.peers.iter().filter_map(|peer| peer.public_key.as_deref().map(str::to_owned)).collect()
+    let expects = |one: &Tunnel, key: Option<&String>| {
+        key.is_some_and(|key| one.peers.iter().any(|peer| peer.public_key.as_deref() == Some(key)))
     };
     let own_key = keys.get(&tunnel.origin.export);
-    let known_here = others.iter().any(|one| {
-        own_key.is_some_and(|key| expected(one).contains(key))
-            || keys.get(&one.origin.export).is_some_and(|key| expected(tunnel).contains(key))
-    });
+    let known_here =
+        others.iter().any(|one| expects(one, own_key) || expects(tunnel, keys.get(&one.origin.export)));
     known_here || is_unread(path_of(tunnel.origin), &["wireguard"])
 }
 
