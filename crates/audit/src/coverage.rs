@@ -62,6 +62,8 @@ pub struct SurveyedDevice {
     pub not_understood: u32,
     /// Files of no format that is read here.
     pub unknown: Vec<String>,
+    /// Number of files that configure no service, login or filter.
+    pub no_bearing: usize,
     /// Assumed Internet interfaces.
     pub outside: Vec<OutsideRow>,
     /// Files that are referred to and not there.
@@ -81,6 +83,25 @@ pub struct Survey {
     pub left_out: Vec<LeftOutFile>,
     /// Number of information requests.
     pub open_questions: usize,
+    /// Collected exports held against their checksums.
+    pub manifests: Vec<ManifestRow>,
+}
+
+/// A collected export, held against the checksums that were made of it on the machine.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct ManifestRow {
+    /// Path of the file with the checksums.
+    pub path: String,
+    /// Number of files that are as they were collected.
+    pub same: usize,
+    /// Files that differ from their checksums.
+    pub changed: Vec<String>,
+    /// Files that have a checksum and are not there.
+    pub missing: Vec<String>,
+    /// Files that are there without a checksum.
+    pub added: Vec<String>,
+    /// Lines that are no checksums, from 1.
+    pub malformed: Vec<usize>,
 }
 
 /// The exports received. The outcome is that of the audit of the same estate.
@@ -107,18 +128,23 @@ pub fn survey(estate: &Analyses, outcome: &Outcome) -> Survey {
         networks,
         left_out: outcome.left_out.clone(),
         open_questions: outcome.open_questions.len(),
+        manifests: Vec::new(),
     }
 }
 
 fn read(estate: &Analyses, at: usize, summary: &DeviceSummary) -> SurveyedDevice {
     let device = &estate.devices[at];
     let mut formats: BTreeMap<&str, usize> = BTreeMap::new();
-    let mut unknown = Vec::new();
+    let (mut unknown, mut no_bearing) = (Vec::new(), 0);
     let mut counts = [0u32; 4];
     for export in &device.exports {
         let record = &estate.exports[export.0 as usize];
         let Some(format) = record.format else {
-            unknown.push(record.export.path().to_owned());
+            if record.ledger.count(LineClass::NotUnderstood) == 0 {
+                no_bearing += 1;
+            } else {
+                unknown.push(record.export.path().to_owned());
+            }
             continue;
         };
         *formats.entry(format).or_default() += 1;
@@ -142,6 +168,7 @@ fn read(estate: &Analyses, at: usize, summary: &DeviceSummary) -> SurveyedDevice
         passed_over,
         not_understood,
         unknown,
+        no_bearing,
         outside: Vec::new(),
         missing: Vec::new(),
         lacks: Vec::new(),

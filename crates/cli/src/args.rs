@@ -9,7 +9,8 @@ mod manual;
 
 pub(crate) use appliances::{Phrasebook, PhrasebookTry, Sheet, SheetShow, Shown};
 pub(crate) use handover::{
-    Accept, Baseline, Compare, CompareFormat, ListFormat, Questions, Report, ReportFormat, Scrub, Survey,
+    Accept, Baseline, Collect, CollectedSystem, Compare, CompareFormat, ListFormat, Questions, Report,
+    ReportFormat, Scrub, Survey,
 };
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -77,6 +78,15 @@ pub(crate) enum Command {
   trevlin survey exports/ --write            create exports/trevlin.toml to complete
   trevlin survey exports/ --format json      for other programs, schema trevlin-survey/1")]
     Survey(Survey),
+    /// Print a shell script that collects the exports of a machine
+    #[command(after_long_help = "Examples:
+  trevlin collect --for debian > collect.sh                   everything that is read
+  trevlin collect --for redhat --role web --role data         web server and database only
+  trevlin collect --for openwrt --private-keys                with private keys
+
+Run on the machine, as root: sh collect.sh. The result is a folder and an archive of it, both with checksums that
+`trevlin survey` compares. Nothing on the machine changes.")]
+    Collect(Collect),
     /// Report findings: weak, exposed, overlapping or over-broad configuration
     #[command(after_long_help = "Examples:
   trevlin audit exports/                        every device in the folder

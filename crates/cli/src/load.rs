@@ -565,7 +565,11 @@ fn read_device(
     let exports: Vec<&Export> = device.iter().map(|(_, one)| &one.export).collect();
     let ike = device.first().and_then(|(_, one)| file.ike_of(&one.folder));
     // A copy raises no requests.
-    let strange = |one: &Decoded| one.recognised.reader.is_none() && !trevlin_readers::is_copy(&one.export);
+    let strange = |one: &Decoded| {
+        one.recognised.reader.is_none()
+            && !trevlin_readers::is_copy(&one.export)
+            && !trevlin_readers::is_elsewhere(&one.export)
+    };
     let of_no_format =
         device.iter().filter(|(_, one)| strange(one)).map(|(_, one)| one.export.id()).collect();
     let lying_there =
@@ -662,9 +666,12 @@ fn read_by_another(export: &Export, places: &[(Origin, LineClass)]) -> Reading {
     reading
 }
 
-/// Every line of a file without a reader is not understood.
+/// Every line of a file without a reader is not understood, unless its path shows that it has no bearing.
 fn unread(export: &Export) -> Reading {
     let mut reading = Reading::of(export);
+    if trevlin_readers::is_elsewhere(export) {
+        return reading;
+    }
     reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);
     if trevlin_readers::is_copy(export) {
         let text = "its name marks a copy that no daemon reads, so it was not judged; secrets in it may still be in use";

@@ -9,6 +9,7 @@ mod labels;
 mod limits;
 mod links;
 mod load;
+mod manifest;
 mod messages;
 mod open;
 mod output;

@@ -1,28 +1,38 @@
 //! Files that are no configurations of a format of ours, whatever their names and lines look like.
 
 use crate::reader::{Reader, Reading, by_name};
+use aho_corasick::AhoCorasick;
+use serde::Deserialize;
+use std::sync::LazyLock;
 use trevlin_model::{Export, LineClass};
 
-/// Folders whose files configure other things than services: filters of log lines, rotation of logs, profiles of confinement, alternatives
-/// of commands, completions of shells, documentation (fail2ban(1), logrotate(8), apparmor.d(5), update-alternatives(1), hier(7)).
-const FOLDERS: [&str; 12] = [
-    "/fail2ban/filter.d/",
-    "/fail2ban/action.d/",
-    "/logrotate.d/",
-    "/apparmor.d/",
-    "/alternatives/",
-    "/bash_completion.d/",
-    "/bash-completion/",
-    "/update-motd.d/",
-    "/logcheck/",
-    "/share/doc/",
-    "/share/man/",
-    "/share/locale/",
-];
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Table {
+    /// Folders whose files configure other things than services: rotation of logs, profiles of confinement, documentation.
+    folders: Vec<String>,
+    /// Ends of paths.
+    files: Vec<String>,
+}
 
-/// Whether the folder of a file shows that it is no configuration of a service.
-pub(crate) fn is_elsewhere(export: &Export) -> bool {
-    FOLDERS.iter().any(|folder| export.path().contains(folder))
+/// Paths that have no bearing.
+struct Paths {
+    folders: AhoCorasick,
+    files: Vec<String>,
+}
+
+static PATHS: LazyLock<Option<Paths>> = LazyLock::new(|| {
+    let table: Table = toml::from_str(include_str!("../tables/no-bearing.toml")).ok()?;
+    Some(Paths { folders: AhoCorasick::new(table.folders).ok()?, files: table.files })
+});
+
+/// Whether the path of a file shows that it configures no service, login or filter: it is counted and not listed.
+#[must_use]
+pub fn is_elsewhere(export: &Export) -> bool {
+    let path = export.path();
+    PATHS.as_ref().is_some_and(|paths| {
+        paths.folders.is_match(path) || paths.files.iter().any(|file| path.ends_with(file.as_str()))
+    })
 }
 
 /// Formats whose signs are certain: a module of a standard model, a block with a label of its own.
@@ -58,6 +68,29 @@ mod tests {
         let reader = found.reader?;
         let reading = (reader.read)(&export, &ReadContext::of(vec![&export]));
         coheres(reader, &export, &reading, found.declared).then_some(reader.name)
+    }
+
+    #[test]
+    fn paths_without_bearing() {
+        let of = |path: &str| is_elsewhere(&Export::new(ExportId(0), path, String::new()));
+        for path in [
+            "d/etc/init.d/ssh",
+            "d/etc/logrotate.d/nginx",
+            "d/manifest.sha256",
+            "a/d/etc/fstab",
+            "d/etc/rc3.d/S01x",
+        ] {
+            assert!(of(path), "{path}");
+        }
+        for path in [
+            "d/etc/ssh/sshd_config",
+            "d/etc/cron.conf",
+            "d/etc/fail2ban/jail.conf",
+            "d/services",
+            "d/etc/rc.local",
+        ] {
+            assert!(!of(path), "{path}");
+        }
     }
 
     #[test]

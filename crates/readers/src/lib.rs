@@ -22,6 +22,7 @@ pub mod archive;
 mod authorized_keys;
 mod bearing;
 mod braces;
+pub mod collecting;
 mod copies;
 mod credentials;
 mod data;
@@ -83,7 +84,7 @@ mod xml;
 mod yaml;
 mod yang;
 
-pub use bearing::coheres;
+pub use bearing::{coheres, is_elsewhere};
 pub use copies::is_copy;
 pub use decode::{DecodeError, decode, decode_whole};
 pub use named::named;

@@ -6,7 +6,7 @@ use crate::text::{counted, fitted};
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::coverage::{OutsideRow, Survey, SurveyedDevice};
+use trevlin_audit::coverage::{ManifestRow, OutsideRow, Survey, SurveyedDevice};
 use trevlin_model::DeviceKind;
 
 #[derive(Serialize)]
@@ -136,6 +136,13 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         }
         writeln!(out)?;
     }
+    if !survey.manifests.is_empty() {
+        section("Checksums", "collected files, compared with their checksums", out)?;
+        for one in &survey.manifests {
+            manifest(one, all, width, out)?;
+        }
+        writeln!(out)?;
+    }
     if !survey.left_out.is_empty() {
         section("Not read", "not included in any result", out)?;
         let shown = if all { survey.left_out.len() } else { SHOWN_FILES };
@@ -159,8 +166,44 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
     Ok(())
 }
 
+/// One collected export: whether it is as it was collected, and what differs.
+fn manifest(one: &ManifestRow, all: bool, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    let counts = [
+        (one.changed.len(), "changed"),
+        (one.missing.len(), "missing"),
+        (one.added.len(), "without checksum"),
+        (one.malformed.len(), "invalid lines"),
+    ];
+    let differs: Vec<String> = counts
+        .iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, what)| format!("{count} {what}"))
+        .collect();
+    let line = if differs.is_empty() {
+        format!("{}: {} unchanged", one.path, counted(one.same, "file"))
+    } else {
+        format!("{}: {} unchanged, {}", one.path, counted(one.same, "file"), differs.join(", "))
+    };
+    writeln!(out, "  {}", fitted(&sanitize(&line), width - 2))?;
+    for (files, what) in
+        [(&one.changed, "changed"), (&one.missing, "missing"), (&one.added, "without checksum")]
+    {
+        let shown = if all { files.len() } else { SHOWN_FILES };
+        for path in files.iter().take(shown) {
+            writeln!(out, "    {}", fitted(&sanitize(&format!("{what}: {path}")), width - 4))?;
+        }
+        if files.len() > shown {
+            writeln!(out, "    {DIM}{what}: and {} more (-v lists them){DIM:#}", files.len() - shown)?;
+        }
+    }
+    for number in &one.malformed {
+        writeln!(out, "    line {number}: expected a checksum of SHA-256 and a path")?;
+    }
+    Ok(())
+}
+
 fn files_of(one: &SurveyedDevice) -> usize {
-    one.unknown.len() + one.formats.iter().map(|format| format.files).sum::<usize>()
+    one.unknown.len() + one.no_bearing + one.formats.iter().map(|format| format.files).sum::<usize>()
 }
 
 fn cells(one: &SurveyedDevice) -> [String; 5] {
@@ -181,6 +224,9 @@ fn cells(one: &SurveyedDevice) -> [String; 5] {
     }
     if !one.unknown.is_empty() {
         formats.push(format!("{} of unknown format", counted(one.unknown.len(), "file")));
+    }
+    if one.no_bearing > 0 {
+        formats.push(format!("{} not relevant", counted(one.no_bearing, "file")));
     }
     let outside: Vec<String> = one
         .outside

@@ -1,10 +1,12 @@
 //! Arguments of the commands for results: reports, requests, accepted findings, the baseline.
 
 use super::{Format, Judging, Selection, date};
+use clap::builder::{PossibleValue, PossibleValuesParser};
 use clap::{Args, ValueEnum};
 use jiff::civil::Date;
 use std::path::PathBuf;
 use trevlin_audit::{ReportEntry, Severity};
+use trevlin_model::written::kept;
 
 #[derive(Debug, Args)]
 pub(crate) struct Report {
@@ -204,4 +206,38 @@ pub(crate) struct Survey {
     /// Output format
     #[arg(long, help_heading = "Output", value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
+}
+
+/// Arguments of `trevlin collect`.
+#[derive(Debug, Args)]
+pub(crate) struct Collect {
+    /// System of the machine
+    #[arg(long = "for", help_heading = "Selection", value_enum, value_name = "SYSTEM")]
+    pub(crate) system: CollectedSystem,
+    /// Collect only accounts, network, packet filter and this role (repeatable)
+    #[arg(long = "role", help_heading = "Selection", value_name = "ROLE", value_parser = role_names())]
+    pub(crate) roles: Vec<String>,
+    /// Include private keys; without it they are reduced to their first and last lines
+    #[arg(long, help_heading = "Selection")]
+    pub(crate) private_keys: bool,
+}
+
+/// Roles that a machine may have beside the base.
+fn role_names() -> PossibleValuesParser {
+    let values = trevlin_readers::collecting::roles().into_iter();
+    let values = values.filter(|role| role.name != trevlin_readers::collecting::BASE);
+    PossibleValuesParser::new(values.map(|role| PossibleValue::new(kept(&role.name)).help(kept(&role.title))))
+}
+
+/// Systems that there is a script for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CollectedSystem {
+    /// Debian, Ubuntu and relatives
+    Debian,
+    /// Fedora, Red Hat and relatives
+    Redhat,
+    /// `OpenWrt`
+    Openwrt,
+    /// FreeBSD and relatives
+    Bsd,
 }

@@ -5,6 +5,7 @@ mod addresses;
 mod audit;
 mod baseline;
 mod checks;
+mod collect;
 mod compare;
 mod completions;
 mod demo;
@@ -47,6 +48,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Baseline(baseline) => baseline::run(baseline, &arguments.common),
         Command::Phrasebook(book) => phrasebook::run(book),
         Command::Sheet(sheet) => sheet::run(sheet, &arguments.common),
+        Command::Collect(collect) => collect::run(collect),
         Command::Checks { id } => checks::run(id.as_deref()),
         Command::Demo(demo) => demo::run(demo, &arguments.common),
         Command::Completions { shell } => completions::run(*shell),

@@ -2,7 +2,7 @@
 
 use crate::args::{self, Common, Format};
 use crate::context::{print, today, verbosity, width};
-use crate::{load, output};
+use crate::{load, manifest, output};
 use anyhow::{Context, bail};
 use std::fmt::Write as _;
 use std::path::PathBuf;
@@ -30,6 +30,7 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
             device.lacks.clear();
         }
     }
+    found.manifests = manifest::verify(&arguments.paths);
     match arguments.format {
         Format::Text => print(|out| survey_text(&found, common.is_verbose(), width(), out))?,
         Format::Json => print(|out| survey_json(&found, out))?,

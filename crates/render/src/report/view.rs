@@ -232,6 +232,11 @@ fn is_known(export: &&ExportSummary) -> bool {
     export.format != "unknown"
 }
 
+/// Files of no known format that may configure something.
+fn is_unsupported(export: &&ExportSummary) -> bool {
+    !is_known(export) && export.not_understood > 0
+}
+
 /// Actions in the executive summary.
 const ACTIONS: usize = 5;
 /// Number of devices named for a check.
@@ -303,7 +308,7 @@ impl View {
             tables: tables?.into_iter().filter(|table| !table.groups.is_empty()).collect(),
             unread,
             left_out: outcome.left_out.iter().map(|one| [plain(&one.path), plain(&one.why)]).collect(),
-            unknown: exports(outcome).filter(|one| !is_known(one)).map(|one| plain(&one.path)).collect(),
+            unknown: exports(outcome).filter(is_unsupported).map(|one| plain(&one.path)).collect(),
             baseline: report
                 .baseline
                 .iter()
@@ -610,7 +615,7 @@ fn gaps(report: &Report<'_>) -> Vec<String> {
         1 => gaps.push("One line of the exports was not understood.".to_owned()),
         count => gaps.push(format!("{count} lines of the exports were not understood.")),
     }
-    let unknown = exports(outcome).filter(|one| !is_known(one)).count();
+    let unknown = exports(outcome).filter(is_unsupported).count();
     match unknown {
         0 => {}
         1 => gaps.push("One file has an unsupported format.".to_owned()),

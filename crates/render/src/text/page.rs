@@ -341,9 +341,14 @@ impl Page<'_> {
             sum(|export| export.understood),
             sum(|export| export.not_understood),
         ));
-        if known.len() < exports.len() {
-            let files = counted(exports.len() - known.len(), "file");
-            lines.push(format!("not read: {files} in unsupported formats"));
+        let others = exports.iter().filter(|export| export.format == "unknown");
+        let (unread, no_bearing): (Vec<&ExportSummary>, Vec<&ExportSummary>) =
+            others.copied().partition(|export| export.not_understood > 0);
+        if !unread.is_empty() {
+            lines.push(format!("not read: {} in unsupported formats", counted(unread.len(), "file")));
+        }
+        if !no_bearing.is_empty() {
+            lines.push(format!("not relevant: {}", counted(no_bearing.len(), "file")));
         }
         for line in lines {
             // Styles have no width for the wrapping.
