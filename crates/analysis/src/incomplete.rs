@@ -7,6 +7,9 @@ use trevlin_estate::assemble::Estate;
 use trevlin_estate::evidence::place;
 use trevlin_model::{GapKind, LineClass, Origin};
 
+/// Format of links that enable units: the text of such an export is the target, without an end of line.
+const LINKS: &str = "unit-link";
+
 /// Something that is missing.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Incomplete {
@@ -116,7 +119,8 @@ pub fn of_exports(estate: &Estate, device: usize) -> Vec<Incomplete> {
         {
             found.push(Incomplete { device, why: Why::Illegible, origin: export.origin_of(line.text) });
         }
-        if export.breaks_off() {
+        // Text of a link is its target.
+        if record.format != Some(LINKS) && export.breaks_off() {
             found.push(Incomplete { device, why: Why::EndsWithinLine, origin: export.last_line() });
         }
     }

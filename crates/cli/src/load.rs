@@ -568,7 +568,7 @@ fn read_device(
     let strange = |one: &Decoded| {
         one.recognised.reader.is_none()
             && !trevlin_readers::is_copy(&one.export)
-            && !trevlin_readers::is_elsewhere(&one.export)
+            && !trevlin_readers::is_idle(&one.export)
     };
     let of_no_format =
         device.iter().filter(|(_, one)| strange(one)).map(|(_, one)| one.export.id()).collect();
@@ -669,7 +669,7 @@ fn read_by_another(export: &Export, places: &[(Origin, LineClass)]) -> Reading {
 /// Every line of a file without a reader is not understood, unless its path shows that it has no bearing.
 fn unread(export: &Export) -> Reading {
     let mut reading = Reading::of(export);
-    if trevlin_readers::is_elsewhere(export) {
+    if trevlin_readers::is_idle(export) {
         return reading;
     }
     reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);

@@ -55,6 +55,7 @@ pub(crate) fn files_of(at: &Path, unpacked: Unpacked, stem: &str, left_out: &mut
         File { bytes: Some(bytes), ..File::found(&at, path, size) }
     };
     let mut found = Vec::new();
+    let targets = links.clone();
     for (path, target) in links {
         let mut parts = path.rsplit('/');
         let (name, folder) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
@@ -62,9 +63,9 @@ pub(crate) fn files_of(at: &Path, unpacked: Unpacked, stem: &str, left_out: &mut
             found.push(File { leads_to: Some(target), ..File::found(&at.join(&path), path, 0) });
             continue;
         }
-        match resolved(&path, &target).and_then(|to| files.get(&to)) {
-            Some(bytes) if folder.ends_with("-enabled") => {
-                found.push(of_archive((path, Arc::clone(bytes))));
+        match followed(&path, &target, &targets, &files) {
+            Some(Target::File(bytes)) if folder.ends_with("-enabled") => {
+                found.push(of_archive((path, bytes)));
             }
             // Its target is read at its own path.
             Some(_) => {}
@@ -88,6 +89,48 @@ fn inside(at: &Path, path: &str) -> PathBuf {
         Some(rest) if !name.is_empty() => at.join(rest.trim_start_matches('/')),
         _ => at.join(path),
     }
+}
+
+/// What a link in an archive leads to.
+enum Target {
+    File(Arc<Zeroizing<Vec<u8>>>),
+    Folder,
+}
+
+/// The end of a link, by way of other links, where it is in the archive. An absolute path is one of the device: it begins at the folder that
+/// holds the copy of the device's root, the nearest around the link that has the target.
+fn followed(
+    path: &str,
+    target: &str,
+    links: &BTreeMap<String, String>,
+    files: &BTreeMap<String, Arc<Zeroizing<Vec<u8>>>>,
+) -> Option<Target> {
+    /// The kernel follows no more links in a row (path_resolution(7)).
+    const MOST: usize = 40;
+    let is_folder = |path: &str| {
+        let below = format!("{path}/");
+        files.range(below.clone()..).next().is_some_and(|(found, _)| found.starts_with(&below))
+    };
+    let (mut path, mut target) = (path.to_owned(), target.to_owned());
+    for _ in 0..MOST {
+        let is_there = |at: &String| files.contains_key(at) || links.contains_key(at) || is_folder(at);
+        let next = if target.starts_with('/') {
+            let around = path.rmatch_indices('/').map(|(at, _)| &path[..at]).chain([""]);
+            let places =
+                around.filter_map(|folder| resolved(&format!("{folder}/x"), target.trim_start_matches('/')));
+            places.map(|place| place.trim_start_matches('/').to_owned()).find(is_there)?
+        } else {
+            resolved(&path, &target).filter(is_there)?
+        };
+        if let Some(bytes) = files.get(&next) {
+            return Some(Target::File(Arc::clone(bytes)));
+        }
+        match links.get(&next) {
+            Some(further) => (path, target) = (next, further.clone()),
+            None => return Some(Target::Folder),
+        }
+    }
+    None
 }
 
 /// Target of a link in an archive, as a path of the archive; none where it leads out of it.

@@ -296,8 +296,8 @@ fn is_heading(line: &str) -> bool {
 /// Finds the export that a path in a configuration means, among the paths of one device's exports.
 ///
 /// Exports seldom keep the whole tree, so in this order: the path itself relative to the file that names it, the same tail
-/// (`etc/ppp/options` of `/etc/ppp/options`), and a file name that only one export has. A path that climbs (`..`) is only compared by its
-/// name.
+/// (`etc/ppp/options` of `/etc/ppp/options`), and a file name that only one export has, unless its own path shows another place
+/// (`etc/app/options`). A path that climbs (`..`) is only compared by its name.
 #[must_use]
 pub fn find_path(wanted: &str, named_in: &str, paths: &[&str]) -> Option<usize> {
     let tail = wanted.trim_start_matches("./").trim_start_matches('/');
@@ -319,11 +319,22 @@ pub fn find_path(wanted: &str, named_in: &str, paths: &[&str]) -> Option<usize> 
         let first = found.next()?.0;
         found.next().is_none().then_some(first)
     };
-    only(tail).or_else(|| only(tail.rsplit('/').next()?))
+    // What is kept as on the device is where it is.
+    let elsewhere = |at: &usize| wanted.starts_with('/') && !wanted.contains("..") && is_placed(paths[*at]);
+    only(tail).or_else(|| only(tail.rsplit('/').next()?).filter(|at| !elsewhere(at)))
+}
+
+/// Whether a path keeps the place of the file on its device: it has one of the folders at the root of a file system.
+fn is_placed(path: &str) -> bool {
+    // The first part may be the name of a device.
+    let mut parts = path.split('/').rev().skip(1).collect::<Vec<_>>().into_iter().rev();
+    parts.next().is_some_and(|first| matches!(first, "etc" | "usr" | "var"))
+        || parts.any(|part| matches!(part, "etc" | "usr" | "var" | "opt" | "srv" | "home" | "root"))
 }
 
 /// Every export that a path with wildcards means, in order of path: as [`find_path`], but each part of the path may
-/// hold `*`, `?` and sets in brackets (glob(7)). A part that begins with a dot is only met by a dot.
+/// hold `*`, `?` and sets in brackets (glob(7)). A part that begins with a dot is only met by a dot. A relative path means files below a
+/// folder that `named_in` lies in, and of several the nearest: other programs have folders of the same name.
 #[must_use]
 pub fn find_paths(pattern: &str, named_in: &str, paths: &[&str]) -> Vec<usize> {
     if !pattern.contains(['*', '?', '[']) {
@@ -340,6 +351,19 @@ pub fn find_paths(pattern: &str, named_in: &str, paths: &[&str]) -> Vec<usize> {
                 .all(|(text, pattern)| glob_part(text, pattern))
     };
     let mut found: Vec<usize> = (0..paths.len()).filter(|at| fits(paths[*at])).collect();
+    if !pattern.starts_with('/') {
+        // Length of the folder that the pattern starts from, where `named_in` lies in it.
+        let start = |at: &usize| -> Option<usize> {
+            let path = paths[*at];
+            let matched = path.rsplit('/').take(parts.len()).map(|part| part.len() + 1).sum::<usize>();
+            let folder = &path[..path.len().saturating_sub(matched)];
+            let within =
+                folder.is_empty() || named_in.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'));
+            within.then_some(folder.len())
+        };
+        let nearest = found.iter().filter_map(start).max();
+        found.retain(|at| nearest.is_some() && start(at) == nearest);
+    }
     found.sort_by_key(|at| paths[*at]);
     found
 }
@@ -415,7 +439,9 @@ mod tests {
             ("/etc/ppp/options.pptpd", "d/etc/pptpd.conf", None),
             ("b.conf", "d/vpn/a.conf", Some(3)),
             ("./b.conf", "d/x.conf", Some(4)),
-            ("/opt/pptpd-options", "d/etc/pptpd.conf", Some(1)),
+            // It is kept where it is on the device, and that is not `/opt`.
+            ("/opt/pptpd-options", "d/etc/pptpd.conf", None),
+            ("/etc/else/a.conf", "d/etc/pptpd.conf", Some(2)),
             ("/opt/b.conf", "d/etc/pptpd.conf", None),
             ("", "d/x", None),
         ] {
@@ -443,6 +469,28 @@ mod tests {
             ("ss*/x**x", vec![]),
         ] {
             assert_eq!(find_paths(pattern, "d/etc/ssh/sshd_config", &paths), found, "{pattern}");
+        }
+    }
+
+    #[test]
+    fn relative_wildcards_start_from_a_folder_around_the_file() {
+        let paths = [
+            "d/etc/a/conf.d/1.conf",
+            "d/etc/b/conf.d/2.conf",
+            "d/etc/b/main/conf.d/3.conf",
+            "d/conf.d/4.conf",
+        ];
+        for (pattern, named_in, found) in [
+            ("conf.d/*.conf", "d/etc/a/a.conf", vec![0]),
+            ("conf.d/*.conf", "d/etc/a/sites/x.conf", vec![0]),
+            ("conf.d/*.conf", "d/etc/b/main/b.conf", vec![2]),
+            ("conf.d/*.conf", "d/kept.conf", vec![3]),
+            ("conf.d/*.conf", "e/etc/a/a.conf", vec![]),
+            ("/etc/b/conf.d/*.conf", "d/etc/a/a.conf", vec![1]),
+            // Its own folder `conf.d` is empty, and that of another program is none of its own.
+            ("main/*.conf", "d/etc/a/a.conf", vec![]),
+        ] {
+            assert_eq!(find_paths(pattern, named_in, &paths), found, "{pattern} in {named_in}");
         }
     }
 

@@ -106,7 +106,7 @@ pub const LIMITS: [LimitRow; 12] = [
         name: "archive-depth",
         what: "nested archives",
         bytes: false,
-        default: 2,
+        default: 3,
         range: (1, 16),
         beyond: "deeper archives are not opened",
     },

@@ -13,26 +13,46 @@ struct Table {
     folders: Vec<String>,
     /// Ends of paths.
     files: Vec<String>,
+    /// Parts of paths of files that have none where no reader knows them.
+    unless_read: Vec<String>,
+    /// Beginnings of the names of such files.
+    names: Vec<String>,
+    /// Ends of the names of such files.
+    endings: Vec<String>,
 }
 
 /// Paths that have no bearing.
 struct Paths {
     folders: AhoCorasick,
-    files: Vec<String>,
+    unless_read: AhoCorasick,
+    table: Table,
 }
 
 static PATHS: LazyLock<Option<Paths>> = LazyLock::new(|| {
     let table: Table = toml::from_str(include_str!("../tables/no-bearing.toml")).ok()?;
-    Some(Paths { folders: AhoCorasick::new(table.folders).ok()?, files: table.files })
+    let folders = AhoCorasick::new(&table.folders).ok()?;
+    Some(Paths { folders, unless_read: AhoCorasick::new(&table.unless_read).ok()?, table })
 });
 
 /// Whether the path of a file shows that it configures no service, login or filter: it is counted and not listed.
-#[must_use]
-pub fn is_elsewhere(export: &Export) -> bool {
+pub(crate) fn is_elsewhere(export: &Export) -> bool {
     let path = export.path();
     PATHS.as_ref().is_some_and(|paths| {
-        paths.folders.is_match(path) || paths.files.iter().any(|file| path.ends_with(file.as_str()))
+        paths.folders.is_match(path) || paths.table.files.iter().any(|file| path.ends_with(file.as_str()))
     })
+}
+
+/// Whether a file that no reader knows has no bearing: documentation, units of packages, and texts that are comments alone.
+#[must_use]
+pub fn is_idle(export: &Export) -> bool {
+    let (path, name) = (export.path(), export.file_name());
+    let by_path = PATHS.as_ref().is_some_and(|paths| {
+        paths.unless_read.is_match(path)
+            || paths.table.names.iter().any(|one| name.starts_with(one.as_str()))
+            || paths.table.endings.iter().any(|one| name.ends_with(one.as_str()))
+    });
+    let is_comment = |text: &str| text.is_empty() || text.starts_with(['#', ';']) || text.starts_with("//");
+    by_path || is_elsewhere(export) || export.lines().all(|line| is_comment(line.text.trim()))
 }
 
 /// Formats whose signs are certain: a module of a standard model, a block with a label of its own.
@@ -82,6 +102,11 @@ mod tests {
         ] {
             assert!(of(path), "{path}");
         }
+        let idle = |path: &str, text: &str| is_idle(&Export::new(ExportId(0), path, text.to_owned()));
+        assert!(idle("d/etc/x/README", "text\n") && idle("d/etc/pam.conf", "# none\n\n; none\n"));
+        assert!(
+            idle("d/lib/systemd/system/x.service", "[Service]\n") && !idle("d/etc/x.conf", "# one\nx = 1\n")
+        );
         for path in [
             "d/etc/ssh/sshd_config",
             "d/etc/cron.conf",

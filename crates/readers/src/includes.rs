@@ -241,7 +241,8 @@ mod tests {
             ("postgresql", "include_dir 'conf.d'\n", "d/etc/postgresql/conf.d/a.conf", "a.conf"),
             ("sshd", "Port 22\n", "d/etc/ssh/sshd_config.d/a.conf", ""),
         ] {
-            let export = Export::new(ExportId(0), "d/x", text.into());
+            let place = unread.rsplitn(3, '/').nth(2).expect("a folder in a folder");
+            let export = Export::new(ExportId(0), format!("{place}/x"), text.into());
             let around = ReadContext::of(vec![&export]).with_unread(vec![unread.to_owned()]);
             let found: Vec<_> = missing(format, &export, &around).into_iter().map(|one| one.1).collect();
             let names: Vec<&str> = found.iter().filter_map(|path| path.rsplit('/').next()).collect();

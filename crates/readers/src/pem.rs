@@ -136,6 +136,11 @@ pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Readi
         let origin = export.origin_of(block.text);
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         if block.is_private_key() {
+            // Its lines were taken out of the export: what is left is no secret, and does not show a passphrase.
+            if block.closed && block.body().is_empty() {
+                book.class(origin, LineClass::Ignored);
+                continue;
+            }
             if !block.closed {
                 book.not_understood(origin, "`-----END …-----` is missing: the key is truncated");
                 reading.facts.unreadable_blocks.push(UnreadableBlock { is_key: true, origin });

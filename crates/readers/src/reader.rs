@@ -165,13 +165,16 @@ impl<'a> ReadContext<'a> {
         if !pattern.contains(['*', '?', '[']) {
             return self.find(pattern, named_in).into_iter().collect();
         }
-        let known = self.patterns.lock().unwrap_or_else(PoisonError::into_inner).get(pattern).cloned();
-        // The matches of a pattern do not depend on its place.
+        // The matches of an absolute pattern do not depend on its place.
+        let folder = named_in.path().rsplit_once('/').map_or("", |(folder, _)| folder);
+        let place = if pattern.starts_with('/') { "" } else { folder };
+        let key = format!("{place}\n{pattern}");
+        let known = self.patterns.lock().unwrap_or_else(PoisonError::into_inner).get(&key).cloned();
         let found = known.unwrap_or_else(|| {
             let paths: Vec<_> = self.exports.iter().map(|export| export.path()).collect();
             let found = Arc::new(find_paths(pattern, named_in.path(), &paths));
             let mut patterns = self.patterns.lock().unwrap_or_else(PoisonError::into_inner);
-            patterns.insert(pattern.to_owned(), Arc::clone(&found));
+            patterns.insert(key, Arc::clone(&found));
             found
         });
         found.iter().map(|at| self.exports[*at]).collect()
@@ -202,7 +205,8 @@ impl<'a> ReadContext<'a> {
             let of = |(at, (export, signs)): (usize, (&&Export, &Option<crate::format_hints::Found>))| {
                 let signs = signs.as_ref()?;
                 let may_be = signs.may_be(reader.name) || by_name(reader, export);
-                let recognised = if may_be { (reader.recognise)(export) } else { Recognition::No };
+                let recognised =
+                    if may_be { crate::places::recognise(reader, export) } else { Recognition::No };
                 (recognised != Recognition::No).then_some((at, recognised))
             };
             let found: Arc<Vec<_>> =
@@ -456,7 +460,7 @@ impl<'a> LineRecorder<'a> {
 /// Whether a reader accepts files with the name of an export, whatever they contain.
 pub(crate) fn by_name(reader: &Reader, export: &Export) -> bool {
     let name_alone = Export::new(export.id(), export.shared_path(), String::new());
-    (reader.recognise)(&name_alone) != Recognition::No
+    crate::places::recognise(reader, &name_alone) != Recognition::No
 }
 
 #[cfg(test)]

@@ -3,9 +3,11 @@
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::ciphers::judge;
 use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::ExportId;
 use trevlin_model::certificate::DhParameters;
 use trevlin_model::offer::AlgorithmRole;
 
@@ -34,18 +36,24 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = judge(&CHECK, estate, &[AlgorithmRole::KeyExchange], "key exchange", false);
     for (at, device) in estate.devices.iter().enumerate() {
+        let mut files: BTreeMap<ExportId, Vec<&DhParameters>> = BTreeMap::new();
         for parameters in &device.facts.dh_parameters {
-            let file = estate.export(parameters.origin.export);
+            files.entry(parameters.origin.export).or_default().push(parameters);
+        }
+        for (export, parameters) in files {
+            let file = estate.export(export);
             let subject = Subject::of(SubjectKind::File).with(file.file_name());
-            answers.push(Answer::new(at, subject, of_file(parameters, file.file_name())));
+            answers.push(Answer::new(at, subject, of_file(&parameters, file.file_name())));
         }
     }
     answers
 }
 
-/// Parameters in a file of their own (NIST SP 800-131A Rev. 2, 5: 2048 bits; RFC 7919, 1, for smaller ones).
-fn of_file(parameters: &DhParameters, file: &str) -> Verdict {
-    let bits = parameters.bits;
+/// Parameters in a file of their own (NIST SP 800-131A Rev. 2, 5: 2048 bits; RFC 7919, 1, for smaller ones): the smallest decide.
+fn of_file(parameters: &[&DhParameters], file: &str) -> Verdict {
+    let Some(bits) = parameters.iter().map(|one| one.bits).min() else { return Verdict::DoesNotApply };
+    let mut weak: Vec<&&DhParameters> = parameters.iter().filter(|one| one.bits < 2048).collect();
+    weak.sort_by_key(|one| one.bits);
     let (severity, why) = match bits {
         2048.. => return Verdict::Pass,
         ..1024 => (Severity::High, "such groups have been broken"),
@@ -58,7 +66,7 @@ fn of_file(parameters: &DhParameters, file: &str) -> Verdict {
             "Servers that use the file agree on keys in a group of {bits} bits; 2048 are required."
         )
         .into(),
-        evidence: vec![parameters.origin],
+        evidence: weak.into_iter().map(|one| one.origin).collect(),
     })
 }
 

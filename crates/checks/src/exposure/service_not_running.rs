@@ -2,10 +2,12 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::Known;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::Origin;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -26,21 +28,33 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, services) in estate.internet().services.iter().enumerate() {
-        for one in services {
-            let subject = Subject::service(&estate.devices[at], one);
-            match one.known {
-                Known::Both => answers.push(Answer::new(at, subject, Verdict::Pass)),
-                Known::Absent => {
-                    let verdict = Verdict::Fail(Fail {
-                        rating: CHECK.rated("no service listens there at present"),
-                        title: format!("{} is configured but not running", one.name).into(),
-                        detail: format!("No exported socket listens on {}.", one.endpoint()).into(),
-                        evidence: one.origins(),
-                    });
-                    answers.push(Answer::new(at, subject, verdict));
+        for one in services.iter().filter(|one| one.known == Known::Both) {
+            answers.push(Answer::new(at, Subject::service(&estate.devices[at], one), Verdict::Pass));
+        }
+        // One service may have several ports and addresses.
+        let absent = || services.iter().filter(|one| one.known == Known::Absent);
+        let names: BTreeSet<&str> = absent().map(|one| &*one.name).collect();
+        for name in names {
+            let ports: Vec<_> = absent().filter(|one| &*one.name == name).collect();
+            let Some(first) = ports.first() else { continue };
+            let endpoints: BTreeSet<String> = ports.iter().map(|one| one.endpoint().to_string()).collect();
+            let mut evidence: Vec<Origin> = Vec::new();
+            for origin in ports.iter().flat_map(|one| one.origins()) {
+                if !evidence.contains(&origin) {
+                    evidence.push(origin);
                 }
-                Known::Configured | Known::Observed | Known::Disabled => {}
             }
+            let verdict = Verdict::Fail(Fail {
+                rating: CHECK.rated("no service listens there at present"),
+                title: format!("{name} is configured but not running").into(),
+                detail: format!(
+                    "No exported socket listens on {}.",
+                    endpoints.into_iter().collect::<Vec<_>>().join(" and ")
+                )
+                .into(),
+                evidence,
+            });
+            answers.push(Answer::new(at, Subject::service(&estate.devices[at], first), verdict));
         }
     }
     answers

@@ -6,6 +6,7 @@ use trevlin_analysis::authentication::{lines_of_service, provide_pam, ssh_login_
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::housekeeping::UnitState;
 use trevlin_model::ssh::SshConnection;
 use trevlin_model::{Device, FactorKind, Origin, PasswordSource, Setting, Tunnel, TunnelFamily};
 
@@ -21,12 +22,35 @@ pub(crate) const CHECK: Check = Check {
           FreeRADIUS). Keep the lockout short enough that attackers cannot lock out legitimate users for long.",
     judged: "Fails where the ban score of the OpenConnect server is disabled, where a RADIUS server rejects without delay, \
              and where a VPN or SSH accepts passwords through a PAM stack that does not count failures; one level lower where a \
-             certificate or another factor is required as well. Limits of other \
-             programs do not appear in these files. Undetermined where the stack was not exported.",
+             certificate or another factor is required as well. Undetermined where the stack was not exported, and where a \
+             program that watches the log (fail2ban, sshguard and others) is installed.",
     references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "ocserv(8), max-ban-score"],
     controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Map(run),
 };
+
+/// Programs that watch logs and block the sources of failed logins, with their folders of settings.
+const WATCHERS: [(&str, &str); 5] = [
+    ("fail2ban.service", "/etc/fail2ban/"),
+    ("sshguard.service", "/etc/sshguard/"),
+    ("denyhosts.service", "/etc/denyhosts"),
+    ("crowdsec.service", "/etc/crowdsec/"),
+    ("lfd.service", "/etc/csf/"),
+];
+
+/// The program on a device that may limit failed logins, with its place; none where its unit is shown and off.
+fn watcher(estate: &EstateMap, device: &Device) -> Option<(&'static str, Origin)> {
+    WATCHERS.iter().find_map(|(unit, folder)| {
+        let mut states = device.facts.units.iter().filter(|one| one.name == *unit);
+        let program = unit.trim_end_matches(".service");
+        if let Some(enabled) = states.clone().find(|one| one.state == UnitState::Enabled) {
+            return Some((program, enabled.origin));
+        }
+        let mut files = device.exports.iter().map(|id| estate.export(*id));
+        let file = files.find(|export| export.path().contains(folder))?;
+        states.next().is_none().then(|| (program, file.origin(0..0)))
+    })
+}
 
 /// Modules that count failures and lock.
 const COUNTING: [&str; 4] = ["pam_abl", "pam_faillock", "pam_tally", "pam_tally2"];
@@ -36,7 +60,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.accepts_clients()) {
             answers.extend(
-                by_tunnel(device, tunnel).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
+                by_tunnel(estate, device, tunnel)
+                    .map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
             );
         }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
@@ -57,7 +82,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     .or_else(|| by_password().find_map(|path| path.factors.lines.first().copied()))
                     .unwrap_or(server.origin);
                 let more = by_password().all(|path| path.factors.kinds.len() > 1);
-                let verdict = with_more(by_pam(device, "sshd", "SSH", asked_at), more);
+                let verdict = with_more(by_pam(estate, device, "sshd", "SSH", asked_at), more);
                 answers.push(Answer::new(at, Subject::ssh(), verdict));
             }
         }
@@ -98,7 +123,7 @@ fn fail(title: &str, detail: &str, why: &str, origin: Origin) -> Verdict {
     })
 }
 
-fn by_tunnel(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
+fn by_tunnel(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
     if tunnel.family == TunnelFamily::OpenConnect {
         // The daemon bans addresses by itself, unless the score is switched off (default 80).
         return match tunnel.setting("max-ban-score") {
@@ -113,14 +138,14 @@ fn by_tunnel(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
     }
     tunnel.proof.passwords.iter().find_map(|check| match &check.source {
         PasswordSource::Pam(service) => Some(with_more(
-            by_pam(device, service, &tunnel.name, check.origin),
+            by_pam(estate, device, service, &tunnel.name, check.origin),
             tunnel.always_requires_certificate(),
         )),
         _ => None,
     })
 }
 
-fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdict {
+fn by_pam(estate: &EstateMap, device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdict {
     let lines = match lines_of_service(device, service) {
         Ok(lines) => lines,
         Err(missing) => {
@@ -133,6 +158,11 @@ fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdi
     let counts = |module: &str| COUNTING.contains(&module) || module.starts_with("pam_radius");
     if lines.iter().any(|line| counts(&line.module)) {
         return Verdict::Pass;
+    }
+    if let Some((program, origin)) = watcher(estate, device) {
+        let beginning = format!("Please provide the settings of {program} that are in force");
+        let reason = Reason::decides(format!("whether failed logins to {what} are limited"));
+        return Verdict::provide(beginning, reason, vec![origin, asked_at]);
     }
     fail(
         &format!("No limit on failed logins to {what}"),
@@ -165,6 +195,9 @@ mod tests {
         const OTHER: (&str, &str) = ("d/etc/ssh/sshd_config", "UsePAM yes\nPasswordAuthentication no\n");
         const BOTH: (&str, &str) =
             ("d/etc/ssh/sshd_config", "UsePAM yes\nAuthenticationMethods publickey,keyboard-interactive\n");
+        const WATCHED: (&str, &str) = ("d/etc/fail2ban/jail.d/ssh.conf", "[sshd]\nenabled = true\n");
+        const UNIT_ON: &str = "UNIT FILE STATE PRESET\nfail2ban.service enabled enabled\n";
+        const UNIT_OFF: &str = "UNIT FILE STATE PRESET\nfail2ban.service disabled enabled\n";
         const VPN: (&str, &str) = ("d/etc/pam.d/vpn", "auth required pam_unix.so\n");
         const TUNNEL: (&str, &str) = (
             "d/s.conf",
@@ -176,6 +209,13 @@ mod tests {
                 ("nothing counts", &[SSH, PLAIN], &["fail medium d sshd_config:2"]),
                 ("failures are counted", &[SSH, COUNTED], &["pass d"]),
                 ("in comments", &[SSH, COMMENTED], &["fail medium d sshd_config:2"]),
+                ("a program that watches the log", &[SSH, PLAIN, WATCHED], &["ask d"]),
+                ("its unit is on", &[SSH, PLAIN, ("d/units.txt", UNIT_ON)], &["ask d"]),
+                (
+                    "its unit is off",
+                    &[SSH, PLAIN, WATCHED, ("d/units.txt", UNIT_OFF)],
+                    &["fail medium d sshd_config:2"],
+                ),
                 ("no stack", &[SSH], &["ask d"]),
                 ("no passwords", &[KEYS, PLAIN], &[]),
                 ("passwords by the other method", &[OTHER, PLAIN], &["fail medium d sshd_config:1"]),

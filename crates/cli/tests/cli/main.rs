@@ -7,6 +7,7 @@ mod archives;
 mod audit;
 mod baselines;
 mod canaries;
+mod collect;
 mod common;
 mod compare;
 mod demo;

@@ -11,6 +11,7 @@ mod outside;
 mod profiles;
 mod retired;
 pub mod space;
+mod unused;
 
 pub use dial_in::DialIn;
 pub use estate::{DeviceFile, DeviceId, Estate, ExportRecord, LeftOutFile};
@@ -42,6 +43,7 @@ impl Estate {
     pub fn within(mut inputs: Vec<Input>, file: &ValidEstateFile, limits: Limits) -> Self {
         retired::set_aside(&mut inputs);
         datastores::set_aside(&mut inputs);
+        unused::set_aside(&mut inputs);
         let mut exports = Vec::with_capacity(inputs.len());
         let mut by_folder: BTreeMap<String, (Vec<ExportId>, Vec<Facts>)> = BTreeMap::new();
         let (mut cuts, mut faults) = (Vec::new(), Vec::new());

@@ -1,6 +1,8 @@
 #!/bin/sh
-# Collects the configuration of this machine for an audit with Trevlin: @FOR@.
-# Run as root, in a folder with space: sh collect.sh [NAME]
+# Collects the configuration of a machine for an audit with Trevlin: @FOR@.
+# Run as root, in a folder with space: sh collect.sh [NAME [ROOT]]
+#   NAME  name of the device; by default its host name
+#   ROOT  folder with the files of a machine, such as a mounted image; by default this machine
 # Nothing on the machine changes. Results are a folder NAME and an archive of it, which contain secrets: transfer them like passwords.
 set -u
 umask 077
@@ -14,6 +16,7 @@ most_kib=4096
 # Names of devices carry no date: two collections of one device must compare.
 name=${1:-$(uname -n)}
 name=${name%%.*}
+root=${2:-/}
 case $name in
     '' | *[!A-Za-z0-9_-]*) echo "name of the device: letters, digits, - and _; run: sh collect.sh NAME" >&2; exit 2 ;;
 esac
@@ -21,22 +24,33 @@ if [ -e "$name" ] || [ -e "$name.tar" ]; then
     echo "$name or $name.tar already exists here; remove it or choose another folder" >&2
     exit 2
 fi
+[ -d "$root/etc" ] || { echo "$root has no folder etc" >&2; exit 2; }
 [ "$(id -u)" = 0 ] || echo "not run as root: some files will be missing" >&2
-mkdir "$name" || exit 2
-out=$(pwd)/$name
-mkdir "$out/running"
+here=$(pwd)
+out=$here/$name
+mkdir "$out" "$out/running" || exit 2
 log=$out/collect.log
 : > "$log"
+# All paths below are relative to the root of the machine.
+cd "$root" || exit 2
 
 # Copies one file to its own path below the folder; private keys are reduced to their first and last lines.
 copy() {
-    [ -e "$out$1" ] || [ -h "$out$1" ] && return 0
-    case $1 in "$out" | "$out"/* | "$out".tar) return 0 ;; esac
-    mkdir -p "$out${1%/*}"
+    case $1 in */../* | ../*) return 0 ;; esac
+    if [ -e "$out/$1" ] || [ -h "$out/$1" ]; then return 0; fi
+    case $(pwd)/$1 in "$out"/* | "$out".tar) return 0 ;; esac
+    mkdir -p "$out/$(dirname "$1")"
     if [ -h "$1" ]; then
-        cp -P "$1" "$out$1" 2>> "$log" || echo "not copied: $1" >> "$log"
-        target=$(readlink -f "$1" 2> /dev/null) || return 0
-        [ "$target" != "$1" ] && [ -f "$target" ] && copy "$target"
+        cp -P "$1" "$out/$1" 2>> "$log" || echo "not copied: $1" >> "$log"
+        # Step by step, so that every link on the way is kept.
+        target=$(readlink "$1" 2> /dev/null) || return 0
+        case $target in
+            /*) target=${target#/} ;;
+            *) target=$(cd "$(dirname "$1")" && cd "$(dirname "$target")" 2> /dev/null && pwd -P)/$(basename "$target") ;;
+        esac
+        top=$(pwd -P)
+        target=${target#"${top%/}"/}
+        if [ -f "$target" ]; then copy "$target"; fi
         return 0
     fi
     if [ -n "$(find "$1" -prune -size +"$((most_kib * 2))" 2> /dev/null)" ]; then
@@ -51,32 +65,31 @@ copy() {
             /PRIVATE KEY-----/b
             /:/b
             d
-        }' "$1" > "$out$1" 2>> "$log"
+        }' "$1" > "$out/$1" 2>> "$log"
         echo "private key left out: $1" >> "$log"
         return 0
     fi
-    cp -p "$1" "$out$1" 2>> "$log" || echo "not copied: $1" >> "$log"
+    cp -p "$1" "$out/$1" 2>> "$log" || echo "not copied: $1" >> "$log"
 }
 
 # Copies files, folders and what patterns match; what is absent is no error.
 take() {
     for one in "$@"; do
-        if [ -d "$one" ] && [ ! -h "$one" ]; then
-            find "$one" \( -type f -o -type l \) -print 2>> "$log" | while IFS= read -r file; do copy "$file"; done
-        elif [ -d "$one" ]; then
-            copy "$one"
-            target=$(readlink -f "$one" 2> /dev/null) && [ "$target" != "$one" ] && take "$target"
+        if [ -d "$one" ]; then
+            if [ -h "$one" ]; then copy "$one"; fi
+            find "$one/" \( -type f -o -type l \) -print 2>> "$log" | sed 's|//*|/|g' |
+                while IFS= read -r file; do copy "$file"; done
         elif [ -e "$one" ] || [ -h "$one" ]; then
             copy "$one"
         fi
     done
 }
 
-# Keeps the output of a command; without the program, or where it fails, there is no file.
+# Keeps the output of a command; without the program, or where it fails, there is no file. An image runs no commands.
 run() {
     into=$out/running/$1
     shift
-    command -v "$1" > /dev/null 2>&1 || return 0
+    if [ "$root" != / ] || ! command -v "$1" > /dev/null 2>&1; then return 0; fi
     if ! "$@" > "$into" 2>> "$log" < /dev/null; then
         echo "failed: $*" >> "$log"
         [ -s "$into" ] || rm -f "$into"
@@ -85,8 +98,10 @@ run() {
 
 # Prints the homes of all accounts.
 homes() {
-    cut -d : -f 6 /etc/passwd 2> /dev/null | sort -u | while IFS= read -r home; do
-        case $home in /?*) [ -d "$home" ] && echo "$home" ;; esac
+    cut -d : -f 6 etc/passwd 2> /dev/null | sort -u | while IFS= read -r home; do
+        case $home in
+            /?*) if [ -d "${home#/}" ]; then echo "${home#/}"; fi ;;
+        esac
     done
 }
 
@@ -101,7 +116,7 @@ while [ "$round" -le 3 ]; do
             case $named in
                 /etc/* | /usr/local/etc/* | /opt/* | /srv/* | /var/lib/* | /home/* | /root/*)
                     # shellcheck disable=SC2086 # Patterns stand for what they match.
-                    for one in $named; do
+                    for one in ${named#/}; do
                         if [ -f "$one" ]; then copy "$one"; fi
                     done
                     ;;
@@ -120,6 +135,7 @@ elif command -v sha256 > /dev/null 2>&1; then
 else
     sum() { openssl dgst -sha256 -r "$1"; }
 fi
-(cd "$out" && find . -type f ! -name manifest.sha256 -print | sort | while IFS= read -r file; do sum "$file"; done) \
-    > "$out/manifest.sha256"
-tar -cf "$name.tar" "$name" && echo "$(grep -c . "$out/manifest.sha256") files collected: $name and $name.tar"
+cd "$out" || exit 2
+find . -type f ! -name manifest.sha256 -print | sort | while IFS= read -r file; do sum "$file"; done > manifest.sha256
+cd "$here" || exit 2
+tar -cf "$name.tar" "$name" && echo "$(grep -c . "$name/manifest.sha256") files collected: $name and $name.tar"

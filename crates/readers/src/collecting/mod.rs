@@ -118,7 +118,7 @@ pub fn script(system: System, wanted: &[String], private_keys: bool) -> String {
     for role in &roles {
         let _ = writeln!(body, "# {}: {}", role.name, role.title);
         let mut line = "take".to_owned();
-        for path in role.paths(system) {
+        for path in role.paths(system).iter().map(|path| path.trim_start_matches('/')) {
             if line.len() + path.len() > WIDTH {
                 let _ = writeln!(body, "{line} \\");
                 line = "   ".to_owned();
@@ -168,12 +168,12 @@ mod tests {
     #[test]
     fn systems_and_roles_differ() {
         let all = script(System::Debian, &[], false);
-        assert!(all.contains("/etc/netplan") && all.contains("/etc/nginx"), "{all}");
+        assert!(all.contains(" etc/netplan") && all.contains(" etc/nginx"), "{all}");
         assert!(!all.contains('@') || !all.contains("@ROLES@"), "{all}");
         let web = script(System::Bsd, &["web".to_owned()], true);
-        assert!(web.contains("/usr/local/etc/nginx") && web.contains("/etc/ssh"), "{web}");
-        assert!(!web.contains("/etc/netplan") && !web.contains("/etc/openvpn"), "{web}");
+        assert!(web.contains(" usr/local/etc/nginx") && web.contains(" etc/ssh"), "{web}");
+        assert!(!web.contains(" etc/netplan") && !web.contains(" etc/openvpn"), "{web}");
         assert!(web.contains("private_keys=yes"), "{web}");
-        assert!(script(System::OpenWrt, &["names".to_owned()], false).contains("/etc/config"));
+        assert!(script(System::OpenWrt, &["names".to_owned()], false).contains(" etc/config"));
     }
 }

@@ -30,9 +30,15 @@ fn is_servers(group: &str) -> bool {
         || group.starts_with("mariadbd-")
 }
 
-/// Groups of programs that ask the server.
+/// Groups of programs that ask the server. Those that start it (`mysqld_safe`) or come with it have groups of their own.
 fn is_clients(group: &str) -> bool {
-    group.starts_with("client") || group.starts_with("mysql") || group.starts_with("mariadb")
+    !is_servers(group)
+        && (group.starts_with("client") || group.starts_with("mysql") || group.starts_with("mariadb"))
+}
+
+/// Groups whose settings are those of the client of the command line (mariadb(1)); others have more.
+fn is_client(group: &str) -> bool {
+    matches!(group, "client" | "client-mariadb" | "mysql" | "mariadb-client")
 }
 
 fn recognise(export: &Export) -> Recognition {
@@ -217,7 +223,7 @@ fn account(export: &Export, reading: &mut Reading) {
             } else if is_clients(section.name) && matches!(name, "password" | "pass") && entry.has_value {
                 book.understood(entry.origin);
                 hold(export, &mut reading.facts, entry.value, SecretKind::OwnPassword, "MariaDB client");
-            } else if is_clients(section.name) && !CLIENT.contains(&name) {
+            } else if is_client(section.name) && !CLIENT.contains(&name) {
                 book.not_understood(
                     entry.origin,
                     serving::unknown("MariaDB's clients; they refuse to start"),

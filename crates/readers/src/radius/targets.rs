@@ -64,7 +64,7 @@ fn asker(export: &Export) -> Option<RadiusAsker> {
     let (path, name) = (export.path(), export.file_name());
     if name.starts_with("pam_radius") || name == "raddb-server" || path.ends_with("raddb/server") {
         Some(RadiusAsker::Pam)
-    } else if name == "servers" && path.contains("radiusclient") {
+    } else if name == "servers" && (path.contains("radiusclient") || path.contains("radcli/")) {
         Some(RadiusAsker::Library)
     } else {
         None

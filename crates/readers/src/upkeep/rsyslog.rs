@@ -3,15 +3,17 @@
 //!
 //! Three notations are used together: selectors with an action (`*.* @host`), `$Directives`, and `action(type="omfwd" …)`.
 
+use super::rsyslog_script::{Kind, pieces};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
-use crate::serving::host_and_port;
+use crate::serving::{hold, host_and_port};
 use std::collections::BTreeMap;
 use trevlin_model::housekeeping::{LogKeeper, LogTarget};
+use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
     AuthRequirement, Endpoint, PartKind, Requirement, Served, ServedKind, ServiceResource, Sources,
     TransportSecurity,
 };
-use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
+use trevlin_model::{Export, Facts, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -62,7 +64,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut state = State::default();
-    load(export, &mut state, &mut book);
+    load(export, &mut state, &mut book, &mut reading.facts);
     if !stands_for_all(export, around) {
         return reading;
     }
@@ -71,7 +73,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     others.sort_by_key(|one| one.path());
     for other in &others {
         let mut aside = Reading::of(other);
-        load(other, &mut state, &mut LineRecorder::new(other, &mut aside.ledger, &mut aside.elsewhere));
+        let mut aside_book = LineRecorder::new(other, &mut aside.ledger, &mut aside.elsewhere);
+        load(other, &mut state, &mut aside_book, &mut aside.facts);
     }
     others.insert(0, export);
     let open = others.iter().flat_map(|one| missing(one, around)).collect();
@@ -119,81 +122,89 @@ fn missing(export: &Export, around: &ReadContext<'_>) -> Vec<(String, Origin)> {
     lines.map(|(path, origin)| (crate::reader::missing_question(&path), origin)).collect()
 }
 
-/// Statements: a line, or all lines of a bracketed block.
-fn load(export: &Export, state: &mut State, book: &mut LineRecorder<'_>) {
-    let mut lines = export.lines();
-    while let Some(line) = lines.next() {
-        let text = line.text.trim();
-        if text.is_empty() || text.starts_with('#') {
-            continue;
-        }
-        let start = export.origin_of(text);
-        let mut whole = text.to_owned();
-        let mut origin = start;
-        let depth = |text: &str| text.matches('(').count() as i64 - text.matches(')').count() as i64;
-        let call =
-            ["action(", "input(", "module(", "global(", "template(", "ruleset(", "include(", "main_queue("]
-                .iter()
-                .any(|word| text.contains(word));
-        while call && depth(&whole) > 0 {
-            let Some(more) = lines.next() else { break };
-            whole.push(' ');
-            whole.push_str(more.text.trim());
-            origin.end = export.origin_of(more.text).end;
-        }
+/// Statements in order. What follows a selector on its line belongs to it.
+fn load(export: &Export, state: &mut State, book: &mut LineRecorder<'_>, facts: &mut Facts) {
+    let text = export.text();
+    // Beginning of the selector, `&` or condition that the next action belongs to.
+    let mut before: Option<usize> = None;
+    for (kind, range) in pieces(text) {
+        let own = &text[range.clone()];
+        let start = before.filter(|start| !text[*start..range.start].contains('\n')).unwrap_or(range.start);
+        let origin = export.origin(start..range.end);
         state.first.get_or_insert(origin);
-        let class = statement(&whole, origin, state);
+        let class = match kind {
+            Kind::Directive => directive(&own[1..], origin, state),
+            Kind::Object => object(own, origin, state, export, facts),
+            Kind::Action => action(own, origin, state, export, facts),
+            // The name of a user needs a selector before it.
+            Kind::Bare if before.is_none() => LineClass::NotUnderstood,
+            Kind::Unknown => LineClass::NotUnderstood,
+            Kind::Filter | Kind::Expression | Kind::Word | Kind::Bare => LineClass::Ignored,
+        };
         match class {
             LineClass::NotUnderstood => book.not_understood(
                 origin,
                 "expected a selector with an action, a `$Directive` or a statement as `action(…)`; the daemon ignores it",
             ),
-            class => book.class(origin, class),
+            LineClass::Understood => book.understood(origin),
+            LineClass::Ignored => {}
         }
+        before = match kind {
+            Kind::Filter | Kind::Expression => Some(start),
+            Kind::Word if own != "}" => Some(start),
+            // Several actions of one selector.
+            Kind::Object | Kind::Action | Kind::Bare => before.filter(|_| kind == Kind::Object),
+            _ => None,
+        };
     }
 }
 
-fn statement(text: &str, origin: Origin, state: &mut State) -> LineClass {
-    if let Some(rest) = text.strip_prefix('$') {
-        return directive(rest, origin, state);
-    }
-    for (head, kind) in [("module(", Call::Module), ("input(", Call::Input), ("global(", Call::Global)] {
-        if text.starts_with(head) {
-            return call(kind, &parameters(text), origin, state);
+/// An object with its parameters.
+fn object(text: &str, origin: Origin, state: &mut State, export: &Export, facts: &mut Facts) -> LineClass {
+    let name = text.split(['(', ' ', '\t', '\n']).next().unwrap_or_default().to_ascii_lowercase();
+    let kind = match name.as_str() {
+        "module" => Call::Module,
+        "input" => Call::Input,
+        "global" => Call::Global,
+        "action" => Call::Action,
+        _ => return LineClass::Ignored,
+    };
+    let given = parameters(text);
+    for name in ["pwd", "password"] {
+        if let Some(value) = given.get(name) {
+            let at = text.find(value.as_str()).map_or(text, |at| &text[at..at + value.len()]);
+            hold(export, facts, at, SecretKind::OwnPassword, "rsyslog");
         }
     }
-    if let Some(at) = text.find("action(") {
-        return call(Call::Action, &parameters(&text[at..]), origin, state);
-    }
-    // Selector and action; an ampersand stands for the selector before.
-    let Some((selector, action)) = text.split_once(char::is_whitespace) else {
-        let known = matches!(text, "}" | "{" | "else" | "stop" | "~")
-            || text.ends_with(['}', '{'])
-            || text.starts_with(['/', '-']);
-        return if known { LineClass::Ignored } else { LineClass::NotUnderstood };
-    };
-    let action = action.trim();
-    let is_selector = selector == "&"
-        || selector.starts_with('/')
-        || selector.contains('.') && (selector.starts_with(['$', '"']) || names_facilities(selector))
-        || selector.starts_with(':')
-        || matches!(selector, "if" | "set" | "stop" | "call" | "}" | "{" | "else" | "unset" | "foreach");
-    let target = action
-        .rsplit(char::is_whitespace)
-        .next()
-        .filter(|word| word.starts_with('@') || word.starts_with(":omrelp:"));
-    if let Some(target) = target {
-        legacy(target, origin, state);
+    call(kind, &given, origin, state)
+}
+
+/// An action in the old notation: `@host`, `@@host`, `:omrelp:host:port`, and databases as `:ommysql:host,name,user,password` or
+/// `>host,name,user,password`.
+fn action(text: &str, origin: Origin, state: &mut State, export: &Export, facts: &mut Facts) -> LineClass {
+    if text.starts_with('@') || text.starts_with(":omrelp:") {
+        legacy(text, origin, state);
         return LineClass::Understood;
     }
-    match is_selector
-        || text.contains("template(")
-        || text.contains("ruleset(")
-        || text.contains("include(")
-        || text.contains("queue(")
-    {
-        true => LineClass::Ignored,
-        false => LineClass::NotUnderstood,
+    let database = [":ommysql:", ":ompgsql:", ">"].into_iter().find_map(|head| text.strip_prefix(head));
+    let Some(database) = database else { return LineClass::Ignored };
+    let mut parts = database.split(';').next().unwrap_or_default().split(',');
+    target(parts.next().unwrap_or_default(), true, TransportSecurity::Plain, origin, state);
+    if let Some(password) = parts.nth(2) {
+        hold(export, facts, password.trim(), SecretKind::OwnPassword, "rsyslog");
+    }
+    LineClass::Understood
+}
+
+/// A host that messages are sent to, unless it is the device itself.
+fn target(host: &str, reliable: bool, carried: TransportSecurity, origin: Origin, state: &mut State) {
+    let host = host.trim();
+    let local = host.is_empty()
+        || host.starts_with('/')
+        || host.eq_ignore_ascii_case("localhost")
+        || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback());
+    if !local {
+        state.targets.push(LogTarget { host: host.to_owned(), carried, reliable, origin });
     }
 }
 
@@ -280,24 +291,6 @@ fn parameters(text: &str) -> BTreeMap<String, String> {
     found
 }
 
-/// Facilities of a selector (rsyslog.conf(5), SELECTORS).
-const FACILITIES: [&str; 27] = [
-    "*", "alert", "audit", "auth", "authpriv", "clock", "cron", "daemon", "ftp", "kern", "local0", "local1",
-    "local2", "local3", "local4", "local5", "local6", "local7", "lpr", "mail", "mark", "news", "ntp",
-    "security", "syslog", "user", "uucp",
-];
-
-/// Whether a selector names facilities that are known: `mail,cron.*;auth.info`. One by a number is known as well.
-fn names_facilities(selector: &str) -> bool {
-    let known = |name: &str| {
-        FACILITIES.contains(&name.to_ascii_lowercase().as_str())
-            || name.parse::<u8>().is_ok_and(|one| one < 24)
-    };
-    let parts = selector.split(';').filter(|part| !part.is_empty());
-    let lists = parts.filter_map(|part| part.split_once('.'));
-    lists.flat_map(|(names, _)| names.split(',')).all(|name| known(name.trim()))
-}
-
 fn call(kind: Call, given: &BTreeMap<String, String>, origin: Origin, state: &mut State) -> LineClass {
     let get = |name: &str| given.get(name).map(String::as_str);
     let is = |name: &str, wanted: &str| get(name).is_some_and(|value| value.eq_ignore_ascii_case(wanted));
@@ -332,18 +325,38 @@ fn call(kind: Call, given: &BTreeMap<String, String>, origin: Origin, state: &mu
             LineClass::Understood
         }
         Call::Action => {
-            let (reliable, encrypted) = match get("type") {
-                Some("omfwd") => (is("protocol", "tcp"), is("streamdrivermode", "1")),
-                Some("omrelp") => (true, is("tls", "on")),
+            let kind = get("type").unwrap_or_default().to_ascii_lowercase();
+            let encrypted_by = |name: &str, otherwise: bool| match get(name) {
+                Some(value) => value == "1" || value.eq_ignore_ascii_case("on"),
+                None => otherwise,
+            };
+            // Host, whether delivery is confirmed, and whether it is encrypted, by the module's documentation.
+            let (host, reliable, encrypted) = match kind.as_str() {
+                "omfwd" => (get("target"), is("protocol", "tcp"), encrypted_by("streamdrivermode", false)),
+                "omrelp" => (get("target"), true, encrypted_by("tls", false)),
+                "omudpspoof" => (get("target"), false, false),
+                "omgssapi" => (get("target"), true, true),
+                "omelasticsearch" => (get("server"), true, encrypted_by("usehttps", false)),
+                "omhttp" => (get("server"), true, encrypted_by("usehttps", true)),
+                "omkafka" => {
+                    let secure = get("confparam").is_some_and(|text| text.contains("security.protocol=s"));
+                    (get("broker"), true, secure)
+                }
+                "omrabbitmq" => (get("host"), true, encrypted_by("ssl", false)),
+                "ommysql" | "ompgsql" | "omhiredis" | "omclickhouse" => (get("server"), true, false),
                 _ => return LineClass::Ignored,
             };
             let carried = if encrypted { TransportSecurity::Encrypted } else { TransportSecurity::Plain };
-            state.targets.push(LogTarget {
-                host: get("target").unwrap_or_default().to_owned(),
-                carried,
-                reliable,
-                origin,
-            });
+            if matches!(kind.as_str(), "omfwd" | "omrelp") {
+                state.targets.push(LogTarget {
+                    host: host.unwrap_or_default().to_owned(),
+                    carried,
+                    reliable,
+                    origin,
+                });
+            } else {
+                target(host.unwrap_or_default(), reliable, carried, origin, state);
+            }
             LineClass::Understood
         }
     }
@@ -377,6 +390,25 @@ mod tests {
             ("action(type=\"omrelp\" target=\"log.example\")\n", &["log.example Plain true"]),
             ("# *.* @10.4.0.9\n", &[]),
             ("if $msg contains 'x' then @10.4.0.9\n", &["10.4.0.9 Plain false"]),
+            (
+                "if $msg contains 'x' or\n   $msg contains '@y' then {\n  @@log.example\n  @10.4.0.9\n  stop\n}\n",
+                &["log.example Plain true", "10.4.0.9 Plain false"],
+            ),
+            (
+                "*.* action(type=\"omfile\" file=\"/x\") action(type=\"omfwd\" target=\"log.example\")\n",
+                &["log.example Plain false"],
+            ),
+            ("*.info;\\\n  mail.none @@log.example\n*.emerg :omusrmsg:*\n", &["log.example Plain true"]),
+            (
+                "template(name=\"t\" type=\"list\") {\n  constant(value=\"@h\")\n}\n*.* @10.4.0.9;t\n",
+                &["10.4.0.9 Plain false"],
+            ),
+            (
+                "*.* action(type=\"omelasticsearch\" server=\"store.example\" usehttps=\"on\")\n",
+                &["store.example Encrypted true"],
+            ),
+            ("*.* >db.example,syslog,logger,Kiosk-Tern-9\n", &["db.example Plain true"]),
+            ("*.* :ommysql:localhost,syslog,logger,Kiosk-Tern-9\n", &[]),
         ] {
             let reading = of(text);
             let line = |one: &LogTarget| format!("{} {:?} {}", one.host, one.carried, one.reliable);
@@ -418,7 +450,7 @@ mod tests {
             );
             assert_eq!(told, wanted, "{text}");
         }
-        assert_eq!(of("wobble wobble\n").ledger.notes.len(), 1);
+        assert!(!of("wobble wobble\n").ledger.notes.is_empty());
     }
 
     #[test]
