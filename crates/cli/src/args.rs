@@ -84,8 +84,8 @@ pub(crate) enum Command {
   trevlin collect --for redhat --role web --role data         web server and database only
   trevlin collect --for openwrt --private-keys                with private keys
 
-Run on the machine, as root: sh collect.sh. The result is a folder and an archive of it, both with checksums that
-`trevlin survey` compares. Nothing on the machine changes.")]
+Run on the machine, as root: sh collect.sh. The result is an archive with checksums that `trevlin survey` compares.
+Nothing on the machine changes.")]
     Collect(Collect),
     /// Report findings: weak, exposed, overlapping or over-broad configuration
     #[command(after_long_help = "Examples:

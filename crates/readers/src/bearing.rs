@@ -42,6 +42,29 @@ pub(crate) fn is_elsewhere(export: &Export) -> bool {
     })
 }
 
+/// Programs that scripts are for.
+const INTERPRETERS: [&str; 19] = [
+    "ash", "awk", "bash", "dash", "env", "expect", "gawk", "ksh", "lua", "node", "perl", "php", "python",
+    "rc", "ruby", "sed", "sh", "tclsh", "zsh",
+];
+
+/// Whether a text is a script, a manual page or a page of HTML, by its first line: `#!/bin/sh`, `.TH …`, `<!DOCTYPE html>`. Rulesets may begin
+/// with `#!/usr/sbin/nft -f`.
+pub(crate) fn is_program_or_page(export: &Export) -> bool {
+    if export.file_name().starts_with("README") {
+        return true;
+    }
+    let first = export.lines().map(|line| line.text.trim()).find(|text| !text.is_empty()).unwrap_or_default();
+    if let Some(script) = first.strip_prefix("#!") {
+        let path = script.split_whitespace().next().unwrap_or_default();
+        let name = path.rsplit('/').next().unwrap_or_default();
+        let bare = name.trim_end_matches(|one: char| one.is_ascii_digit() || one == '.');
+        return INTERPRETERS.contains(&bare);
+    }
+    let lower = first.get(..first.len().min(16)).unwrap_or_default().to_ascii_lowercase();
+    [".\\\"", "'\\\"", ".th ", ".dd ", "<!doctype html", "<html"].iter().any(|start| lower.starts_with(start))
+}
+
 /// Whether a file that no reader knows has no bearing: documentation, units of packages, and texts that are comments alone.
 #[must_use]
 pub fn is_idle(export: &Export) -> bool {
@@ -52,7 +75,8 @@ pub fn is_idle(export: &Export) -> bool {
             || paths.table.endings.iter().any(|one| name.ends_with(one.as_str()))
     });
     let is_comment = |text: &str| text.is_empty() || text.starts_with(['#', ';']) || text.starts_with("//");
-    by_path || is_elsewhere(export) || export.lines().all(|line| is_comment(line.text.trim()))
+    let page = is_program_or_page(export) && !export.text().trim_start().starts_with("#!");
+    by_path || page || is_elsewhere(export) || export.lines().all(|line| is_comment(line.text.trim()))
 }
 
 /// Formats whose signs are certain: a module of a standard model, a block with a label of its own.
@@ -134,6 +158,10 @@ mod tests {
             ("d/etc/bind/named.conf", prose, Some("named")),
             ("d/etc/fail2ban/filter.d/vsftpd.conf", jail, None),
             ("d/root/x.lua", script, None),
+            ("d/root/nat.txt", "#!/bin/sh\n*filter\n:INPUT DROP [0:0]\nCOMMIT\n", None),
+            ("d/rules.nft", "#!/usr/sbin/nft -f\ntable ip t {\n}\n", Some("nftables")),
+            ("d/named.conf.5", ".TH NAMED.CONF 5\nzone \"a\" {\n", None),
+            ("d/named.conf.txt", "<!DOCTYPE html>\nzone \"a\" {\n", None),
             ("d/kept.txt", users, Some("radius-users")),
         ] {
             assert_eq!(taken(path, text), wanted, "{path}");

@@ -31,6 +31,11 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
+/// Whether a file is one that comes with the program.
+fn is_shipped(export: &Export) -> bool {
+    export.path().contains("lib/firewalld/")
+}
+
 /// Content of all files of a device together, with the file of each part.
 #[derive(Default)]
 struct Together {
@@ -50,7 +55,8 @@ struct OfFile {
 impl Together {
     fn of(exports: &[&Export]) -> Self {
         let mut files: Vec<&Export> = exports.iter().copied().filter(|one| kind(one).is_some()).collect();
-        files.sort_by_key(|one| one.path());
+        // A file below `/etc` stands for the shipped one of its name (firewalld(1), DIRECTORIES).
+        files.sort_by_key(|one| (!is_shipped(one), one.path()));
         let mut config = config::Config::of(&files);
         // A file in its folders of an unknown kind may be a zone.
         let strange = exports.iter().filter(|one| {
@@ -59,7 +65,9 @@ impl Together {
         let expected = "expected a zone, a policy, a service or a list of firewalld";
         config.notes.extend(strange.map(|one| (one.origin(0..0), expected.to_owned())));
         let mut together = Self::default();
-        let first = files.iter().find(|one| matches!(kind(one), Some(FileKind::Zone | FileKind::Policy)));
+        let parts =
+            || files.iter().filter(|one| matches!(kind(one), Some(FileKind::Zone | FileKind::Policy)));
+        let first = parts().find(|one| !is_shipped(one)).or_else(|| parts().next());
         if let Some(first) = first {
             let built = build::build(&config);
             together.first = Some(first.id());

@@ -198,7 +198,7 @@ pub fn prepare() {
 /// Selects the reader of an export: by its declaration, then by content, then by name. Copies that no daemon reads have no reader.
 #[must_use]
 pub fn recognise(export: &Export) -> Recognised {
-    if is_copy(export) || bearing::is_elsewhere(export) {
+    if is_copy(export) || bearing::is_elsewhere(export) || bearing::is_program_or_page(export) {
         return Recognised::default();
     }
     let name_alone = Export::new(export.id(), export.shared_path(), String::new());

@@ -64,7 +64,7 @@ mod tests {
         for (path, text, wanted) in [
             ("d/kept.txt", zone, Some("named")),
             ("d/etc/bind/x", zone, Some("named")),
-            ("d/etc/freeradius/3.0/mods-available/x", zone, None),
+            ("d/etc/freeradius/3.0/mods-available/x", zone, Some("radius")),
             ("d/etc/lighttpd/x.conf", zone, None),
             ("d/etc/dhcp/ddns.conf", zone, None),
             ("d/kept.txt", rules, Some("iptables-save")),

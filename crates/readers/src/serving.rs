@@ -25,11 +25,26 @@ fn in_one_text<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Vec<Box<str>
 
 trevlin_model::table! { static KEYWORDS: BTreeMap<String, Words> = "../tables/served-keywords.toml"; }
 
-/// Whether a program has a setting of this name, in small letters. Settings without relevance here are not looked at.
+/// Settings that a program knows by its own sources.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct OwnWords {
+    #[allow(dead_code, reason = "states what the list was made from")]
+    version: Box<str>,
+    #[allow(dead_code, reason = "states when the list was made")]
+    date: Box<str>,
+    #[serde(deserialize_with = "in_one_text")]
+    known: Vec<Box<str>>,
+}
+
+trevlin_model::table! { static OWN_KEYWORDS: BTreeMap<String, OwnWords> = "../tables/program-keywords.toml"; }
+
+/// Whether a program has a setting of this name, in small letters: by its manual in several versions, or by its own sources. Settings
+/// without relevance here are not looked at.
 pub(crate) fn is_known(program: &str, name: &str) -> bool {
-    KEYWORDS
-        .get(program)
-        .is_some_and(|words| words.known.binary_search_by(|known| (**known).cmp(name)).is_ok())
+    let has = |words: &[Box<str>]| words.binary_search_by(|known| (**known).cmp(name)).is_ok();
+    KEYWORDS.get(program).is_some_and(|words| has(&words.known))
+        || OWN_KEYWORDS.get(program).is_some_and(|words| has(&words.known))
 }
 
 /// The note for a setting that the program does not have.

@@ -51,6 +51,10 @@ const LONGEST: usize = 60;
 
 /// Reports unknown settings of an export, where no other message refers to their lines.
 pub(crate) fn tell(format: &str, export: &Export, around: &ReadContext<'_>, reading: &mut Reading) {
+    // The names of policies are free, and what they hold is a language of its own.
+    if format == "radius" && export.path().contains("policy.d/") {
+        return;
+    }
     let Some(known) = KNOWN.get(format) else { return };
     // A section may take after one of another file.
     let bases = match known.form {
@@ -65,11 +69,11 @@ pub(crate) fn tell(format: &str, export: &Export, around: &ReadContext<'_>, read
         let number = export.line_of(place.start as u32);
         let told = number == last || reading.ledger.class(number) == Some(LineClass::NotUnderstood);
         last = number;
-        if told {
+        let name = &export.text()[place.clone()];
+        if told || crate::serving::is_known(format, &name.to_ascii_lowercase()) {
             continue;
         }
         let origin = export.origin(place.clone());
-        let name = &export.text()[place];
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         match name.len() > LONGEST {
             true => {

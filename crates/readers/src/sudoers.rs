@@ -411,7 +411,7 @@ fn take(
             }
             continue;
         }
-        let (first, rest) = text.split_once([' ', '\t']).unwrap_or((text, ""));
+        let (first, rest) = first_word(text);
         match first {
             "User_Alias" | "Cmnd_Alias" | "Host_Alias" | "Runas_Alias" | "Cmd_Alias" => {
                 for part in definitions(rest) {
@@ -461,6 +461,18 @@ fn take(
 }
 
 /// Names of the settings of a `Defaults` line: `name`, `!name`, `name=value`, `name+=value`.
+/// The first word and what follows: a blank in quotes or behind a backslash is part of the word (sudoers(5), "Other special characters").
+fn first_word(text: &str) -> (&str, &str) {
+    let (mut quoted, mut escaped) = (false, false);
+    let end = text.find(|one: char| {
+        let ends = one.is_whitespace() && !quoted && !escaped;
+        quoted ^= one == '"' && !escaped;
+        escaped = one == '\\' && !escaped;
+        ends
+    });
+    end.map_or((text, ""), |end| (&text[..end], &text[end + 1..]))
+}
+
 fn settings(text: &str) -> impl Iterator<Item = &str> {
     let mut quoted = false;
     let parts = text.split(move |one: char| {
@@ -508,8 +520,7 @@ fn scope<'a>(first: &str, rest: &'a str) -> (Scope, &'a str) {
     let mut names = list(&first["Defaults".len() + sign.len_utf8()..]);
     let (mut more, mut rest) = (first.ends_with(','), rest);
     while more || rest.starts_with(',') {
-        let (word, after) =
-            rest.trim_start_matches([',', ' ', '\t']).split_once([' ', '\t']).unwrap_or((rest, ""));
+        let (word, after) = first_word(rest.trim_start_matches([',', ' ', '\t']));
         names.extend(list(word));
         (more, rest) = (word.ends_with(','), after.trim_start());
     }

@@ -11,6 +11,7 @@
 pub mod bulk;
 pub mod dice;
 pub mod estate;
+pub mod foreign;
 pub mod growth;
 pub mod kinds;
 pub mod measure;

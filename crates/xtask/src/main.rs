@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 use xtask::estate::estate_file;
 use xtask::measure::{self, Row};
-use xtask::{Difference, Maker, growth};
+use xtask::{Difference, Maker, foreign, growth};
 
 #[derive(Parser)]
 #[command(about = "Chores of this project")]
@@ -63,6 +63,29 @@ enum Chore {
         /// Only ways whose name holds this.
         #[arg(long)]
         only: Option<String>,
+    },
+    /// Check configurations from the sources of packages with their programs, and count what Trevlin makes of them.
+    Foreign {
+        /// The built program.
+        #[arg(long, default_value = "target/release/trevlin")]
+        program: PathBuf,
+        /// Which files, and what checks them.
+        #[arg(long, default_value = "scripts/foreign.toml")]
+        table: PathBuf,
+        /// A system with the programs, to change root into.
+        #[arg(long)]
+        root: PathBuf,
+        /// The unpacked sources.
+        #[arg(long)]
+        sources: PathBuf,
+        /// Where the files are laid out and kept.
+        #[arg(long)]
+        work: PathBuf,
+    },
+    /// List programs, scripts and manual pages that an audit of sources read as configurations.
+    Misread {
+        /// What `trevlin audit --format json` printed.
+        found: PathBuf,
     },
     /// Compare the findings with the expected ones.
     Compare {
@@ -147,6 +170,17 @@ fn run(chore: Chore) -> Result<()> {
                 before = Some(row);
             }
             println!("\ngrowth of the audit's time, as an exponent: {}", grown.join(", "));
+        }
+        Chore::Foreign { program, table, root, sources, work } => {
+            let outcome = foreign::measure(&program, &table, &root, &sources, &work)?;
+            outcome.faults.iter().for_each(|fault| println!("{fault}"));
+            println!("\n{outcome}");
+        }
+        Chore::Misread { found } => {
+            let text = std::fs::read(&found).with_context(|| found.display().to_string())?;
+            let (all, misread) = foreign::misread(&text)?;
+            misread.iter().for_each(|fault| println!("{fault}"));
+            println!("{} of {all} files misread", misread.len());
         }
         Chore::Compare { expected, found } => {
             let read = |path: &PathBuf| std::fs::read(path).with_context(|| path.display().to_string());

@@ -38,6 +38,10 @@ fn collected(arguments: &[&str], root: &Path) -> (String, TempDir) {
     let output =
         Command::new("sh").args(["collect.sh", "quay"]).arg(root).current_dir(work.path()).output().unwrap();
     assert!(output.status.success(), "{output:?}");
+    // The archive alone stays; the tests look into it.
+    assert!(!work.path().join("quay").exists());
+    let unpacked = Command::new("tar").args(["-xf", "quay.tar"]).current_dir(work.path()).status().unwrap();
+    assert!(unpacked.success());
     (String::from_utf8(output.stdout).unwrap(), work)
 }
 

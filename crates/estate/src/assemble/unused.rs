@@ -65,7 +65,7 @@ fn has_configuration_without(inputs: &[Input], at: usize) -> bool {
         let beside = one.export.path().rsplit_once('/').is_some_and(|(place, _)| places.contains(place));
         beside && one.format.is_some_and(|format| format != "pem")
     };
-    others().any(is_beside) && !others().any(|one| names(&one.export, name))
+    others().any(is_beside) && !others().any(|one| names(&one.export, name, is_beside(one)))
 }
 
 /// Whether a folder is that of a program: below `etc`.
@@ -74,14 +74,19 @@ fn has_program(folder: &str) -> bool {
     parts.any(|part| part == "etc") && parts.next().is_some_and(|program| program != "ssl")
 }
 
-/// Whether a line that is no comment has the name of a file, as a word of its own or at the end of a path.
-fn names(export: &Export, name: &str) -> bool {
+/// Whether a line that is no comment has the name of a file at the end of a path, or, `beside` it, as a word of its own.
+fn names(export: &Export, name: &str, beside: bool) -> bool {
+    // What is available and not enabled names nothing.
+    if export.path().contains("-available/") {
+        return false;
+    }
     let is_part = |one: char| one.is_alphanumeric() || matches!(one, '_' | '-' | '.');
     export.text().match_indices(name).any(|(start, _)| {
         let text = export.text();
         let line = text[..start].rsplit('\n').next().unwrap_or_default();
         let comment = line.trim_start().starts_with(['#', ';']) || line.trim_start().starts_with("//");
-        let whole = !line.ends_with(is_part) && !text[start + name.len()..].starts_with(is_part);
+        let whole = (line.ends_with('/') || beside && !line.ends_with(is_part))
+            && !text[start + name.len()..].starts_with(is_part);
         whole && !comment
     })
 }

@@ -3,7 +3,7 @@
 # Run as root, in a folder with space: sh collect.sh [NAME [ROOT]]
 #   NAME  name of the device; by default its host name
 #   ROOT  folder with the files of a machine, such as a mounted image; by default this machine
-# Nothing on the machine changes. Results are a folder NAME and an archive of it, which contain secrets: transfer them like passwords.
+# Nothing on the machine changes. The result is an archive NAME.tar, which contains secrets: transfer it like a password.
 set -u
 umask 077
 PATH=$PATH:/usr/local/sbin:/usr/sbin:/sbin
@@ -138,4 +138,10 @@ fi
 cd "$out" || exit 2
 find . -type f ! -name manifest.sha256 -print | sort | while IFS= read -r file; do sum "$file"; done > manifest.sha256
 cd "$here" || exit 2
-tar -cf "$name.tar" "$name" && echo "$(grep -c . "$name/manifest.sha256") files collected: $name and $name.tar"
+count=$(grep -c . "$name/manifest.sha256")
+if tar -cf "$name.tar" "$name"; then
+    rm -rf "${out:?}"
+    echo "$count files collected: $name.tar"
+else
+    echo "$count files collected: folder $name" >&2
+fi

@@ -47,7 +47,7 @@ fn recognise(export: &Export) -> Recognition {
         Recognition::Content
     } else if [".htpasswd", "htpasswd", ".htdigest", "htdigest"]
         .iter()
-        .any(|one| name == *one || name.ends_with(one))
+        .any(|one| name == *one || (one.starts_with('.') && name.ends_with(one)))
     {
         Recognition::Name
     } else {

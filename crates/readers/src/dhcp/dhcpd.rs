@@ -30,8 +30,15 @@ trevlin_model::table! { static STATEMENTS: Statements = "../../tables/dhcpd-stat
 
 /// Classification of a statement without an address.
 fn other(words: &[&str]) -> LineClass {
-    let known = words.first().is_some_and(|word| STATEMENTS.statements.contains(*word));
+    let bare = words.first().map(|word| word.split('(').next().unwrap_or(word));
+    let known = bare.is_some_and(|word| STATEMENTS.statements.contains(word));
     if known { LineClass::Ignored } else { LineClass::NotUnderstood }
+}
+
+/// Whether what follows is the record of an option's definition: `option name code 100 = {` or `… = array of {`.
+fn is_record(statement: &[Token<'_>]) -> bool {
+    let words: Vec<&str> = statement.iter().map(|token| token.text).collect();
+    words.first() == Some(&"option") && words.contains(&"code") && matches!(words.last(), Some(&"=" | &"of"))
 }
 
 /// Message for a statement that the manual does not list.
@@ -126,6 +133,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut statement: Vec<Token<'_>> = Vec::new();
     for token in all {
         match token.text {
+            // The form of an option of one's own is in braces (dhcp-options(5), RECORDS).
+            "{" if is_record(&statement) => statement.push(token),
+            "}" if statement.iter().any(|one| one.text == "{") => statement.push(token),
             "{" if scopes.len() >= export.limits().of(Limit::Nesting) => {
                 let rest = token.span.start..export.text().len();
                 book.cut(export.origin(rest), Limit::Nesting, "nested blocks");
@@ -332,6 +342,16 @@ mod tests {
         let export = Export::new(ExportId(0), "d/etc/dhcp/dhcpd.conf", text.into());
         let mut reading = read(&export, &ReadContext::default());
         (reading.facts.dhcp_servers.pop(), reading)
+    }
+
+    #[test]
+    fn records_and_functions() {
+        let text = "option own.pair code 1 = { boolean, unsigned integer 8 };\noption own.many code 2 = array of { text };\n\
+                    on commit { log(info, \"x\"); }\nsubnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.9; }\n";
+        let export = Export::new(ExportId(0), "d/etc/dhcp/dhcpd.conf", text.into());
+        let reading = read(&export, &ReadContext::of(vec![&export]));
+        assert!(reading.ledger.notes.is_empty(), "{:?}", reading.ledger.notes);
+        assert_eq!(reading.facts.dhcp_servers[0].subnets.len(), 1);
     }
 
     #[test]

@@ -143,8 +143,10 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
         Some(_) => TransportSecurity::Optional,
         None => TransportSecurity::Plain,
     };
+    // The line that makes it listen.
+    let listens = on("listen_ipv6").or_else(|| on("listen")).unwrap_or(origin);
     let port =
-        get("listen_port").and_then(|(text, line)| Some((text.parse().ok()?, line))).unwrap_or((21, origin));
+        get("listen_port").and_then(|(text, line)| Some((text.parse().ok()?, line))).unwrap_or((21, listens));
     let at = Endpoint::everywhere(Protocol::TCP, port.0, carried, port.1);
     let address = ["listen_address", "listen_address6"].into_iter().find_map(get);
     served.endpoints.push(match address.and_then(|(text, line)| Some((text.parse().ok()?, line))) {

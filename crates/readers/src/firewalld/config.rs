@@ -90,6 +90,7 @@ impl Config {
         for file in files {
             match kind(file) {
                 Some(FileKind::Settings) => config.settings(file),
+                Some(FileKind::Other) => {}
                 Some(kind) => config.xml(file, kind),
                 None => {}
             }
@@ -158,6 +159,7 @@ impl Config {
                 if kind == FileKind::Zone {
                     self.zones.insert(name, part);
                 } else {
+                    self.policies.retain(|one| one.name != part.name);
                     self.policies.push(part);
                 }
             }
@@ -174,7 +176,7 @@ impl Config {
                     self.direct.push(head);
                 }
             }
-            FileKind::Settings => {}
+            FileKind::Settings | FileKind::Other => {}
         }
     }
 

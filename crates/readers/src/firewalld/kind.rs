@@ -12,6 +12,8 @@ pub(super) enum FileKind {
     /// Rules that are handed to the kernel as they are (firewalld.direct(5)).
     Direct,
     Settings,
+    /// Modules, ICMP types and programs that may ask for changes: no rules.
+    Other,
 }
 
 pub(super) fn kind(export: &Export) -> Option<FileKind> {
@@ -35,6 +37,7 @@ pub(super) fn kind(export: &Export) -> Option<FileKind> {
         "service" if export.path().contains("services/") => Some(FileKind::Service),
         "ipset" => Some(FileKind::IpSet),
         "direct" => Some(FileKind::Direct),
+        "helper" | "icmptype" | "whitelist" if export.path().contains("firewalld/") => Some(FileKind::Other),
         _ => None,
     }
 }

@@ -26,6 +26,25 @@ fn chain(filter: &Filter, name: &str) -> Vec<String> {
 }
 
 #[test]
+fn files_below_etc_stand_for_shipped_ones() {
+    let readings = of(&[
+        (
+            "d/etc/firewalld/zones/public.xml",
+            "<zone target=\"DROP\">\n <interface name=\"eth0\"/>\n <port port=\"9\" protocol=\"tcp\"/>\n</zone>\n",
+        ),
+        ("d/usr/lib/firewalld/zones/public.xml", "<zone>\n <service name=\"ssh\"/>\n</zone>\n"),
+        ("d/usr/lib/firewalld/helpers/ftp.xml", "<helper module=\"nf_conntrack_ftp\"/>\n"),
+        ("d/etc/firewalld/lockdown-whitelist.xml", "<whitelist>\n <user id=\"0\"/>\n</whitelist>\n"),
+    ]);
+    let filters: Vec<&Filter> = readings.iter().flat_map(|one| &one.facts.filters).collect();
+    assert!(filters[0].complete);
+    assert_eq!(filters[0].origin.export, ExportId(0));
+    let rules = chain(filters[0], "filter_IN_public");
+    assert_eq!(rules.iter().filter(|rule| rule.ends_with("Accept")).count(), 1, "{rules:?}");
+    assert_eq!(rules.last().map(String::as_str), Some("0 Drop"), "{rules:?}");
+}
+
+#[test]
 fn zones_become_chains() {
     let readings = of(&[
         ("d/etc/firewalld/firewalld.conf", "# x\nDefaultZone=public\n"),

@@ -20,9 +20,11 @@ fn recognise(export: &Export) -> Recognition {
                 .nth(1)
                 .is_some_and(|kind| ["hash:", "bitmap:", "list:"].iter().any(|one| kind.starts_with(one)))
     };
+    let idle = |text: &str| text.trim().is_empty() || text.trim_start().starts_with('#');
     if export.lines().take(TELLING_LINES).any(|line| says(line.text)) {
         Recognition::Content
-    } else if export.file_name().starts_with("ipset") {
+    } else if export.file_name().starts_with("ipset") && export.lines().all(|line| idle(line.text)) {
+        // What `ipset save` prints where there are no lists.
         Recognition::Name
     } else {
         Recognition::No

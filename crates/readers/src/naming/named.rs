@@ -35,7 +35,9 @@ fn recognise(export: &Export) -> Recognition {
                 .any(|one| text.starts_with(one))
     });
     let named = export.file_name().starts_with("named.conf")
-        || (export.path().contains("bind/") && export.file_name().starts_with("named"));
+        || (export.path().contains("bind/")
+            && export.file_name().starts_with("named")
+            && export.file_name().contains(".conf"));
     match (tells, named) {
         (true, _) => Recognition::Content,
         (false, true) => Recognition::Name,

@@ -5,6 +5,7 @@ use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
 use crate::encapsulation::encapsulation;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
+use crate::serving::is_known;
 use crate::yaml::{Node, Stopped, documents};
 use serde::Deserialize;
 use std::collections::BTreeSet;
@@ -128,7 +129,8 @@ impl State<'_> {
             self.inner(above, element);
         }
         for (key, span, inner) in node.entries() {
-            if !FREE.contains(&above) && !KEYS.inner.contains(key) && !KEYS.keys.contains(key) {
+            let known = KEYS.inner.contains(key) || KEYS.keys.contains(key) || is_known("netplan", key);
+            if !FREE.contains(&above) && !known {
                 let origin = self.origin(span.clone());
                 LineRecorder::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
                     .not_understood(
@@ -145,7 +147,7 @@ impl State<'_> {
     fn device(&mut self, kind: &str, device: &str, at: Range<usize>, node: &Node) {
         let origin = self.origin(at);
         for (key, span, _) in node.entries() {
-            if !KEYS.keys.contains(key) {
+            if !KEYS.keys.contains(key) && !is_known("netplan", key) {
                 let origin = self.origin(span.clone());
                 LineRecorder::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
                     .not_understood(origin, "not a key of netplan(5) for a device; netplan rejects the file");

@@ -6,6 +6,7 @@ use crate::addresses;
 use crate::encapsulation::encapsulation;
 use crate::ini::{Section, sections};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
+use crate::serving::{host_and_port, is_known};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
@@ -45,7 +46,7 @@ fn recognise(export: &Export) -> Recognition {
 }
 
 /// Sections without relevance for any check (systemd.network(5), systemd.netdev(5), systemd.link(5)).
-const OTHERS: [&str; 88] = [
+const OTHERS: [&str; 89] = [
     "Address",
     "BFIFO",
     "BandMultiQueueing",
@@ -123,6 +124,7 @@ const OTHERS: [&str; 88] = [
     "StochasticFairnessQueueing",
     "Tap",
     "TokenBucketFilter",
+    "TrafficControlQueueingDiscipline",
     "TrivialLinkEqualizer",
     "Tun",
     "Tunnel",
@@ -162,6 +164,10 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             } else if !known {
                 // Said of the section.
                 book.class(entry.origin, LineClass::NotUnderstood);
+            } else if keys.is_some_and(|keys| !keys.contains(entry.key))
+                && is_known("networkd", &format!("{}.{}", section.name, entry.key))
+            {
+                book.class(entry.origin, LineClass::Ignored);
             } else if keys.is_some_and(|keys| !keys.contains(entry.key)) {
                 let why = format!("not a key of [{}]; the daemon ignores this line", section.name);
                 book.not_understood(entry.origin, why);
@@ -231,7 +237,7 @@ fn network(export: &Export, all: &[Section<'_>], reading: &mut Reading) {
     for entry in in_all(all, "Network", "DNS") {
         for text in entry.value.split_whitespace() {
             // A port, an interface and a name may follow the address.
-            let bare = text.split(['#', '%']).next().unwrap_or(text);
+            let bare = bare_server(text);
             let known = addresses::take(bare, entry.origin, malformed, addresses::single);
             reading.facts.name_servers.extend(known.map(|server| (server, entry.origin)));
         }
@@ -250,6 +256,12 @@ fn network(export: &Export, all: &[Section<'_>], reading: &mut Reading) {
         reading.facts.dhcp_servers.push(server);
     }
     reading.facts.stored_interfaces.push(one);
+}
+
+/// The address of a name server without its port, interface and name: `[2001:db8::1]:853%eth0#ns.example` (systemd.network(5), DNS).
+fn bare_server(text: &str) -> &str {
+    let bare = text.split(['#', '%']).next().unwrap_or(text);
+    host_and_port(bare).0.unwrap_or(bare)
 }
 
 /// The pool of the built-in DHCP server: by default everything from the first address behind the network's own to the
@@ -280,7 +292,8 @@ fn handed_out(
         if let Some(section) = section {
             for entry in section.all("DNS") {
                 for text in entry.value.split_whitespace().filter(|text| !text.starts_with('_')) {
-                    let known = addresses::take(text, entry.origin, malformed, addresses::single);
+                    let known =
+                        addresses::take(bare_server(text), entry.origin, malformed, addresses::single);
                     subnet.name_servers.extend(known.map(|server| (server, entry.origin)));
                 }
             }

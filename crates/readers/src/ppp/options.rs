@@ -49,7 +49,9 @@ fn recognise(export: &Export) -> Recognition {
     let name = export.file_name();
     let under = |folder: &str| export.path().split('/').rev().nth(1) == Some(folder);
     let options = name == "options" || name.starts_with("options.") || name.ends_with("-options");
-    if (options && under("ppp")) || under("peers") || name == "pptpd-options" || name == "options.pptpd" {
+    // Accounts of peers have a folder of their own.
+    let peer = under("peers") && export.path().split('/').rev().nth(2) == Some("ppp");
+    if (options && under("ppp")) || peer || name == "pptpd-options" || name == "options.pptpd" {
         Recognition::Name
     } else {
         Recognition::No

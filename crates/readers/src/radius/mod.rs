@@ -29,6 +29,18 @@ const TELLING: [(&str, &str); 6] = [
     ("server", "authorize"),
 ];
 
+/// Whether a path is that of a site, a module or a policy in the server's folders (radiusd(8), FILES).
+fn by_place(path: &str) -> bool {
+    const FOLDERS: [&str; 5] =
+        ["sites-available", "sites-enabled", "mods-available", "mods-enabled", "policy.d"];
+    let mut parts = path.rsplit('/');
+    let name = parts.next().unwrap_or_default();
+    let folder = parts.next().unwrap_or_default();
+    let server = parts.next().is_some_and(|part| part.starts_with("freeradius") || part.starts_with("raddb"))
+        || parts.next().is_some_and(|part| part.starts_with("freeradius") || part.starts_with("raddb"));
+    server && FOLDERS.contains(&folder) && !name.starts_with("README") && !name.ends_with('~')
+}
+
 fn recognise(export: &Export) -> Recognition {
     let opens = |text: &str, kind: &str| {
         let mut words = text.trim().trim_end_matches('{').split_whitespace();
@@ -54,7 +66,9 @@ fn recognise(export: &Export) -> Recognition {
         Recognition::No
     } else if telling || module() {
         Recognition::Content
-    } else if export.file_name() == "clients.conf" && lines().all(|text| !text.starts_with('[')) {
+    } else if by_place(export.path())
+        || export.file_name() == "clients.conf" && lines().all(|text| !text.starts_with('['))
+    {
         Recognition::Name
     } else {
         Recognition::No

@@ -70,8 +70,15 @@ impl<'a> Section<'a> {
 pub(super) fn parse<'a>(export: &'a Export, book: &mut LineRecorder<'_>) -> Section<'a> {
     let start = export.origin(0..0);
     let mut open: Vec<Section<'a>> = vec![Section::of("", "", start)];
-    for line in export.lines() {
+    let mut lines = export.lines();
+    while let Some(line) = lines.next() {
         let mut rest = line.text;
+        // A backslash at the end takes in the next line.
+        while rest.ends_with('\\') && !rest.trim_start().starts_with('#') {
+            let Some(next) = lines.next() else { break };
+            let whole = export.origin_of(rest).start as usize..export.origin_of(next.text).end as usize;
+            rest = &export.text()[whole];
+        }
         // A line may close one section and open or fill the next.
         while let Some((piece, after)) = next_piece(rest) {
             rest = after;

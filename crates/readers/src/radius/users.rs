@@ -109,6 +109,15 @@ fn name(line: &str) -> Option<(&str, &str)> {
     }
 }
 
+/// Where the server has the file: its own place, and those of older versions.
+const PLACES: [&str; 5] = [
+    "mods-config/files/authorize",
+    "raddb/users",
+    "freeradius/users",
+    "freeradius/3.0/users",
+    "freeradius/2.0/users",
+];
+
 fn recognise(export: &Export) -> Recognition {
     let entry = |text: &str| {
         let known = |item: &Item<'_>| {
@@ -132,8 +141,7 @@ fn recognise(export: &Export) -> Recognition {
     }
     if entries > others {
         Recognition::Content
-    } else if export.path().ends_with("mods-config/files/authorize") || export.path().ends_with("raddb/users")
-    {
+    } else if PLACES.iter().any(|place| export.path().ends_with(place)) {
         Recognition::Name
     } else {
         Recognition::No

@@ -53,7 +53,7 @@ fn recognise(export: &Export) -> Recognition {
     for line in export.lines().take(TELLING_LINES) {
         let word = line.text.split_whitespace().next().unwrap_or_default();
         // Other servers have blocks and statements of these names.
-        if line.text.trim_end().ends_with([';', '{']) {
+        if !word.starts_with('#') && line.text.trim_end().ends_with([';', '{']) {
             return Recognition::No;
         }
         heads += usize::from(

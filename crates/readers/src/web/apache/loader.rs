@@ -54,6 +54,29 @@ pub(super) struct Loader<'a> {
     pub(super) open: Vec<(String, Origin)>,
 }
 
+/// Whether a directive is of a module that does not come with the server, by the beginning that all directives of the module have.
+fn of_other_module(name: &str) -> bool {
+    const BEGINNINGS: [&str; 16] = [
+        "auth_openidc",
+        "dosblack",
+        "doshash",
+        "fcgid",
+        "geoip",
+        "jk",
+        "mellon",
+        "oidc",
+        "pagespeed",
+        "passenger",
+        "perl",
+        "php_",
+        "php",
+        "qs_",
+        "sec",
+        "wsgi",
+    ];
+    BEGINNINGS.iter().any(|start| name.starts_with(start))
+}
+
 impl<'a> Loader<'a> {
     /// The directives in force: included files are inserted in place, and conditions are decided.
     pub(super) fn expand(
@@ -91,7 +114,7 @@ impl<'a> Loader<'a> {
                 name => {
                     if JUDGED.contains(&name) {
                         book.understood(one.origin);
-                    } else if is_known("apache", name) {
+                    } else if is_known("apache", name) || of_other_module(name) {
                         book.class(one.origin, LineClass::Ignored);
                     } else {
                         book.not_understood(

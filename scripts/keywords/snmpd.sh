@@ -1,0 +1,2 @@
+# Net-SNMP: directives that the agent and its library register.
+find "$1"/net-snmp-*/agent "$1"/net-snmp-*/snmplib "$1"/net-snmp-*/apps -name '*.c' -exec perl -0777 -ne 'print "$1\n" while /(?:register_(?:app_)?(?:config|prenetMib|premib)_handler|register_const_config_handler)\s*\(\s*(?:"?[\w:]+"?,\s*)?"([A-Za-z0-9]\w+)"/g; print "$1\n" while /netsnmp_ds_register_(?:config|premib)\s*\([^"]*(?:"\w+",\s*)?"(\w+)"/g; print "$1\n" while /snmpd_register_config_handler\s*\(\s*"(\w+)"/g' {} +
