@@ -34,6 +34,8 @@ pub struct Ledger {
     pub faults: Vec<String>,
     /// Missing parts.
     pub gaps: Vec<Gap>,
+    /// Whether nothing of the export is in force: no program reads it, or what runs is in another.
+    pub aside: bool,
 }
 
 /// A missing part, so that everything that depends on it is not known.
@@ -75,6 +77,7 @@ impl Ledger {
             cuts: Vec::new(),
             faults: Vec::new(),
             gaps: Vec::new(),
+            aside: false,
         }
     }
 

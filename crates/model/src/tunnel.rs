@@ -289,6 +289,16 @@ impl Tunnel {
         self.certificates.iter().chain(of_rounds).filter(move |file| file.purpose == purpose)
     }
 
+    /// Whether it encrypts nothing: by its protocol, or as OpenVPN does without TLS and without a key.
+    #[must_use]
+    pub fn encrypts_nothing(&self) -> bool {
+        self.family.encrypts_nothing()
+            || self.family == TunnelFamily::OpenVpn
+                && self.role == TunnelRole::PointToPoint
+                && self.offers.is_empty()
+                && self.proof.shared_key.is_none()
+    }
+
     /// The kind of tunnel, as it precedes a name: `OpenVPN server`, `IPsec connection`.
     #[must_use]
     pub fn kind_name(&self) -> String {

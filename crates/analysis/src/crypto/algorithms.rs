@@ -62,6 +62,9 @@ pub struct Algorithm {
     pub year: u16,
     /// Size of a cipher's block in bits.
     pub block: Option<u32>,
+    /// Whether it stands for encryption that does not take place.
+    #[serde(default)]
+    nothing: bool,
     #[serde(default)]
     openvpn: Vec<String>,
     #[serde(default)]
@@ -105,6 +108,12 @@ struct Table {
 trevlin_model::table! { static TABLE: Table = "../../tables/algorithms.toml"; }
 
 impl Algorithm {
+    /// Whether it stands for encryption that does not take place.
+    #[must_use]
+    pub fn is_nothing(&self) -> bool {
+        self.nothing
+    }
+
     /// Its role.
     pub fn role(&self) -> AlgorithmRole {
         match self.role.as_str() {

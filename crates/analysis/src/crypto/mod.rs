@@ -2,5 +2,6 @@
 
 pub mod algorithms;
 pub mod certificates;
+pub mod negotiation;
 pub mod pairs;
 pub mod shared_keys;

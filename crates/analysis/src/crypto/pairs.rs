@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::Tunnel;
-use trevlin_model::ipsec::IpsecConnection;
+use trevlin_model::ipsec::{AuthRound, IpsecConnection};
 
 /// One end: the device, the tunnel, and its IKE settings.
 #[derive(Debug, Clone, Copy)]
@@ -79,6 +79,55 @@ pub fn ike_pairs(estate: &Estate) -> Vec<(End<'_>, End<'_>)> {
     }
     best.sort_by_key(|pair| (pair.0.device, pair.1.device, pair.0.tunnel.origin.start));
     best
+}
+
+/// Every connection of a client with the connection of a server that accepts any address, where the client calls an address or name of the
+/// server's device and one connection there alone may be for it: the client first, in order of device.
+pub fn client_pairs(estate: &Estate) -> Vec<(End<'_>, End<'_>)> {
+    let ends = |device: usize| {
+        estate.devices[device]
+            .facts
+            .running()
+            .filter_map(move |tunnel| Some(End { device, tunnel, connection: tunnel.ipsec.as_deref()? }))
+    };
+    let servers = |device: usize| ends(device).filter(|end| !end.connection.names_the_other_end());
+    let named = |device: usize, text: &str| {
+        servers(device).any(|end| names(estate, &end).any(|name| name == bare(text)))
+    };
+    let mut found = Vec::new();
+    for device in 0..estate.devices.len() {
+        for client in ends(device).filter(|end| end.connection.names_the_other_end()) {
+            let called: BTreeSet<usize> = client
+                .connection
+                .remote_addresses
+                .iter()
+                .flat_map(|(text, _)| match text.parse::<IpAddr>() {
+                    Ok(address) => estate.holders(address).to_vec(),
+                    Err(_) => (0..estate.devices.len()).filter(|other| named(*other, text)).collect(),
+                })
+                .filter(|other| *other != device)
+                .collect();
+            let [server] = called.into_iter().collect::<Vec<_>>()[..] else { continue };
+            // Which of several connections a client comes to depends on its identity and its method.
+            let may_be = |end: &End<'_>| same_methods(client.connection, end.connection);
+            let fitting: Vec<End<'_>> = servers(server).filter(may_be).collect();
+            if let [only] = fitting[..] {
+                found.push((client, only));
+            }
+        }
+    }
+    found
+}
+
+/// Whether each side proves itself as the other requires, round by round; a method that is not known may be any.
+fn same_methods(client: &IpsecConnection, server: &IpsecConnection) -> bool {
+    let fits = |shown: &[AuthRound], required: &[AuthRound]| {
+        shown.iter().zip(required).all(|(one, other)| match (one.proof.value(), other.proof.value()) {
+            (Some(one), Some(other)) => one == other,
+            _ => true,
+        })
+    };
+    fits(&client.local, &server.remote) && fits(&server.local, &client.remote)
 }
 
 /// Names of an end: those that clients connect to, and its identities.

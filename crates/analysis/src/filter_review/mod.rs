@@ -2,11 +2,13 @@
 
 mod genuine;
 pub mod remarks;
+mod temporary;
 mod words;
 
 pub use remarks::{
-    EVERY_SERVICE, Remark, RemarkKind, let_through, may_be_new, temporary, within_device, within_one_network,
+    EVERY_SERVICE, Remark, RemarkKind, let_through, may_be_new, within_device, within_one_network,
 };
+pub use temporary::{Temporary, temporary};
 
 pub use words::{Described, describe, hook_word};
 

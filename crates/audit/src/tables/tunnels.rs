@@ -247,6 +247,7 @@ fn shown(tunnel: &Tunnel) -> Vec<String> {
     match tunnel.family {
         TunnelFamily::WireGuard => vec!["key of the peer".into()],
         _ if tunnel.proof.shared_key.is_some() => vec!["shared key".into()],
+        _ if tunnel.encrypts_nothing() => vec!["none".into()],
         TunnelFamily::OpenVpn => vec!["certificate".into()],
         _ => Vec::new(),
     }

@@ -14,6 +14,7 @@ pub(super) mod smb1;
 pub(super) mod smb_signing_optional;
 pub(super) mod snmp_unencrypted;
 pub(super) mod syslog_unencrypted;
+pub(super) mod weak_algorithm_agreed;
 pub(super) mod weak_encryption;
 pub(super) mod weak_integrity;
 pub(super) mod weak_key_exchange;
@@ -261,8 +262,15 @@ fn fail(
     let mut listed: Vec<&Known<'_>> = vec![worst];
     let alike = |one: &&&Known<'_>| one.offered.default.is_some() == worst.offered.default.is_some();
     listed.extend(weak.iter().filter(|one| !std::ptr::eq(**one, worst)).filter(alike).copied());
-    let mut names: BTreeSet<&str> = BTreeSet::new();
-    listed.retain(|one| names.insert(&one.offered.name));
+    // IKE and ESP are configured apart, and so is each child: every line is cited.
+    let mut evidence: Vec<Origin> = Vec::new();
+    for one in &listed {
+        if !evidence.contains(&one.offered.origin) {
+            evidence.push(one.offered.origin);
+        }
+    }
+    let mut names: BTreeSet<(OfferPart, &str)> = BTreeSet::new();
+    listed.retain(|one| names.insert((one.offer.part, &one.offered.name)));
     let more = listed.len().saturating_sub(LISTED);
     listed.truncate(LISTED);
     let mut told: Vec<_> = listed
@@ -298,18 +306,16 @@ fn fail(
         (true, None) => "stronger algorithms are offered as well, and the peer may choose",
         (false, None) => "nothing stronger is offered",
     };
-    let mut evidence: Vec<Origin> = Vec::new();
-    for one in listed {
-        if !evidence.contains(&one.offered.origin) {
-            evidence.push(one.offered.origin);
-        }
-    }
     Verdict::Fail(Fail {
         rating: check.rated_at(
             severity,
             format!("{} is {}; {why}", worst.algorithm.name, worst.algorithm.status.word()),
         ),
-        title: format!("{name} offers {} for {what}", worst.algorithm.name).into(),
+        title: if worst.algorithm.is_nothing() {
+            format!("{name} permits traffic without encryption").into()
+        } else {
+            format!("{name} offers {} for {what}", worst.algorithm.name).into()
+        },
         detail: format!("{}. {}", told.join("; "), in_its_place(estate, worst)).into(),
         evidence,
     })

@@ -7,9 +7,9 @@ use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::ExportId;
 use trevlin_model::certificate::DhParameters;
 use trevlin_model::offer::AlgorithmRole;
+use trevlin_model::{ExportId, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -43,14 +43,18 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for (export, parameters) in files {
             let file = estate.export(export);
             let subject = Subject::of(SubjectKind::File).with(file.file_name());
-            answers.push(Answer::new(at, subject, of_file(&parameters, file.file_name())));
+            // The lines of servers that name the file make it count.
+            let named = device.facts.running().filter_map(|tunnel| tunnel.stated("dh"));
+            let named = named.filter(|(path, _)| path.rsplit('/').next() == Some(file.file_name()));
+            let named = named.map(|(_, origin)| origin).collect();
+            answers.push(Answer::new(at, subject, of_file(&parameters, file.file_name(), named)));
         }
     }
     answers
 }
 
 /// Parameters in a file of their own (NIST SP 800-131A Rev. 2, 5: 2048 bits; RFC 7919, 1, for smaller ones): the smallest decide.
-fn of_file(parameters: &[&DhParameters], file: &str) -> Verdict {
+fn of_file(parameters: &[&DhParameters], file: &str, named: Vec<Origin>) -> Verdict {
     let Some(bits) = parameters.iter().map(|one| one.bits).min() else { return Verdict::DoesNotApply };
     let mut weak: Vec<&&DhParameters> = parameters.iter().filter(|one| one.bits < 2048).collect();
     weak.sort_by_key(|one| one.bits);
@@ -66,7 +70,7 @@ fn of_file(parameters: &[&DhParameters], file: &str) -> Verdict {
             "Servers that use the file agree on keys in a group of {bits} bits; 2048 are required."
         )
         .into(),
-        evidence: weak.into_iter().map(|one| one.origin).collect(),
+        evidence: named.into_iter().chain(weak.into_iter().map(|one| one.origin)).collect(),
     })
 }
 

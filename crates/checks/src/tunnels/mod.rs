@@ -14,6 +14,7 @@ pub(super) mod no_control_channel_key;
 pub(super) mod no_dead_peer_detection;
 pub(super) mod peer_addresses_overlap;
 pub(super) mod peer_addresses_too_broad;
+pub(super) mod policy_bypasses_tunnel;
 pub(super) mod ppp_encryption_optional;
 pub(super) mod pptp;
 pub(super) mod public_dns_pushed;

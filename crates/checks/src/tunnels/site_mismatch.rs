@@ -2,14 +2,14 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
-use trevlin_analysis::crypto::algorithms::{Algorithm, lookup};
-use trevlin_analysis::crypto::pairs::{End, bare, ike_pairs};
+use trevlin_analysis::crypto::negotiation::{ROLES, Suite, in_common, suites};
+use trevlin_analysis::crypto::pairs::{End, bare, client_pairs, ike_pairs};
 use trevlin_analysis::crypto::shared_keys::keys_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ipsec::{AuthRound, Child, IkeVersions};
-use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart};
+use trevlin_model::offer::{AlgorithmRole, OfferPart};
 use trevlin_model::{IpRange, Origin};
 
 /// The check.
@@ -23,8 +23,8 @@ pub(crate) const CHECK: Check = Check {
           shows an uncoordinated change.",
     fix: "Decide which end is right and change the other: networks mirrored, at least one common proposal, and the identity \
           that each end expects.",
-    judged: "Judged where both ends are among the exports: connections of two devices to each other's addresses or names. \
-             Fails where IKE versions or proposals have nothing in common, where an identity, authentication method or \
+    judged: "Judged where both ends are among the exports: connections of two devices to each other's addresses or names, and \
+             clients with the one connection of their server that is for them. Fails where IKE versions or proposals have nothing in common, where an identity, authentication method or \
              pre-shared key does not match, and where networks are not mirrored; lower where only some networks differ.",
     references: &["RFC 7296, 2.9", "swanctl.conf(5)", "ipsec.conf(5)"],
     controls: &[],
@@ -33,7 +33,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for (first, second) in ike_pairs(estate) {
+    for (first, second) in ike_pairs(estate).into_iter().chain(client_pairs(estate)) {
         answers.push(Answer::new(
             first.device,
             Subject::tunnel(first.tunnel),
@@ -112,45 +112,6 @@ fn versions(a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
     }
 }
 
-/// The algorithms of one suite by role; `None` where a name is in no table.
-fn suites(offer: &Offer) -> Option<Vec<Vec<&'static Algorithm>>> {
-    let mut found: Vec<(usize, Vec<&'static Algorithm>)> = Vec::new();
-    for one in &offer.algorithms {
-        let known = lookup(offer.spelling, one.role, &one.name)?;
-        match found.iter_mut().find(|(suite, _)| *suite == one.suite) {
-            Some((_, all)) => all.push(known),
-            None => found.push((one.suite, vec![known])),
-        }
-    }
-    Some(found.into_iter().map(|(_, all)| all).collect())
-}
-
-/// Kinds of algorithms that both ends have to have in common; the key exchange last.
-const ROLES: [AlgorithmRole; 4] =
-    [AlgorithmRole::Encryption, AlgorithmRole::Integrity, AlgorithmRole::Prf, AlgorithmRole::KeyExchange];
-
-/// Whether both suites share a choice of each of these kinds. A kind that only one of them names is ignored: omitted kinds follow from the
-/// rest, or are filled in.
-fn in_common(a: &[&Algorithm], b: &[&Algorithm], roles: &[AlgorithmRole]) -> bool {
-    let of = |all: &[&Algorithm], role: AlgorithmRole| -> Vec<String> {
-        all.iter().filter(|one| one.role() == role).map(|one| one.name.clone()).collect()
-    };
-    // Where no function that derives keys is named it is made from the digest (swanctl.conf(5), proposals; Libreswan has no other).
-    let prf = |all: &[&Algorithm]| match of(all, AlgorithmRole::Prf) {
-        named if named.is_empty() => {
-            of(all, AlgorithmRole::Integrity).into_iter().map(|name| format!("PRF-{name}")).collect()
-        }
-        named => named,
-    };
-    roles.iter().all(|role| {
-        let (ours, theirs) = match role {
-            AlgorithmRole::Prf => (prf(a), prf(b)),
-            role => (of(a, *role), of(b, *role)),
-        };
-        ours.is_empty() || theirs.is_empty() || ours.iter().any(|name| theirs.contains(name))
-    })
-}
-
 fn proposals(
     estate: &EstateMap,
     a: &End<'_>,
@@ -159,14 +120,9 @@ fn proposals(
     what: &str,
     found: &mut Vec<Difference>,
 ) {
-    let of = |end: &End<'_>| -> Option<(Vec<Vec<&'static Algorithm>>, Origin)> {
-        let mut all = Vec::new();
-        let mut origin = None;
-        for offer in end.tunnel.offers.iter().filter(|offer| offer.part == part) {
-            all.extend(suites(offer)?);
-            origin.get_or_insert(offer.origin);
-        }
-        Some((all, origin?))
+    let of = |end: &End<'_>| -> Option<(Vec<Suite>, Origin)> {
+        let offers = || end.tunnel.offers.iter().filter(|offer| offer.part == part);
+        Some((suites(offers())?, offers().next()?.origin))
     };
     let (Some((ours, first)), Some((theirs, second))) = (of(a), of(b)) else { return };
     let meet = |roles: &[AlgorithmRole]| {

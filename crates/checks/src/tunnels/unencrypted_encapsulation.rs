@@ -14,13 +14,14 @@ use trevlin_model::{Device, Tunnel};
 pub(crate) const CHECK: Check = Check {
     id: "tunnels/unencrypted-encapsulation",
     area: Area::Tunnels,
-    title: "Unencrypted GRE, IPIP or VXLAN across an untrusted network",
+    title: "Unencrypted tunnel across an untrusted network",
     severity: Severity::High,
     why: "GRE, IPIP and VXLAN encapsulate packets without encryption, and accept any packet with the right addresses. Any \
           network on the path can read the traffic, and spoofed packets reach internal networks.",
     fix: "Protect it with IPsec in transport mode between the two addresses, or replace it by an encrypted tunnel.",
     judged: "Fails for interfaces of these kinds with a public remote address, unless an IPsec connection of the device \
-             protects them. Passes where such a connection exists. Does not apply to private remote addresses.",
+             protects them, and for OpenVPN without TLS and without a key. Passes where such a connection exists. Does not apply to \
+             private remote addresses.",
     references: &["RFC 2784, 6", "RFC 2003, 6", "RFC 7348, 7", "NIST SP 800-77 Rev. 1"],
     controls: &[],
     run: Run::Map(run),
@@ -29,7 +30,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.running().filter(|one| one.family.encrypts_nothing()) {
+        for tunnel in device.facts.running().filter(|one| one.encrypts_nothing()) {
             answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, device, tunnel)));
         }
     }
@@ -46,7 +47,22 @@ fn wraps(connection: &IpsecConnection, remote: IpAddr) -> bool {
     })
 }
 
+/// A tunnel of a program that encrypts as a rule, without TLS and without a key.
+fn without_keys(tunnel: &Tunnel) -> Verdict {
+    let remote = tunnel.stated("remote").or_else(|| tunnel.stated("float"));
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("neither TLS nor a key is configured, so packets are neither encrypted nor authenticated"),
+        title: format!("{} has neither encryption nor authentication", tunnel.name).into(),
+        detail: "No `tls-server`, `tls-client` or `secret` is set: the program sends packets as they are and accepts those of anyone."
+            .into(),
+        evidence: vec![remote.map_or(tunnel.origin, |(_, origin)| origin)],
+    })
+}
+
 fn judge(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Verdict {
+    if !tunnel.family.encrypts_nothing() {
+        return without_keys(tunnel);
+    }
     let Some((remote, origin)) = tunnel.stated("remote") else { return Verdict::DoesNotApply };
     let Ok(remote) = remote.parse::<IpAddr>() else { return Verdict::DoesNotApply };
     if !is_public(remote) {
@@ -96,6 +112,22 @@ mod tests {
                 ),
                 ("inside", &[(at, &inner)], &["none d"]),
                 ("without another end", &[(at, &any)], &[]),
+                (
+                    "OpenVPN without keys",
+                    &[(
+                        "d/etc/openvpn/server/plain.conf",
+                        "dev tun\nifconfig 10.9.0.1 10.9.0.2\nport 1195\nremote 198.51.100.7\n",
+                    )],
+                    &["fail high d plain.conf:4"],
+                ),
+                (
+                    "OpenVPN with a key",
+                    &[(
+                        "d/etc/openvpn/server/key.conf",
+                        "dev tun\nifconfig 10.9.0.1 10.9.0.2\nremote 198.51.100.7\nsecret k\n",
+                    )],
+                    &[],
+                ),
                 (
                     "at boot",
                     &[(

@@ -1,5 +1,6 @@
 //! Checks of the area `upkeep`.
 
+pub(super) mod expired_exception;
 pub(super) mod export_incomplete;
 pub(super) mod filter_incomplete;
 pub(super) mod filter_not_loaded;

@@ -29,6 +29,7 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
         };
         let text =
             "stored, and not what runs: only the packet filters, forwards and secrets of the file were taken";
+        input.ledger.aside = true;
         input.ledger.notes.push(Note { origin: input.export.origin(0..0), text: text.to_owned() });
     }
 }

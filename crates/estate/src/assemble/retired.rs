@@ -89,6 +89,7 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
         let text = format!(
             "not in force: no program reads a name that ends in `{ending}`; only the secrets of the file were taken"
         );
+        input.ledger.aside = true;
         input.ledger.notes.push(Note { origin: input.export.origin(0..0), text });
     }
 }

@@ -29,6 +29,7 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
 }
 
 fn note(input: &mut Input, text: &str) {
+    input.ledger.aside = true;
     input.ledger.notes.push(Note { origin: input.export.origin(0..0), text: text.to_owned() });
 }
 

@@ -1,6 +1,6 @@
 //! Settings of one connection of an `ipsec.conf`, with the defaults of the daemon that reads the file.
 
-use super::proposals::{offer, strongswan_line};
+use super::proposals::{authentication_alone, offer, strongswan_line};
 use super::{certificate_file, pool, seconds, selectors, swanctl};
 use crate::addresses;
 use std::collections::BTreeMap;
@@ -247,17 +247,19 @@ impl<'a> Said<'_, 'a> {
         let mut offers: Vec<Offer> = match self.daemon {
             IkeDaemon::StrongSwan | IkeDaemon::Appliance => {
                 let data = ah.filter(|_| esp.is_none()).or(esp);
-                vec![
-                    strongswan_line(OfferPart::Control, self.get("ike"), origin),
-                    strongswan_line(OfferPart::Data, data, origin),
-                ]
+                let control = strongswan_line(OfferPart::Control, self.get("ike"), origin);
+                let by_ah = esp.is_none() && ah.is_some();
+                let data = strongswan_line(OfferPart::Data, data, origin);
+                vec![control, if by_ah { authentication_alone(data) } else { data }]
             }
             IkeDaemon::Libreswan => {
                 let old = versions.stated().is_some_and(|(versions, _)| *versions == IkeVersions::First);
                 let data = ah.filter(|_| esp.is_none()).or(esp);
-                [(OfferPart::Control, self.get("ike")), (OfferPart::Data, data)]
-                    .map(|(part, stated)| offer(self.daemon, part, stated, old, origin))
-                    .into()
+                let by_ah = self.get("phase2").is_some_and(|(value, _)| value == "ah")
+                    || esp.is_none() && ah.is_some();
+                let [control, data] = [(OfferPart::Control, self.get("ike")), (OfferPart::Data, data)]
+                    .map(|(part, stated)| offer(self.daemon, part, stated, old, origin));
+                vec![control, if by_ah { authentication_alone(data) } else { data }]
             }
         };
         let subnet = |side: &str| self.first(&[&format!("{side}subnet"), &format!("{side}subnets")]);
@@ -430,4 +432,11 @@ fn lookup<'a>(all: &ByName<'_, 'a>, name: &str, key: &str, depth: usize) -> Opti
     own.next_back()
         .map(|line| (line.1, line.2))
         .or_else(|| of("also").find_map(|line| lookup(all, line.1, key, depth + 1)))
+        .or_else(|| of("alsoflip").find_map(|line| lookup(all, line.1, &flipped(key), depth + 1)))
+}
+
+/// The keyword of the other side: `alsoflip` takes a section over with its sides exchanged (ipsec.conf(5) of Libreswan).
+fn flipped(key: &str) -> String {
+    let other = |from: &str, to: &str| key.strip_prefix(from).map(|rest| format!("{to}{rest}"));
+    other("left", "right").or_else(|| other("right", "left")).unwrap_or_else(|| key.to_owned())
 }

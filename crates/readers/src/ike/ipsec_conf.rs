@@ -227,8 +227,16 @@ fn sections<'a>(
 
 /// The daemon that reads the file, by the number of keywords that only one of them has; charon's older front end if there is none.
 fn daemon(all: &[Conn<'_>], around: &ReadContext<'_>) -> IkeDaemon {
-    let count = |daemon| {
-        let tells = |key: &str| keywords(daemon).is_some_and(|known| known.tells.contains(&sideless(key)));
+    let has = |daemon, key: &str| {
+        let key = sideless(key);
+        let lists = |known: &Keywords| {
+            [&known.understood, &known.passed, &known.tells].iter().any(|list| list.contains(&key))
+        };
+        keywords(daemon).is_some_and(lists)
+    };
+    // Keywords that only one of them has.
+    let count = |own, other| {
+        let tells = |key: &str| has(own, key) && !has(other, key);
         all.iter().flat_map(|conn| &conn.lines).filter(|line| tells(line.0)).count()
     };
     let strict = |line: &(&str, &str, Origin)| matches!(line.0, "ike" | "esp") && line.1.ends_with('!');
@@ -236,8 +244,10 @@ fn daemon(all: &[Conn<'_>], around: &ReadContext<'_>) -> IkeDaemon {
         matches!(line.0, "ike" | "esp" | "phase2alg") && line.1.contains([';', '+', '_'])
     };
     let lines = || all.iter().flat_map(|conn| &conn.lines);
-    let strongswan = count(IkeDaemon::StrongSwan) + lines().filter(|line| strict(line)).count();
-    let libreswan = count(IkeDaemon::Libreswan) + lines().filter(|line| grouped(line)).count();
+    let strongswan =
+        count(IkeDaemon::StrongSwan, IkeDaemon::Libreswan) + lines().filter(|line| strict(line)).count();
+    let libreswan =
+        count(IkeDaemon::Libreswan, IkeDaemon::StrongSwan) + lines().filter(|line| grouped(line)).count();
     if let Some(stated) = around.ike_daemon {
         return stated;
     }

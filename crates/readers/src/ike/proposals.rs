@@ -1,6 +1,7 @@
 //! Lists of proposals, and defaults where none is stated.
 
 use crate::suites;
+use std::collections::BTreeSet;
 use trevlin_model::Origin;
 use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
@@ -43,6 +44,17 @@ fn add(offer: &mut Offer, suite: usize, name: &str, role: Option<AlgorithmRole>,
         let name = name.to_owned();
         offer.algorithms.push(Offered { name, role, versions: None, suite, origin, default: None });
     }
+}
+
+/// The same for AH, which authenticates packets and encrypts nothing (RFC 4302).
+pub(super) fn authentication_alone(offer: Offer) -> Offer {
+    let origin = offer.origin;
+    let numbers: BTreeSet<usize> = offer.algorithms.iter().map(|one| one.suite).collect();
+    let mut offer = offer;
+    for number in numbers {
+        add(&mut offer, number, "null", Some(AlgorithmRole::Encryption), origin);
+    }
+    offer
 }
 
 /// Suites separated by commas, algorithms by dashes (swanctl.conf(5), proposals). `default` expands to the daemon's own list.

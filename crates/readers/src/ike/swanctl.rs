@@ -1,6 +1,6 @@
 //! `swanctl.conf` (swanctl.conf(5)): connections, pools, secrets and authorities in nested sections.
 
-use super::proposals::offer;
+use super::proposals::{authentication_alone, offer};
 use super::settings::{View, each_value, parse, read_in};
 use super::{certificate_file, finish, pool, seconds, secrets, selectors, strongswan_conf, tell};
 use crate::addresses;
@@ -379,7 +379,8 @@ fn child(
         offers.push(offer(IkeDaemon::StrongSwan, OfferPart::Data, esp, false, origin));
     }
     if ah.is_some() {
-        offers.push(offer(IkeDaemon::StrongSwan, OfferPart::Data, ah, false, origin));
+        let ah = offer(IkeDaemon::StrongSwan, OfferPart::Data, ah, false, origin);
+        offers.push(authentication_alone(ah));
     }
     let own = first..offers.len();
     if let Some(origin) = yes(view, "sha256_96") {

@@ -113,6 +113,16 @@ pub(super) struct Config {
 }
 
 impl Config {
+    /// Whether the tunnel has neither TLS nor a key, so that it protects nothing.
+    pub(super) fn is_clear(&self) -> bool {
+        let by_tls = self.meant_as_server.is_some()
+            || self.mode_server.is_some()
+            || self.client.is_some()
+            || self.tls_client.is_some()
+            || self.tls_server.is_some();
+        !by_tls && self.shared_key.is_none()
+    }
+
     /// Whether the directives make a tunnel: every one names its device.
     pub(super) fn is_tunnel(&self) -> bool {
         self.dev.is_some()

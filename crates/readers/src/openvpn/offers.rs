@@ -27,6 +27,10 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
     // Versions from 2.6 on go back to the defaults of the version that is named (openvpn(8), --compat-mode).
     let compatible = last(&["compat-mode"]).and_then(|(_, value, at)| Some((version(value)?, at)));
     let (list, cipher) = (last(&["data-ciphers", "ncp-ciphers"]), last(&["cipher"]));
+    // Without TLS and without a key packets go as they are (openvpn(8), "Static key mode"; the daemon says so at its start).
+    if config.is_clear() {
+        return Vec::new();
+    }
     let negotiates = config.shared_key.is_none() && last(&["ncp-disable"]).is_none();
     let mut add = |name: &str, role, versions, origin, default| {
         offer.algorithms.push(Offered { name: name.to_owned(), role, versions, suite: 0, origin, default });
@@ -52,6 +56,10 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
     }
     if let Some((_, value, at)) = last(&["data-ciphers-fallback"]).filter(|_| negotiates) {
         add(value, encryption, None, at, None);
+    }
+    // A static key without `cipher` is used with Blowfish in every version that has such keys.
+    if let (Some(((), at)), None) = (config.shared_key, cipher) {
+        add("BF-CBC", encryption, None, at, Some("openvpn(8), --cipher"));
     }
     if let Some((_, value, at)) = cipher {
         add(value, encryption, negotiates.then_some("up to 2.5"), at, None);
