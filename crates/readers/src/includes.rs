@@ -1,11 +1,12 @@
 //! Missing included files: reported for every format by one table, however its reader handles the line.
 
 use crate::growth;
+use crate::live;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, missing_note};
 use crate::settings;
 use crate::starts;
 use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::{Export, Gap, GapKind, Limit, Line};
+use trevlin_model::{Export, Gap, GapKind, Limit, Line, Note};
 
 trevlin_model::table! {
     /// Words that read in a file, by format.
@@ -21,6 +22,12 @@ pub fn read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Readi
         book.cut(export.origin(0..0), Limit::Expansion, "lists are included in very many places");
     }
     if reading.waits {
+        return reading;
+    }
+    if let Some(why) = live::not_read(reader, export, around) {
+        reading.ledger.aside = true;
+        let text = format!("not in force: {why}; only the secrets of the file were taken");
+        reading.ledger.notes.push(Note { origin: export.origin(0..0), text });
         return reading;
     }
     let missing = missing(reader.name, export, around);
@@ -117,6 +124,23 @@ fn of_folders<'a>(export: &'a Export, around: &ReadContext<'_>) -> Vec<(Line<'a>
         there.into_iter().map(|path| (line, path.to_owned())).collect::<Vec<_>>()
     });
     found.collect()
+}
+
+/// Paths and patterns that the files of a device read in, each with the path of the file that has it.
+pub(crate) struct Patterns(pub(crate) Vec<(String, String)>);
+
+/// Those of all files of a device, in the notation of any format.
+pub(crate) fn patterns(around: &ReadContext<'_>) -> Patterns {
+    let folders = FOLDERS.map(str::to_owned);
+    let words: BTreeSet<String> = INCLUDES.values().flatten().cloned().chain(folders).collect();
+    let words: Vec<String> = words.into_iter().collect();
+    let mut found = Vec::new();
+    for (export, lines) in around.exports.iter().zip(around.including()) {
+        let lines = lines.iter().filter_map(|number| export.line(*number));
+        let named = lines.filter_map(|line| path("", line.text, &words));
+        found.extend(named.map(|pattern| (pattern, export.path().to_owned())));
+    }
+    Patterns(found)
 }
 
 /// The path that a line reads in.

@@ -43,6 +43,7 @@ mod ip_json;
 mod ipsec_secrets;
 mod iptables;
 mod json;
+mod live;
 mod login_access;
 mod making;
 mod named;

@@ -239,7 +239,7 @@ impl<'a> ReadContext<'a> {
 
     /// Lines that may include a file: those with one of the keywords that formats have for it. They are few, and every format selects its
     /// own among them.
-    fn including(&self) -> &[Vec<u32>] {
+    pub(crate) fn including(&self) -> &[Vec<u32>] {
         self.including.get_or_init(|| {
             let of = |export: &&Export| {
                 let places = words_of_including(export.text()).into_iter();

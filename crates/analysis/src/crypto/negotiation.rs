@@ -63,7 +63,7 @@ pub fn in_common(a: &Suite, b: &Suite, roles: &[AlgorithmRole]) -> bool {
 }
 
 /// What an end that responds chooses: its first suite that the other end offers as well, and of each kind its first algorithm that the other
-/// suite has (RFC 7296, 2.7; charon prefers its own order). Of each algorithm the lines of both ends.
+/// suite has (RFC 7296, 2.7; charon prefers its own order). Each algorithm comes with the lines of both ends.
 fn chosen(responds: &[Suite], initiates: &[Suite]) -> Option<Vec<(&'static Algorithm, [Origin; 2])>> {
     let (own, other) = responds
         .iter()

@@ -1,4 +1,4 @@
-//! What a comment says of the time for which something is meant to be there.
+//! Comments that limit a statement to a time.
 
 use jiff::civil::Date;
 use serde::Deserialize;

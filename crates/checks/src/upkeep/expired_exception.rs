@@ -29,8 +29,11 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
+/// Finds the description in a line.
+type Describes = fn(&str) -> Option<&str>;
+
 /// Formats in which a line has a place for a description of its own, with the part of it that is one.
-const DESCRIBED: [(&str, fn(&str) -> Option<&str>); 4] = [
+const DESCRIBED: [(&str, Describes); 4] = [
     ("passwd", |text| text.split(':').nth(4)),
     // What is behind the key.
     ("ssh-keys", |text| {

@@ -43,35 +43,38 @@ const EVERY_NAME: [&str; 3] = ["/sites-enabled/", "/mods-enabled/", "/client-con
 
 /// Sets aside what no program reads: a file with such an ending, in a folder that has files without one.
 pub(super) fn set_aside(inputs: &mut [Input]) {
-    if !inputs.iter().any(|one| retired(one.export.path()).is_some()) {
+    // What readers found not to be read is put aside as well.
+    let aside = |one: &Input| one.ledger.aside || retired(one.export.path()).is_some();
+    if !inputs.iter().any(aside) {
         return;
     }
     let live: BTreeSet<(String, String)> = inputs
         .iter()
-        .filter(|one| retired(one.export.path()).is_none())
+        .filter(|one| !aside(one))
         .map(|one| (one.folder.clone(), folder(one.export.path()).to_owned()))
         .collect();
-    let mut in_force: BTreeMap<(String, String), Vec<Arc<SecretRecord>>> = BTreeMap::new();
-    for one in inputs.iter().filter(|one| retired(one.export.path()).is_none()) {
+    let mut in_force: BTreeMap<String, Vec<Arc<SecretRecord>>> = BTreeMap::new();
+    for one in inputs.iter().filter(|one| !aside(one)) {
         for secret in &one.facts.secrets {
-            let key = (one.folder.clone(), secret.owner.clone());
-            in_force.entry(key).or_default().push(Arc::clone(secret));
+            in_force.entry(one.folder.clone()).or_default().push(Arc::clone(secret));
         }
     }
     let named: Vec<bool> = (0..inputs.len()).map(|at| is_named(inputs, at)).collect();
     for (input, named) in inputs.iter_mut().zip(named) {
         let path = input.export.path().to_owned();
-        let Some(ending) = retired(&path) else { continue };
-        if named
-            || input.format.is_none()
-            || !live.contains(&(input.folder.clone(), folder(&path).to_owned()))
-        {
+        let known = input.ledger.aside;
+        let ending = retired(&path).unwrap_or_default();
+        let put_aside = !ending.is_empty()
+            && !named
+            && input.format.is_some()
+            && live.contains(&(input.folder.clone(), folder(&path).to_owned()));
+        if !known && !put_aside {
             continue;
         }
         let mut facts = std::mem::take(&mut *input.facts);
         // A secret that is in force as well is no second use of it.
         let kept = |one: &Arc<SecretRecord>| {
-            let known = in_force.get(&(input.folder.clone(), one.owner.clone()));
+            let known = in_force.get(&input.folder);
             !known
                 .into_iter()
                 .flatten()
@@ -86,6 +89,10 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
             idle_tunnels: facts.tunnels.into_iter().map(idle).collect(),
             ..Facts::default()
         };
+        // Its reader said why.
+        if known {
+            continue;
+        }
         let text = format!(
             "not in force: no program reads a name that ends in `{ending}`; only the secrets of the file were taken"
         );

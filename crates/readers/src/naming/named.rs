@@ -138,6 +138,19 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut world = World { around, open: Vec::new() };
     let tree = world.tree(export, &mut vec![export.path()], &mut book);
     account(&tree, 0, &mut book);
+    // What the server checks over the whole file (named-checkconf(8)).
+    let options = tree.iter().filter(|one| one.name() == "options").skip(1);
+    for one in options {
+        book.not_understood(one.origin, "`options` is defined a second time; the server refuses to start");
+    }
+    if tree.iter().any(|one| one.name() == "view") {
+        for one in tree.iter().filter(|one| one.name() == "zone") {
+            book.not_understood(
+                one.origin,
+                "beside views every zone must be in one; the server refuses to start",
+            );
+        }
+    }
     keys(export, &tree, &mut reading);
     if around.has_main(&["named.conf"], export) {
         // Files that the main file does not include are not in force.
@@ -443,6 +456,22 @@ mod tests {
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/bind/named.conf", text.into());
         read(&export, &ReadContext::of(vec![&export]))
+    }
+
+    #[test]
+    fn what_the_server_checks_over_the_whole_file() {
+        for (text, wanted) in [
+            ("options { recursion no; };\noptions { recursion yes; };\n", 1),
+            (
+                "view \"a\" { zone \"x.example\" { type primary; }; };\nzone \"y.example\" { type primary; };\n",
+                1,
+            ),
+            ("options { recursion no; };\nzone \"y.example\" { type primary; };\n", 0),
+        ] {
+            let export = Export::new(trevlin_model::ExportId(0), "d/etc/bind/named.conf", text.to_owned());
+            let reading = read(&export, &ReadContext::of(vec![&export]));
+            assert_eq!(reading.ledger.notes.len(), wanted, "{text}: {:?}", reading.ledger.notes);
+        }
     }
 
     #[test]

@@ -156,7 +156,12 @@ fn load<'a>(
                 }
                 continue;
             }
-            if JUDGED.contains(&plain.as_str()) {
+            if plain == "access-control" && !is_permission(value) {
+                book.not_understood(
+                    origin,
+                    "expected a network and an action such as `allow` or `refuse`; the server refuses to start",
+                );
+            } else if JUDGED.contains(&plain.as_str()) {
                 book.understood(origin);
             } else if is_known("unbound", &plain) {
                 book.class(origin, LineClass::Ignored);
@@ -167,6 +172,26 @@ fn load<'a>(
         }
     }
     clause
+}
+
+/// Whether a value is a network with one of the actions (unbound.conf(5), access-control).
+fn is_permission(value: &str) -> bool {
+    const ACTIONS: [&str; 9] = [
+        "allow",
+        "allow_cookie",
+        "allow_setrd",
+        "allow_snoop",
+        "always_refuse",
+        "deny",
+        "deny_non_local",
+        "refuse",
+        "refuse_non_local",
+    ];
+    let mut words = value.split_whitespace();
+    let (network, action) = (words.next(), words.next().map(|word| word.trim_matches(['"', '\''])));
+    network.is_some_and(|net| {
+        addresses::prefix(net.trim_matches(['"', '\''])).is_some() || net.parse::<std::net::IpAddr>().is_ok()
+    }) && action.is_some_and(|action| ACTIONS.contains(&action))
 }
 
 const JUDGED: [&str; 11] = [
@@ -336,6 +361,21 @@ mod tests {
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/unbound/unbound.conf", text.into());
         read(&export, &ReadContext::of(vec![&export]))
+    }
+
+    #[test]
+    fn actions_that_the_server_refuses() {
+        for (line, wanted) in [
+            ("access-control: 10.0.0.0/8 alow", 1),
+            ("access-control: 10.0.0.0/8", 1),
+            ("access-control: 10.0.0.0/8 allow_snoop", 0),
+            ("access-control: ::1 allow", 0),
+        ] {
+            let text = format!("server:\n  {line}\n");
+            let export = Export::new(trevlin_model::ExportId(0), "d/etc/unbound/unbound.conf", text);
+            let reading = read(&export, &ReadContext::of(vec![&export]));
+            assert_eq!(reading.ledger.notes.len(), wanted, "{line}: {:?}", reading.ledger.notes);
+        }
     }
 
     #[test]

@@ -27,6 +27,22 @@ struct Keys {
     inner: BTreeSet<String>,
 }
 
+/// Keys with a switch, and keys with a number (netplan(5), and the handlers of its parser).
+const SWITCHES: [&str; 11] = [
+    "critical",
+    "dhcp4",
+    "dhcp6",
+    "emit-lldp",
+    "hidden",
+    "ignore-carrier",
+    "ipv6-privacy",
+    "on-link",
+    "optional",
+    "use-routes",
+    "wakeonlan",
+];
+const NUMBERS: [&str; 5] = ["ipv6-mtu", "metric", "mtu", "route-metric", "table"];
+
 trevlin_model::table! { static KEYS: Keys = "../../tables/netplan-keys.toml"; }
 
 /// Kinds of devices that have addresses (netplan(5)).
@@ -128,6 +144,9 @@ impl State<'_> {
         for element in node.elements() {
             self.inner(above, element);
         }
+        for (key, _, inner) in node.entries().iter().filter(|_| !FREE.contains(&above)) {
+            self.values(key, inner);
+        }
         for (key, span, inner) in node.entries() {
             let known = KEYS.inner.contains(key) || KEYS.keys.contains(key) || is_known("netplan", key);
             if !FREE.contains(&above) && !known {
@@ -144,7 +163,44 @@ impl State<'_> {
         }
     }
 
+    /// Values that netplan rejects, and with them the file: switches, numbers, and addresses without the length of their prefix.
+    fn values(&mut self, key: &str, node: &Node) {
+        let Some((text, span)) = node.scalar() else { return };
+        let switch = || {
+            ["true", "on", "yes", "y", "false", "off", "no", "n"]
+                .iter()
+                .any(|word| text.eq_ignore_ascii_case(word))
+        };
+        let why = if SWITCHES.contains(&key) && !switch() {
+            "expected `true` or `false`; netplan rejects the file"
+        } else if NUMBERS.contains(&key) && text.parse::<u32>().is_err() {
+            "expected a number; netplan rejects the file"
+        } else {
+            return;
+        };
+        let origin = self.origin(span);
+        LineRecorder::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
+            .not_understood(origin, why);
+    }
+
     fn device(&mut self, kind: &str, device: &str, at: Range<usize>, node: &Node) {
+        for address in node.get("addresses").map(Node::elements).unwrap_or_default() {
+            // An address with a label or a lifetime is the key of its options.
+            let bare = address.scalar().or_else(|| {
+                let (text, span, _) = address.entries().first()?;
+                Some((text.as_str(), span.clone()))
+            });
+            if let Some((text, span)) = bare.filter(|(text, _)| !text.contains('/')) {
+                let origin = self.origin(span);
+                let why = if text.parse::<std::net::IpAddr>().is_ok() {
+                    "the length of the prefix is missing, as in `10.4.0.1/24`; netplan rejects the file"
+                } else {
+                    "expected an address with the length of its prefix; netplan rejects the file"
+                };
+                LineRecorder::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
+                    .not_understood(origin, why);
+            }
+        }
         let origin = self.origin(at);
         for (key, span, _) in node.entries() {
             if !KEYS.keys.contains(key) && !is_known("netplan", key) {
@@ -154,6 +210,7 @@ impl State<'_> {
             }
         }
         for (key, _, inner) in node.entries() {
+            self.values(key, inner);
             self.inner(key, inner);
         }
         // With `match` the key is a name of its own, and the interface is the one that is matched.
@@ -292,6 +349,24 @@ impl State<'_> {
 mod tests {
     use super::*;
     use trevlin_model::ExportId;
+
+    #[test]
+    fn values_that_netplan_rejects() {
+        for (lines, wanted) in [
+            ("dhcp4: maybe", 1),
+            ("dhcp4: \"yes\"", 0),
+            ("addresses: [10.4.0.1]", 1),
+            ("addresses: [\"10.4.0.1/24\"]", 0),
+            ("mtu: big", 1),
+            ("mtu: 1400", 0),
+            ("dhcp4-overrides:\n        use-routes: perhaps", 1),
+        ] {
+            let text = format!("network:\n  version: 2\n  ethernets:\n    eth0:\n      {lines}\n");
+            let export = Export::new(trevlin_model::ExportId(0), "d/etc/netplan/50.yaml", text);
+            let reading = read(&export, &ReadContext::of(vec![&export]));
+            assert_eq!(reading.ledger.notes.len(), wanted, "{lines}: {:?}", reading.ledger.notes);
+        }
+    }
 
     #[test]
     fn devices_routes_and_tunnels() {

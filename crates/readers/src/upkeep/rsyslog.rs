@@ -127,7 +127,12 @@ fn load(export: &Export, state: &mut State, book: &mut LineRecorder<'_>, facts: 
     let text = export.text();
     // Beginning of the selector, `&` or condition that the next action belongs to.
     let mut before: Option<usize> = None;
+    // The rest of a line that is not understood is part of it.
+    let mut lost = 0;
     for (kind, range) in pieces(text) {
+        if range.start < lost {
+            continue;
+        }
         let own = &text[range.clone()];
         let start = before.filter(|start| !text[*start..range.start].contains('\n')).unwrap_or(range.start);
         let origin = export.origin(start..range.end);
@@ -139,13 +144,17 @@ fn load(export: &Export, state: &mut State, book: &mut LineRecorder<'_>, facts: 
             // The name of a user needs a selector before it.
             Kind::Bare if before.is_none() => LineClass::NotUnderstood,
             Kind::Unknown => LineClass::NotUnderstood,
+            Kind::Filter if !own.starts_with(':') && !names_facilities(own) => LineClass::NotUnderstood,
             Kind::Filter | Kind::Expression | Kind::Word | Kind::Bare => LineClass::Ignored,
         };
         match class {
-            LineClass::NotUnderstood => book.not_understood(
-                origin,
-                "expected a selector with an action, a `$Directive` or a statement as `action(…)`; the daemon ignores it",
-            ),
+            LineClass::NotUnderstood => {
+                lost = text[range.end..].find('\n').map_or(text.len(), |end| range.end + end);
+                book.not_understood(
+                    origin,
+                    "expected a selector with an action, a `$Directive` or a statement as `action(…)`; the daemon ignores it",
+                );
+            }
             LineClass::Understood => book.understood(origin),
             LineClass::Ignored => {}
         }
@@ -289,6 +298,24 @@ fn parameters(text: &str) -> BTreeMap<String, String> {
         rest = &rest[(end + 1).min(rest.len())..];
     }
     found
+}
+
+/// Facilities of a selector (rsyslog.conf(5), SELECTORS).
+const FACILITIES: [&str; 27] = [
+    "*", "alert", "audit", "auth", "authpriv", "clock", "cron", "daemon", "ftp", "kern", "local0", "local1",
+    "local2", "local3", "local4", "local5", "local6", "local7", "lpr", "mail", "mark", "news", "ntp",
+    "security", "syslog", "user", "uucp",
+];
+
+/// Whether a selector names facilities that are known: `mail,cron.*;auth.info`. One by a number is known as well.
+fn names_facilities(selector: &str) -> bool {
+    let known = |name: &str| {
+        FACILITIES.contains(&name.to_ascii_lowercase().as_str())
+            || name.parse::<u8>().is_ok_and(|one| one < 24)
+    };
+    let parts = selector.split(';').filter(|part| !part.is_empty());
+    let lists = parts.filter_map(|part| part.split_once('.'));
+    lists.flat_map(|(names, _)| names.split(',')).all(|name| known(name.trim()))
 }
 
 fn call(kind: Call, given: &BTreeMap<String, String>, origin: Origin, state: &mut State) -> LineClass {

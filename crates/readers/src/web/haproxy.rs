@@ -47,6 +47,9 @@ const SECTIONS: [&str; 15] = [
 
 const UNITS: &[&str] = &["haproxy"];
 
+/// Modes of a proxy, of a log forwarder and of an agent (HAProxy Configuration Manual, 4.2, mode).
+const MODES: [&str; 6] = ["tcp", "http", "health", "log", "spop", "syslog"];
+
 fn recognise(export: &Export) -> Recognition {
     let mut heads = 0;
     let mut tells = false;
@@ -142,7 +145,13 @@ fn sections<'a>(export: &'a Export, reading: &mut Reading) -> Vec<Section<'a>> {
             continue;
         };
         let keyword = if first == "no" { words.get(1).copied().unwrap_or_default() } else { first };
-        if JUDGED.contains(&keyword) {
+        let mode = words.get(1).copied().unwrap_or_default();
+        if keyword == "mode" && section.kind != "mailers" && !MODES.contains(&mode) {
+            book.not_understood(
+                origin,
+                "expected `tcp`, `http` or another mode of a proxy; the program refuses to start",
+            );
+        } else if JUDGED.contains(&keyword) {
             book.understood(origin);
         } else if is_known("haproxy", keyword)
             || keyword.starts_with("tune.")
@@ -558,6 +567,17 @@ mod tests {
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/haproxy/haproxy.cfg", text.into());
         read(&export, &ReadContext::default())
+    }
+
+    #[test]
+    fn modes_that_the_program_refuses() {
+        for (mode, wanted) in [("htp", 1), ("http", 0), ("tcp", 0)] {
+            let text = format!("# ends in a semicolon;\nfrontend a\n  bind :80\n  mode {mode}\n");
+            let export = Export::new(trevlin_model::ExportId(0), "d/kept.txt", text);
+            assert_eq!(recognise(&export), Recognition::Content);
+            let reading = read(&export, &ReadContext::of(vec![&export]));
+            assert_eq!(reading.ledger.notes.len(), wanted, "{mode}: {:?}", reading.ledger.notes);
+        }
     }
 
     #[test]

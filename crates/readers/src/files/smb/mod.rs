@@ -115,6 +115,16 @@ fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<
     }
 }
 
+/// Beginnings of the lines that the program prints before the settings.
+const PREAMBLE: [&str; 6] = [
+    "Load smb config files from",
+    "Loaded services file",
+    "Server role:",
+    "Weak crypto",
+    "Press enter",
+    "rlimit_max:",
+];
+
 fn load<'a>(
     export: &'a Export,
     around: &ReadContext<'a>,
@@ -140,6 +150,10 @@ fn load<'a>(
                 }
                 _ => Some(share(loaded, name, origin)),
             };
+            continue;
+        }
+        // What testparm(1) prints before the settings.
+        if loaded.heading.is_none() && PREAMBLE.iter().any(|start| text.starts_with(start)) {
             continue;
         }
         let Some((key, value)) = text.split_once('=') else {
