@@ -47,7 +47,12 @@ pub(crate) fn may_be(reader: &Reader, export: &Export) -> bool {
 
 /// How a reader recognises an export, by its content, its name and its place together.
 pub(crate) fn recognise(reader: &Reader, export: &Export) -> Recognition {
-    if may_be(reader, export) { (reader.recognise)(export) } else { Recognition::No }
+    // Most readers answer no, and then the place matters no more.
+    match (reader.recognise)(export) {
+        Recognition::No => Recognition::No,
+        found if may_be(reader, export) => found,
+        _ => Recognition::No,
+    }
 }
 
 #[cfg(test)]

@@ -25,26 +25,22 @@ fn in_one_text<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Vec<Box<str>
 
 trevlin_model::table! { static KEYWORDS: BTreeMap<String, Words> = "../tables/served-keywords.toml"; }
 
-/// Settings that a program knows by its own sources.
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct OwnWords {
-    #[allow(dead_code, reason = "states what the list was made from")]
-    version: Box<str>,
-    #[allow(dead_code, reason = "states when the list was made")]
-    date: Box<str>,
-    #[serde(deserialize_with = "in_one_text")]
-    known: Vec<Box<str>>,
-}
+/// Settings that programs know by their own sources. Few names are looked up here, so that the table is searched as it is.
+const OWN_KEYWORDS: &str = include_str!("../tables/program-keywords.toml");
 
-trevlin_model::table! { static OWN_KEYWORDS: BTreeMap<String, OwnWords> = "../tables/program-keywords.toml"; }
+/// Whether a program has a setting by its own sources.
+fn is_own(program: &str, name: &str) -> bool {
+    let Some((_, section)) = OWN_KEYWORDS.split_once(&format!("\n[{program}]\n")) else { return false };
+    let section = section.split("\n[").next().unwrap_or_default();
+    let known = section.split_once("'''").map_or("", |(_, known)| known);
+    !name.is_empty() && known.trim_end().trim_end_matches('\'').split(',').any(|word| word.trim() == name)
+}
 
 /// Whether a program has a setting of this name, in small letters: by its manual in several versions, or by its own sources. Settings
 /// without relevance here are not looked at.
 pub(crate) fn is_known(program: &str, name: &str) -> bool {
     let has = |words: &[Box<str>]| words.binary_search_by(|known| (**known).cmp(name)).is_ok();
-    KEYWORDS.get(program).is_some_and(|words| has(&words.known))
-        || OWN_KEYWORDS.get(program).is_some_and(|words| has(&words.known))
+    KEYWORDS.get(program).is_some_and(|words| has(&words.known)) || is_own(program, name)
 }
 
 /// The note for a setting that the program does not have.
@@ -285,6 +281,26 @@ fn split(text: &str, comments: bool) -> Vec<&str> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn lists_of_the_programs_own_sources() {
+        #[derive(Deserialize)]
+        struct Own {
+            version: String,
+            known: String,
+        }
+        let all: BTreeMap<String, Own> = toml::from_str(OWN_KEYWORDS).unwrap();
+        assert!(all.len() > 15);
+        for (program, own) in &all {
+            assert!(!own.version.is_empty(), "{program}");
+            let words: Vec<&str> = own.known.split(',').map(str::trim).collect();
+            for word in [words[0], words[words.len() / 2], words[words.len() - 1]] {
+                assert!(is_own(program, word), "{program}: {word}");
+            }
+            assert!(!is_own(program, "zz-made-up") && !is_own(program, ""), "{program}");
+        }
+        assert!(is_known("networkd", "Route.MultiPathRoute") && !is_known("networkd", "Route.Gatewayy"));
+    }
 
     #[test]
     fn places() {

@@ -1,8 +1,10 @@
 //! Comments that limit a statement to a time.
 
+use aho_corasick::AhoCorasick;
 use jiff::civil::Date;
 use serde::Deserialize;
 use std::collections::BTreeMap;
+use std::sync::LazyLock;
 use trevlin_model::Rule;
 
 #[derive(Debug, Deserialize)]
@@ -21,6 +23,10 @@ struct Words {
 trevlin_model::table! {
 /// Words of several languages.
 static WORDS: Words = "../../tables/temporary-words.toml"; }
+
+/// Finds any of the words, in one pass.
+static ANY: LazyLock<Option<AhoCorasick>> =
+    LazyLock::new(|| AhoCorasick::new(WORDS.marks.iter().chain(&WORDS.ends).chain(&WORDS.trials)).ok());
 
 /// Temporal information in a comment.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -63,6 +69,9 @@ pub fn temporary(comment: &str, as_of: Date) -> Option<Temporary> {
         return None;
     }
     let lower = comment.to_lowercase();
+    if ANY.as_ref().is_some_and(|any| !any.is_match(&lower)) {
+        return None;
+    }
     let whole = |word: &str| {
         lower.match_indices(word).any(|(at, _)| {
             let before = lower[..at].chars().next_back();

@@ -151,8 +151,14 @@ fn exceptions<'a>(record: &'a ExportRecord, baseline: &Baseline) -> Vec<Exceptio
             found.push(Exception { comment, temporary, evidence: vec![origin, place] });
             continue;
         }
-        let behind =
-            [" # ", "\t# ", " // "].into_iter().find_map(|mark| text.split_once(mark)).map(|(_, body)| body);
+        let marks: &[&str] = if text.contains('#') {
+            &[" # ", "\t# "]
+        } else if text.contains("//") {
+            &[" // "]
+        } else {
+            &[]
+        };
+        let behind = marks.iter().find_map(|mark| text.split_once(mark)).map(|(_, body)| body);
         let own = behind.or_else(|| description.and_then(|description| description(text)));
         if let Some((comment, temporary)) = own.and_then(|body| Some((body.trim(), passed(body)?))) {
             found.push(Exception { comment, temporary, evidence: vec![origin] });
