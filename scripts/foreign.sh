@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Measures Trevlin on configurations that nobody here wrote: the defaults of Debian's server packages in a chroot, and the examples and
+# Measures Trevlin on configurations of other projects: the defaults of Debian's server packages in a chroot, and the examples and
 # tests in the sources of upstream packages, each checked by its real program. Prints the table of docs/formats.md, lines that a program
 # takes and Trevlin does not, unread files of the collected export, and every finding on the defaults.
 # Needs root, Debian's packages, about 4 GiB and a quarter of an hour; what is there from an earlier run is kept.

@@ -83,11 +83,11 @@ pub struct Survey {
     pub left_out: Vec<LeftOutFile>,
     /// Number of information requests.
     pub open_questions: usize,
-    /// Collected exports held against their checksums.
+    /// Collected exports, compared with their checksums.
     pub manifests: Vec<ManifestRow>,
 }
 
-/// A collected export, held against the checksums that were made of it on the machine.
+/// A collected export, compared with the checksums that were made of it on the machine.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
 pub struct ManifestRow {
     /// Path of the file with the checksums.

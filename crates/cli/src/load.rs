@@ -25,7 +25,7 @@ use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, Limit, Limits, LineClass, Note, Origin, SecretRecord, size};
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
 use trevlin_readers::{
-    Phrasebook, ReadContext, Reader, Reading, Recognised, Shelf, announced, includes, named, recognise,
+    Phrasebook, ReadContext, Reader, Reading, Recognised, Shelf, announced, named, recognise,
 };
 use zeroize::{Zeroize, Zeroizing};
 
@@ -579,7 +579,7 @@ fn read_device(
     let read = |one: &Decoded| match (&one.book, one.reader()) {
         (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
         (None, Some(reader)) => {
-            whatever_happens(&one.export, || includes::read(reader, &one.export, &context))
+            whatever_happens(&one.export, || trevlin_readers::read(reader, &one.export, &context))
         }
         (None, None) => self::unread(&one.export),
     };

@@ -1,4 +1,4 @@
-//! Collected exports, held against the checksums that were made of them on the machine (sha256sum(1)).
+//! Collected exports, compared with the checksums that were made of them on the machine (sha256sum(1)).
 
 use crate::file::File;
 use crate::limits;

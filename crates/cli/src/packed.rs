@@ -91,7 +91,7 @@ fn inside(at: &Path, path: &str) -> PathBuf {
     }
 }
 
-/// What a link in an archive leads to.
+/// Target of a link in an archive.
 enum Target {
     File(Arc<Zeroizing<Vec<u8>>>),
     Folder,

@@ -35,6 +35,7 @@ mod login;
 mod meaning;
 pub mod offer;
 pub mod pam;
+mod paths;
 pub mod plan;
 mod pool;
 mod ppp;
@@ -57,7 +58,7 @@ pub mod written;
 pub use address::{Family, IpRange, RangeError};
 pub use datastore::datastore_state;
 pub use device::{Device, DeviceKind};
-pub use export::{Export, ExportId, ExportState, Line, Origin, Position, find_path, find_paths};
+pub use export::{Export, ExportId, ExportState, Line, Origin, Position};
 pub use facts::{Facts, IdleReason, IdleTunnel, NotAnalysed};
 pub use filter::{
     AddressKind, Chain, ChainKind, ConnectionStates, Families, Filter, FilterFormat, Hook, IcmpRange, Match,
@@ -67,6 +68,7 @@ pub use interface::{Interface, InterfaceAddress, Route};
 pub use ledger::{Gap, GapKind, Ledger, LineClass, Note, Truncation};
 pub use limits::{LIMITS, Limit, LimitError, LimitRow, Limits, size};
 pub use login::{Expiry, FactorKind, Login, LoginDaemon, LoginList};
+pub use paths::{find_path, find_paths};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};
 pub use residual::{Residual, ResidualKind};

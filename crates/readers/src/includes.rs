@@ -1,12 +1,11 @@
 //! Missing included files: reported for every format by one table, however its reader handles the line.
 
 use crate::growth;
-use crate::live;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, missing_note};
 use crate::settings;
 use crate::starts;
 use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::{Export, Gap, GapKind, Limit, Line, Note};
+use trevlin_model::{Export, Gap, GapKind, Limit, Line};
 
 trevlin_model::table! {
     /// Words that read in a file, by format.
@@ -22,12 +21,6 @@ pub fn read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Readi
         book.cut(export.origin(0..0), Limit::Expansion, "lists are included in very many places");
     }
     if reading.waits {
-        return reading;
-    }
-    if let Some(why) = live::not_read(reader, export, around) {
-        reading.ledger.aside = true;
-        let text = format!("not in force: {why}; only the secrets of the file were taken");
-        reading.ledger.notes.push(Note { origin: export.origin(0..0), text });
         return reading;
     }
     let missing = missing(reader.name, export, around);

@@ -89,6 +89,7 @@ mod yang;
 pub use bearing::{coheres, is_idle};
 pub use copies::is_copy;
 pub use decode::{DecodeError, decode, decode_whole};
+pub use live::read;
 pub use named::named;
 pub use phrasebook::{BOOK, PhraseResult, Phrasebook, Shelf, Tried, guide as phrasebook_guide};
 pub use reader::{ReadContext, Reader, Reading, Recognised, Recognition};
@@ -204,14 +205,14 @@ pub fn recognise(export: &Export) -> Recognised {
     }
     let name_alone = Export::new(export.id(), export.shared_path(), String::new());
     let named: Vec<bool> =
-        READERS.iter().map(|reader| places::recognise(reader, &name_alone) != Recognition::No).collect();
+        READERS.iter().map(|reader| reader::recognise(reader, &name_alone) != Recognition::No).collect();
     if let Some(reader) = agreed(export, &named) {
         return Recognised { reader: Some(reader), ..Recognised::default() };
     }
     // Exports with an unknown name must contain the words of a format.
     let signs = format_hints::Found::of(export);
     let asked = READERS.iter().zip(named).filter(|(reader, named)| *named || signs.may_be(reader.name));
-    let allocations: Vec<_> = asked.map(|(reader, _)| (reader, places::recognise(reader, export))).collect();
+    let allocations: Vec<_> = asked.map(|(reader, _)| (reader, reader::recognise(reader, export))).collect();
     for wanted in [Recognition::Declared, Recognition::Content, Recognition::Name] {
         let mut claiming =
             allocations.iter().filter(|(_, allocation)| *allocation == wanted).map(|(reader, _)| *reader);
@@ -228,7 +229,7 @@ pub fn recognise(export: &Export) -> Recognised {
 fn agreed(export: &Export, named: &[bool]) -> Option<&'static Reader> {
     let mut named = READERS.iter().zip(named).filter(|(_, named)| **named).map(|(reader, _)| reader);
     let reader = named.next().filter(|_| named.next().is_none())?;
-    let fits = |reader: &Reader, wanted| places::recognise(reader, export) == wanted;
+    let fits = |reader: &Reader, wanted| reader::recognise(reader, export) == wanted;
     (fits(reader, Recognition::Content) && !fits(&sheet::READER, Recognition::Declared)).then_some(reader)
 }
 
@@ -257,7 +258,7 @@ mod tests {
     /// Checks every reader, without format hints.
     fn asking_all(export: &Export) -> Option<&'static str> {
         let allocations: Vec<_> =
-            READERS.iter().map(|reader| (reader, places::recognise(reader, export))).collect();
+            READERS.iter().map(|reader| (reader, reader::recognise(reader, export))).collect();
         let of = |wanted| {
             allocations.iter().find(|(_, allocation)| *allocation == wanted).map(|(reader, _)| reader.name)
         };

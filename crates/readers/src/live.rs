@@ -2,11 +2,11 @@
 //! are a printed form of files that are among the exports themselves.
 
 use crate::includes;
-use crate::reader::{ReadContext, Reader};
+use crate::reader::{ReadContext, Reader, Reading};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use trevlin_model::glob::{self, Signs};
-use trevlin_model::{Export, find_paths};
+use trevlin_model::{Export, Note, find_paths};
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -22,8 +22,21 @@ trevlin_model::table! {
 /// Names by folder.
 static NAMES: BTreeMap<String, Names> = "../tables/live-names.toml"; }
 
+/// Reads an export with the others of its device at hand: what its program does not read is marked as put aside.
+#[must_use]
+pub fn read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Reading {
+    let mut reading = includes::read(reader, export, around);
+    if let Some(why) = not_read(reader, export, around).filter(|_| !reading.waits) {
+        reading.ledger.aside = true;
+        reading.ledger.gaps.clear();
+        let text = format!("not in force: {why}; only the secrets of the file were taken");
+        reading.ledger.notes.push(Note { origin: export.origin(0..0), text });
+    }
+    reading
+}
+
 /// Why the program does not read a file, as a phrase; none where it does.
-pub(crate) fn not_read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Option<&'static str> {
+fn not_read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Option<&'static str> {
     // What another file names is read by way of it.
     let named = || {
         around

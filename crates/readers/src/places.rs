@@ -1,9 +1,7 @@
 //! Folders and kinds of files that belong to one program: its formats alone are looked for there.
 
-use crate::reader::{Reader, Recognition};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::Export;
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -37,29 +35,16 @@ fn formats(path: &str) -> Option<&'static [String]> {
     PLACES.others.contains(program).then_some(&[])
 }
 
-/// Whether files at the place of an export may be of the format.
-pub(crate) fn may_be(reader: &Reader, export: &Export) -> bool {
-    let formats = formats(export.path());
-    formats.is_none_or(|formats| {
-        ANYWHERE.contains(&reader.name) || formats.iter().any(|format| format == reader.name)
-    })
-}
-
-/// How a reader recognises an export, by its content, its name and its place together.
-pub(crate) fn recognise(reader: &Reader, export: &Export) -> Recognition {
-    // Most readers answer no, and then the place matters no more.
-    match (reader.recognise)(export) {
-        Recognition::No => Recognition::No,
-        found if may_be(reader, export) => found,
-        _ => Recognition::No,
-    }
+/// Whether files at a path may be of the format of this name.
+pub(crate) fn may_be(format: &str, path: &str) -> bool {
+    formats(path).is_none_or(|formats| ANYWHERE.contains(&format) || formats.iter().any(|one| one == format))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::READERS;
-    use trevlin_model::ExportId;
+    use trevlin_model::{Export, ExportId};
 
     #[test]
     fn the_folder_of_another_program_is_stronger_than_a_line() {

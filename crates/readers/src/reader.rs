@@ -1,6 +1,7 @@
 //! The interface of readers.
 
 use crate::growth;
+use crate::places;
 use aho_corasick::packed;
 use std::any::{Any, TypeId};
 use std::collections::{BTreeMap, BTreeSet};
@@ -205,8 +206,7 @@ impl<'a> ReadContext<'a> {
             let of = |(at, (export, signs)): (usize, (&&Export, &Option<crate::format_hints::Found>))| {
                 let signs = signs.as_ref()?;
                 let may_be = signs.may_be(reader.name) || by_name(reader, export);
-                let recognised =
-                    if may_be { crate::places::recognise(reader, export) } else { Recognition::No };
+                let recognised = if may_be { recognise(reader, export) } else { Recognition::No };
                 (recognised != Recognition::No).then_some((at, recognised))
             };
             let found: Arc<Vec<_>> =
@@ -457,10 +457,20 @@ impl<'a> LineRecorder<'a> {
     }
 }
 
+/// How a reader recognises an export, by its content, its name and its place together. Most readers answer no, and then the place matters
+/// no more.
+pub(crate) fn recognise(reader: &Reader, export: &Export) -> Recognition {
+    match (reader.recognise)(export) {
+        Recognition::No => Recognition::No,
+        found if places::may_be(reader.name, export.path()) => found,
+        _ => Recognition::No,
+    }
+}
+
 /// Whether a reader accepts files with the name of an export, whatever they contain.
 pub(crate) fn by_name(reader: &Reader, export: &Export) -> bool {
     let name_alone = Export::new(export.id(), export.shared_path(), String::new());
-    crate::places::recognise(reader, &name_alone) != Recognition::No
+    recognise(reader, &name_alone) != Recognition::No
 }
 
 #[cfg(test)]

@@ -1,4 +1,5 @@
-//! Configurations that nobody here wrote: each is checked by its real program, and read by Trevlin in the place where the program has it.
+//! Configurations from the sources of other projects: each is checked by its real program, and read by Trevlin in the place where the program
+//! has it.
 
 use anyhow::{Context, Result};
 use serde::Deserialize;
@@ -60,7 +61,7 @@ impl fmt::Display for Outcome {
         let mut all = Row::default();
         for (format, row) in &self.rows {
             let Row { files, accepted, recognised, lines, lost } = row;
-            writeln!(out, "| `{format}` | {files} | {accepted} | {recognised} | {lines} | {lost} |")?;
+            writeln!(out, "| {format} | {files} | {accepted} | {recognised} | {lines} | {lost} |")?;
             all.files += files;
             all.accepted += accepted;
             all.recognised += recognised;

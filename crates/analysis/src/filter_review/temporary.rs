@@ -14,7 +14,7 @@ struct Words {
     marks: Vec<String>,
     /// Words that mark a date behind them as an end, and nothing without one.
     ends: Vec<String>,
-    /// Words that mark a trial: of a rule, and not of other statements.
+    /// Words that mark a trial, which counts for rules alone.
     trials: Vec<String>,
     /// Names of the months by language.
     months: BTreeMap<String, Vec<String>>,

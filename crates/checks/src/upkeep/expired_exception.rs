@@ -17,7 +17,7 @@ pub(crate) const CHECK: Check = Check {
     title: "Exception past its date",
     severity: Severity::Medium,
     why: "Accounts, tunnels and openings for contractors are agreed for a time, and the date is often recorded in a comment \
-          only. Nothing enforces a comment, so the access remains until somebody removes it.",
+          only. Nothing enforces a comment, so the access remains until it is removed by hand.",
     fix: "Establish whether the access is still needed. Remove it, or agree on a new date with an owner and enforce it \
           where the program can (an expiry date of the account, the validity of a certificate).",
     judged: "Fails where a comment marks a statement in effect as temporary and names an end that has passed: a comment \
@@ -37,6 +37,7 @@ const DESCRIBED: [(&str, Describes); 4] = [
     ("passwd", |text| text.split(':').nth(4)),
     // What is behind the key.
     ("ssh-keys", |text| {
+        // Read: a line of the export, with the base64 of a key.
         text.split_once(" AAAA").and_then(|(_, key)| key.split_once(' ')).map(|(_, comment)| comment)
     }),
     ("uci", described),
@@ -46,6 +47,7 @@ const DESCRIBED: [(&str, Describes); 4] = [
 /// The value of a line that describes something: `option name 'vendor until …'`, `comment = "…"`.
 fn described(text: &str) -> Option<&str> {
     const KEYS: [&str; 5] = ["name", "comment", "description", "note", "remark"];
+    // Read: a line of an export in the notation of UCI.
     let rest = text.strip_prefix("option ").unwrap_or(text);
     let key = KEYS.iter().find(|key| {
         rest.strip_prefix(**key).is_some_and(|value| value.trim_start().starts_with(['=', '\'', '"']))

@@ -36,7 +36,7 @@ impl System {
     }
 }
 
-/// What a machine does, and so what is collected from it.
+/// Purpose of a machine, which decides what is collected from it.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Role {

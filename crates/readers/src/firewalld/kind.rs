@@ -12,7 +12,7 @@ pub(super) enum FileKind {
     /// Rules that are handed to the kernel as they are (firewalld.direct(5)).
     Direct,
     Settings,
-    /// Modules, ICMP types and programs that may ask for changes: no rules.
+    /// Modules, ICMP types and programs that may request changes: no rules.
     Other,
 }
 

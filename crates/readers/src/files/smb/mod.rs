@@ -116,14 +116,7 @@ fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<
 }
 
 /// Beginnings of the lines that the program prints before the settings.
-const PREAMBLE: [&str; 6] = [
-    "Load smb config files from",
-    "Loaded services file",
-    "Server role:",
-    "Weak crypto",
-    "Press enter",
-    "rlimit_max:",
-];
+const PREAMBLE: [&str; 3] = ["Load smb config files from", "Loaded services file", "Server role:"];
 
 fn load<'a>(
     export: &'a Export,
