@@ -470,7 +470,10 @@ fn first_word(text: &str) -> (&str, &str) {
         escaped = one == '\\' && !escaped;
         ends
     });
-    end.map_or((text, ""), |end| (&text[..end], &text[end + 1..]))
+    let Some(end) = end else { return (text, "") };
+    // A blank may take several bytes.
+    let blank = text[end..].chars().next().map_or(1, char::len_utf8);
+    (&text[..end], &text[end + blank..])
 }
 
 fn settings(text: &str) -> impl Iterator<Item = &str> {
@@ -791,6 +794,19 @@ mod tests {
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/sudoers", text.into());
         crate::includes::read(&READER, &export, &ReadContext::of(vec![&export]))
+    }
+
+    #[test]
+    fn first_words() {
+        for (text, wanted) in [
+            ("Defaults env_reset", ("Defaults", "env_reset")),
+            ("Defaults:\"some one\" !lecture", ("Defaults:\"some one\"", "!lecture")),
+            ("Defaults:foo,\\ bar env_reset", ("Defaults:foo,\\ bar", "env_reset")),
+            ("a\u{2029}b", ("a", "b")),
+            ("alone", ("alone", "")),
+        ] {
+            assert_eq!(first_word(text), wanted, "{text}");
+        }
     }
 
     #[test]
