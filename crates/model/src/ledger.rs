@@ -92,6 +92,12 @@ impl Ledger {
         first
     }
 
+    /// Records that nothing of the export is in force, and why, at its beginning.
+    pub fn put_aside(&mut self, origin: Origin, why: impl Into<String>) {
+        self.aside = true;
+        self.notes.push(Note { origin, text: why.into() });
+    }
+
     /// Sets the class of the lines `first..=last` (from 1). "Not understood" is never replaced.
     pub fn set(&mut self, first: u32, last: u32, class: LineClass) {
         let from = (first.max(1) - 1) as usize;

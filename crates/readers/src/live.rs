@@ -6,7 +6,7 @@ use crate::reader::{ReadContext, Reader, Reading};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use trevlin_model::glob::{self, Signs};
-use trevlin_model::{Export, Note, find_paths};
+use trevlin_model::{Export, find_paths};
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -27,10 +27,9 @@ static NAMES: BTreeMap<String, Names> = "../tables/live-names.toml"; }
 pub fn read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = includes::read(reader, export, around);
     if let Some(why) = not_read(reader, export, around).filter(|_| !reading.waits) {
-        reading.ledger.aside = true;
         reading.ledger.gaps.clear();
         let text = format!("not in force: {why}; only the secrets of the file were taken");
-        reading.ledger.notes.push(Note { origin: export.origin(0..0), text });
+        reading.ledger.put_aside(export.origin(0..0), text);
     }
     reading
 }

@@ -8,6 +8,7 @@ use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use trevlin_model::glob::{self, Signs};
 
 /// The table of programs: `scripts/foreign.toml`.
 #[derive(Debug, Deserialize)]
@@ -228,15 +229,7 @@ fn files_below(top: &Path) -> Result<Vec<String>> {
 
 /// Whether a path matches a pattern: a star stands for any text, slashes too.
 fn matches(path: &str, pattern: &str) -> bool {
-    let mut parts = pattern.split('*');
-    let Some(mut rest) = parts.next().and_then(|first| path.strip_prefix(first)) else { return false };
-    let mut parts: Vec<&str> = parts.collect();
-    let Some(last) = parts.pop() else { return rest.is_empty() };
-    for part in parts {
-        let Some(at) = rest.find(part) else { return false };
-        rest = &rest[at + part.len()..];
-    }
-    rest.ends_with(last)
+    glob::matches(path, pattern, Signs::Plain)
 }
 
 #[cfg(test)]

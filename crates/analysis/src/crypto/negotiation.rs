@@ -62,12 +62,19 @@ pub fn in_common(a: &Suite, b: &Suite, roles: &[AlgorithmRole]) -> bool {
     })
 }
 
+/// The first suite of the end that responds with one of the other end that fits it.
+fn first_fitting<'s>(
+    responds: &'s [Suite],
+    initiates: &'s [Suite],
+    fits: impl Fn(&Suite, &Suite) -> bool,
+) -> Option<(&'s Suite, &'s Suite)> {
+    responds.iter().find_map(|own| Some((own, initiates.iter().find(|other| fits(own, other))?)))
+}
+
 /// What an end that responds chooses: its first suite that the other end offers as well, and of each kind its first algorithm that the other
 /// suite has (RFC 7296, 2.7; charon prefers its own order). Each algorithm comes with the lines of both ends.
 fn chosen(responds: &[Suite], initiates: &[Suite]) -> Option<Vec<(&'static Algorithm, [Origin; 2])>> {
-    let (own, other) = responds
-        .iter()
-        .find_map(|own| Some((own, initiates.iter().find(|other| in_common(own, other, &ROLES))?)))?;
+    let (own, other) = first_fitting(responds, initiates, |own, other| in_common(own, other, &ROLES))?;
     let mut found = Vec::new();
     for role in ROLES {
         let of_role = |one: &&Named| one.algorithm.role() == role;
@@ -89,15 +96,13 @@ pub fn agreed_without_group<'a>(
     b: impl Iterator<Item = &'a Offer>,
 ) -> Option<[Origin; 2]> {
     let (ours, theirs) = (suites(a)?, suites(b)?);
-    let groups =
-        |suite: &Suite| suite.iter().filter(|one| one.algorithm.role() == AlgorithmRole::KeyExchange).count();
+    let has_group =
+        |suite: &Suite| suite.iter().any(|one| one.algorithm.role() == AlgorithmRole::KeyExchange);
     let without = |responds: &[Suite], initiates: &[Suite]| -> Option<[Origin; 2]> {
-        let alike = |own: &Suite, other: &Suite| {
-            (groups(own) == 0) == (groups(other) == 0) && in_common(own, other, &ROLES)
-        };
-        let (own, other) =
-            responds.iter().find_map(|own| Some((own, initiates.iter().find(|other| alike(own, other))?)))?;
-        (groups(own) == 0).then_some([own.first()?.origin, other.first()?.origin])
+        let (own, other) = first_fitting(responds, initiates, |own, other| {
+            has_group(own) == has_group(other) && in_common(own, other, &ROLES)
+        })?;
+        (!has_group(own)).then_some([own.first()?.origin, other.first()?.origin])
     };
     without(&theirs, &ours)?;
     without(&ours, &theirs)

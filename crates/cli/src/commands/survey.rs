@@ -11,6 +11,7 @@ use toml_edit::{Key, Value};
 use trevlin_audit::coverage::{Survey, survey};
 use trevlin_audit::{ESTATE_FILE, ValidEstateFile, audit};
 use trevlin_model::DeviceKind;
+use trevlin_readers::collecting::MANIFEST;
 use trevlin_render::{survey_json, survey_text};
 
 /// Runs the command.
@@ -30,7 +31,11 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
             device.lacks.clear();
         }
     }
-    found.manifests = manifest::verify(&arguments.paths);
+    // Most exports have no checksums, and need not be walked again.
+    let read = estate.exports.iter().map(|one| one.export.path());
+    if read.chain(estate.left_out.iter().map(|one| one.path.as_str())).any(|path| path.ends_with(MANIFEST)) {
+        found.manifests = manifest::verify(&arguments.paths);
+    }
     match arguments.format {
         Format::Text => print(|out| survey_text(&found, common.is_verbose(), width(), out))?,
         Format::Json => print(|out| survey_json(&found, out))?,

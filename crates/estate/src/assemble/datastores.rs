@@ -2,7 +2,7 @@
 
 use crate::assemble::input::Input;
 use std::collections::BTreeSet;
-use trevlin_model::{ExportState, Facts, Note, datastore_state};
+use trevlin_model::{ExportState, Facts, datastore_state};
 
 /// The format of documents of standard models.
 const FORMAT: &str = "yang";
@@ -29,8 +29,7 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
         };
         let text =
             "stored, and not what runs: only the packet filters, forwards and secrets of the file were taken";
-        input.ledger.aside = true;
-        input.ledger.notes.push(Note { origin: input.export.origin(0..0), text: text.to_owned() });
+        input.ledger.put_aside(input.export.origin(0..0), text);
     }
 }
 

@@ -5,7 +5,7 @@ use crate::assemble::input::Input;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use trevlin_model::secret::SecretRecord;
-use trevlin_model::{Facts, IdleReason, IdleTunnel, Note};
+use trevlin_model::{Facts, IdleReason, IdleTunnel};
 
 /// Endings that administrators and package tools put behind a name (dpkg(1), "conffile"; rpm(8)).
 const ENDINGS: [&str; 24] = [
@@ -96,8 +96,7 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
         let text = format!(
             "not in force: no program reads a name that ends in `{ending}`; only the secrets of the file were taken"
         );
-        input.ledger.aside = true;
-        input.ledger.notes.push(Note { origin: input.export.origin(0..0), text });
+        input.ledger.put_aside(input.export.origin(0..0), text);
     }
 }
 

@@ -3,8 +3,8 @@
 
 use crate::assemble::input::Input;
 use std::collections::BTreeSet;
+use trevlin_model::Export;
 use trevlin_model::radius::RadiusAsker;
-use trevlin_model::{Export, Note};
 
 /// Module of PAM that reads a list of RADIUS servers (pam_radius_auth(8)).
 const RADIUS_MODULE: &str = "pam_radius";
@@ -16,21 +16,20 @@ pub(super) fn set_aside(inputs: &mut [Input]) {
         if has_stacks_without_radius(inputs, &inputs[at].folder) {
             let facts = &mut inputs[at].facts;
             facts.radius_targets.retain(|one| one.asked_by != RadiusAsker::Pam);
-            note(&mut inputs[at], "not in force: no exported PAM stack has `pam_radius_auth`");
+            put_aside(&mut inputs[at], "not in force: no exported PAM stack has `pam_radius_auth`");
         }
     }
     let of_groups: Vec<usize> = (0..inputs.len()).filter(|at| is_of_groups(&inputs[*at])).collect();
     for at in of_groups {
         if has_configuration_without(inputs, at) {
             inputs[at].facts.dh_parameters.clear();
-            note(&mut inputs[at], "not in force: the configuration beside it does not name the file");
+            put_aside(&mut inputs[at], "not in force: the configuration beside it does not name the file");
         }
     }
 }
 
-fn note(input: &mut Input, text: &str) {
-    input.ledger.aside = true;
-    input.ledger.notes.push(Note { origin: input.export.origin(0..0), text: text.to_owned() });
+fn put_aside(input: &mut Input, text: &str) {
+    input.ledger.put_aside(input.export.origin(0..0), text);
 }
 
 fn is_list_of_pam(input: &Input) -> bool {

@@ -8,9 +8,6 @@ use std::fmt::Write as _;
 /// Name of the file with the checksums of a collected export: lines of sha256sum(1), paths relative to its folder.
 pub const MANIFEST: &str = "manifest.sha256";
 
-/// Name of the file in which the script records what it could not copy.
-pub const LOG: &str = "collect.log";
-
 /// Kind of system that a script is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum System {
@@ -69,11 +66,11 @@ pub struct Role {
 impl Role {
     /// Its paths on a system.
     fn paths(&self, system: System) -> Vec<String> {
-        let own = match system {
-            System::Debian => [&self.linux, &Vec::new()].map(Clone::clone),
-            System::RedHat => [&self.linux, &self.redhat].map(Clone::clone),
-            System::OpenWrt => [&self.linux, &self.openwrt].map(Clone::clone),
-            System::Bsd => [&Vec::new(), &self.bsd].map(Clone::clone),
+        let own: [&[String]; 2] = match system {
+            System::Debian => [&self.linux, &[]],
+            System::RedHat => [&self.linux, &self.redhat],
+            System::OpenWrt => [&self.linux, &self.openwrt],
+            System::Bsd => [&[], &self.bsd],
         };
         let mut all: Vec<String> = Vec::new();
         for path in &self.paths {
@@ -82,7 +79,7 @@ impl Role {
                 all.push(format!("/usr/local/etc/{below}"));
             }
         }
-        all.extend(own.into_iter().flatten());
+        all.extend(own.into_iter().flatten().cloned());
         all
     }
 }
