@@ -34,6 +34,8 @@ pub enum Why {
     Illegible,
     /// Left out because of a limit or an error, with the message.
     LeftOut(String),
+    /// Settings are in a database, as a phrase.
+    InDatabase(&'static str),
     /// Something decides about packets that is not followed, or not there: as a phrase.
     Packets(String),
 }
@@ -46,6 +48,7 @@ impl Why {
             Self::Missing(path) => format!("`{path}`"),
             Self::EndsWithinLine | Self::Illegible | Self::LeftOut(_) => "the whole file".to_owned(),
             Self::NotUnderstood(_) => "the meaning of the lines that were not understood".to_owned(),
+            Self::InDatabase(what) => format!("the {what} that are in a database, as a device sheet"),
             Self::Packets(_) => "the remaining filter rules".to_owned(),
         }
     }
@@ -60,6 +63,7 @@ impl Why {
             Self::NotUnderstood(1) => "a line was not understood".to_owned(),
             Self::NotUnderstood(count) => format!("{count} lines were not understood"),
             Self::LeftOut(why) => why.clone(),
+            Self::InDatabase(what) => format!("the program takes {what} from a database"),
             Self::Packets(what) => format!("{what} may decide otherwise"),
         }
     }
@@ -97,6 +101,7 @@ pub fn of_exports(estate: &Estate, device: usize) -> Vec<Incomplete> {
             let why = match &gap.kind {
                 GapKind::Missing(path) => Why::Missing(path.clone()),
                 GapKind::LeftOut(text) => Why::LeftOut(text.clone()),
+                GapKind::InDatabase(what) => Why::InDatabase(what),
             };
             add(why, gap.origin);
         }

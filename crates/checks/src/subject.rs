@@ -190,6 +190,7 @@ impl Subject {
             What::Served(number, kind) => of.with(kind.code()).with(facts.served[number].program),
             What::Relay(number) => of.with("relay").with(facts.relays[number].program),
             What::Socket => of.with("socket"),
+            What::Idle(_) => of.with("idle").with(&service.name),
         };
         named.with(service.endpoint())
     }

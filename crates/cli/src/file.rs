@@ -4,6 +4,7 @@ use crate::open::{self, explain};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use trevlin_audit::LeftOutFile;
 use trevlin_model::{Limit, Limits};
 use zeroize::Zeroizing;
 
@@ -74,4 +75,11 @@ pub(crate) struct LeftOut {
     pub(crate) path: Option<String>,
     /// Why, and what to do.
     pub(crate) why: String,
+}
+
+impl LeftOut {
+    /// The same for the estate.
+    pub(crate) fn told(&self) -> LeftOutFile {
+        LeftOutFile { path: self.at.to_string_lossy().into_owned(), why: self.why.clone() }
+    }
 }

@@ -35,6 +35,15 @@ pub(crate) fn labels(roots: &[Root]) -> Vec<Label> {
         .iter()
         .map(|root| fs::canonicalize(&root.given).unwrap_or_else(|_| root.given.clone()))
         .collect();
+    // What an `etc` configures is the system around it.
+    let whole: Vec<PathBuf> = roots
+        .iter()
+        .zip(whole)
+        .map(|(root, whole)| {
+            let around = whole.parent().filter(|around| root.etc && around.file_name().is_some());
+            around.map(Path::to_owned).unwrap_or(whole)
+        })
+        .collect();
     let holders: Vec<PathBuf> = roots
         .iter()
         .zip(&whole)

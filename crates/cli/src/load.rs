@@ -76,14 +76,13 @@ fn begun_with(paths: &[PathBuf], verbosity: Verbosity, baseline: Option<&str>) -
     });
     let mut estate = debug_span!("putting devices together")
         .in_scope(|| Estate::within(inputs, &gathered.file, limits::in_force()));
-    let files = gathered.left_out.into_iter();
-    let files = files.map(|one| LeftOutFile { path: one.at.to_string_lossy().into_owned(), why: one.why });
+    let files: Vec<LeftOutFile> = gathered.left_out.iter().map(LeftOut::told).collect();
     if verbosity != Verbosity::Nothing {
         estate.left_out.iter().for_each(|one| messages::warning(&format!("{}: {}", one.path, one.why)));
         estate.unused_baselines.iter().for_each(|text| messages::warning(text));
         estate.mixed().iter().for_each(|text| messages::warning(text));
     }
-    estate.left_out = files.chain(std::mem::take(&mut estate.left_out)).collect();
+    estate.left_out = files.into_iter().chain(std::mem::take(&mut estate.left_out)).collect();
     Ok(debug_span!("topology and addresses").in_scope(|| Analyses::of(estate)))
 }
 
@@ -234,6 +233,13 @@ fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
     let mut books = take_phrasebooks(&mut texts, verbosity, &mut beside);
     books.extend(phrasebooks::of_the_user(verbosity));
     let (decoded, unread) = sort_into_devices(texts, &Shelf::of(books), verbosity, &mut left_out);
+    // What configures nothing is not missing either.
+    let bears = |one: &LeftOut| {
+        verbosity == Verbosity::Everything
+            || paths.contains(&one.at)
+            || !trevlin_readers::bears_nothing(&one.at.to_string_lossy())
+    };
+    left_out.retain(bears);
     tell_what_was_left_out(&left_out, paths, verbosity);
     if decoded.is_empty() {
         bail!("nothing to audit: no file in {} could be read", list(paths));
@@ -255,27 +261,18 @@ fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
     Ok(Gathered { decoded, file, beside, links, left_out, unread })
 }
 
-/// Reports skipped files. Many files of one folder with one reason are one message, unless all are requested.
+/// Reports skipped files. Many files with one reason are one message, unless all are requested.
 fn tell_what_was_left_out(left_out: &[LeftOut], paths: &[PathBuf], verbosity: Verbosity) {
-    const SEVERAL: usize = 4;
-    let folder = |one: &LeftOut| one.at.parent().map(Path::to_owned).unwrap_or_default();
-    let mut groups: BTreeMap<(PathBuf, &str), Vec<&LeftOut>> = BTreeMap::new();
-    for one in left_out {
-        groups.entry((folder(one), &one.why)).or_default().push(one);
-    }
-    for ((folder, why), group) in groups {
-        // A missing path that was given by name is reported even without warnings.
-        let group: Vec<_> = group
-            .into_iter()
-            .filter(|one| verbosity != Verbosity::Nothing || paths.contains(&one.at))
-            .collect();
-        if group.len() >= SEVERAL && verbosity != Verbosity::Everything {
-            messages::warning(&format!("{}: {} files: {why} (-v lists them)", folder.display(), group.len()));
-        } else {
-            for one in group {
-                messages::warning(&format!("{}: {}", one.at.display(), one.why));
-            }
-        }
+    // A missing path that was given by name is reported even without warnings.
+    let told = left_out.iter().filter(|one| verbosity != Verbosity::Nothing || paths.contains(&one.at));
+    let told: Vec<LeftOutFile> = told.map(LeftOut::told).collect();
+    let (told, hint) = match verbosity {
+        Verbosity::Everything => (told, ""),
+        _ => (LeftOutFile::grouped(&told), " (-v lists them)"),
+    };
+    for one in told {
+        let hint = if left_out.iter().any(|file| file.at.to_string_lossy() == one.path) { "" } else { hint };
+        messages::warning(&format!("{}: {}{hint}", one.path, one.why));
     }
 }
 

@@ -5,11 +5,12 @@ use crate::file::{Below, File, LeftOut};
 use crate::open::{explain, too_large};
 use crate::packed::{files_of, is_of_units, opened, unpacked};
 use rayon::prelude::*;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
+use trevlin_audit::ESTATE_FILE;
 use trevlin_model::{Limit, Limits, size};
 use trevlin_readers::archive::{self, HISTORY, NO_FILE, is_history};
 use zeroize::Zeroizing;
@@ -67,6 +68,8 @@ pub(crate) struct Root {
     pub(crate) files: Vec<File>,
     /// Paths that are present but not read: skipped files, and links to files read at their own place.
     pub(crate) unread: Vec<String>,
+    /// Whether it is the `etc` of a device, with which the paths of its files then begin.
+    pub(crate) etc: bool,
 }
 
 impl Root {
@@ -111,16 +114,39 @@ pub(crate) fn walk(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<L
             .map_or_else(|| given.display().to_string(), |name| name.to_string_lossy().into_owned());
         if let Some(files) = unpacked(given, &path, &metadata, &limits, left_out) {
             let files = allowed(files, allowance, left_out);
-            return Some(Root { given: given.to_owned(), folder: true, files, unread: Vec::new() });
+            return Some(Root {
+                given: given.to_owned(),
+                folder: true,
+                files,
+                unread: Vec::new(),
+                etc: false,
+            });
         }
         let file = take(given, path, &metadata, &limits, left_out)?;
         let files = allowed(vec![file], allowance, left_out);
-        return Some(Root { given: given.to_owned(), folder: false, files, unread: Vec::new() });
+        return Some(Root { given: given.to_owned(), folder: false, files, unread: Vec::new(), etc: false });
     }
     let before = left_out.len();
     let mut root = walk_folder(given, allowance, left_out);
     root.unread.extend(left_out[before..].iter().filter_map(|one| one.path.clone()));
+    if is_etc(&root) {
+        let within = |path: &mut String| path.insert_str(0, "etc/");
+        root.files.iter_mut().for_each(|file| within(&mut file.path));
+        root.unread.iter_mut().for_each(within);
+        left_out[before..].iter_mut().filter_map(|one| one.path.as_mut()).for_each(within);
+        root.etc = true;
+    }
     Some(root)
+}
+
+/// Whether a given folder is the `etc` of one device: its name is that, and it holds no estate file and no tree of another system.
+fn is_etc(root: &Root) -> bool {
+    let named =
+        fs::canonicalize(&root.given).is_ok_and(|at| at.file_name().is_some_and(|name| name == "etc"));
+    let of_several = |file: &File| {
+        file.path == ESTATE_FILE || file.path.split('/').nth(1).is_some_and(|name| name == "etc")
+    };
+    named && !root.files.iter().any(of_several)
 }
 
 /// How many folders are looked through at once, and how far each: where a limit is reached so much more has been looked at, and no
@@ -195,28 +221,56 @@ fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftO
     }
     left_out.extend(histories.told(given));
     files.sort_by(|a, b| a.path.cmp(&b.path));
-    Root { given: given.to_owned(), folder: true, files, unread }
+    Root { given: given.to_owned(), folder: true, files, unread, etc: false }
 }
 
-/// Folders of version control that were passed over.
+/// Folders of version control, and of the kernel, that were passed over.
 #[derive(Debug, Default, Clone)]
-struct Histories(Arc<Mutex<BTreeSet<PathBuf>>>);
+struct Histories(Arc<Mutex<BTreeMap<PathBuf, &'static str>>>);
 
 impl Histories {
     /// Whether an entry is such a folder, which is remembered.
     fn takes(&self, entry: &walkdir::DirEntry) -> bool {
-        let history = is_folder(entry) && entry.file_name().to_str().is_some_and(is_history);
-        if history {
-            self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(entry.path().to_owned());
+        if !is_folder(entry) {
+            return false;
         }
-        history
+        let why = if entry.file_name().to_str().is_some_and(is_history) {
+            HISTORY
+        } else if is_of_kernel(entry) {
+            KERNEL
+        } else {
+            return false;
+        };
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(entry.path().to_owned(), why);
+        true
     }
 
     fn told(&self, given: &Path) -> Vec<LeftOut> {
         let found = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
-        let told = |at: PathBuf| LeftOut { path: Some(below(given, &at)), at, why: HISTORY.to_owned() };
+        let told =
+            |(at, why): (PathBuf, &str)| LeftOut { path: Some(below(given, &at)), at, why: why.to_owned() };
         found.into_iter().map(told).collect()
     }
+}
+
+/// Reason for passing over a folder of the kernel.
+const KERNEL: &str = "a file system of this machine's kernel, which is not the device's";
+
+/// Whether a folder is a file system of the running kernel (proc(5), sysfs(5)): its files do not end, or take something to be read.
+#[cfg(unix)]
+fn is_of_kernel(entry: &walkdir::DirEntry) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    if !matches!(entry.file_name().to_str(), Some("proc" | "sys" | "dev")) {
+        return false;
+    }
+    let device = |at: &Path| fs::metadata(at).ok().map(|metadata| metadata.dev());
+    let around = entry.path().parent().and_then(device);
+    around.is_some() && device(entry.path()) != around
+}
+
+#[cfg(not(unix))]
+fn is_of_kernel(_: &walkdir::DirEntry) -> bool {
+    false
 }
 
 /// Entries below a folder, in order of path, requested one by one.
@@ -304,8 +358,10 @@ fn target_within(at: &Path, root: &Path) -> Option<PathBuf> {
         at = match target.strip_prefix("/") {
             Ok(below) if !target.starts_with(root) => {
                 let around = folder.ancestors().take_while(|one| one.starts_with(root));
-                let places = around.map(|one| one.join(below));
-                places.into_iter().find(|place| fs::symlink_metadata(place).is_ok())?
+                // Where `etc` itself was given, the root of the device is beside it.
+                let own = root.file_name().and_then(|name| below.strip_prefix(name).ok());
+                let places = around.map(|one| one.join(below)).chain(own.map(|rest| root.join(rest)));
+                places.into_iter().find(|place: &PathBuf| fs::symlink_metadata(place).is_ok())?
             }
             _ => folder.join(&target),
         };
@@ -368,10 +424,10 @@ fn input(limits: &Limits, left_out: &mut Vec<LeftOut>) -> Option<Root> {
             // Recognised by content, whatever its form.
             if let Some(inside) = archive::unpack("input.tar", &bytes, limits) {
                 let files = files_of(&given, inside, "input", left_out);
-                return Some(Root { given, folder: true, files, unread: Vec::new() });
+                return Some(Root { given, folder: true, files, unread: Vec::new(), etc: false });
             }
             let file = File { bytes: Some(Arc::new(bytes)), ..File::found(&given, "input".into(), count) };
-            return Some(Root { given, folder: false, files: vec![file], unread: Vec::new() });
+            return Some(Root { given, folder: false, files: vec![file], unread: Vec::new(), etc: false });
         }
     };
     left_out.push(LeftOut { at: given, path: None, why });

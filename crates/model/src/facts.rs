@@ -178,6 +178,38 @@ pub struct Facts {
     pub idle_tunnels: Vec<IdleTunnel>,
     /// Stored packet filters of a whole device whose unit is off, with the unit: they are not among its filters.
     pub idle_filters: Vec<(Filter, Unit)>,
+    /// Programs of a whole device whose unit is off: they are not in the other lists.
+    pub idle_programs: Vec<IdleProgram>,
+}
+
+/// A program that is configured and not started.
+#[derive(Debug, Clone)]
+pub struct IdleProgram {
+    /// What it would do.
+    pub configured: IdleConfiguration,
+    /// The unit that shows it, disabled or masked.
+    pub unit: Unit,
+}
+
+/// Configuration of a program that is not started.
+#[derive(Debug, Clone)]
+pub enum IdleConfiguration {
+    /// A SSH server.
+    Ssh(SshServer),
+    /// A DHCP server.
+    Dhcp(DhcpServer),
+    /// A RADIUS server, with the line to point at.
+    Radius(Origin),
+    /// A service that opens ports on request.
+    PortMapper(PortMapper),
+    /// A client that publishes the device's address.
+    DynamicName(DynamicName),
+    /// A logging program.
+    Log(LogKeeper),
+    /// A program that keeps the clock.
+    Clock(ClockKeeper),
+    /// A Wi-Fi network.
+    Radio(Radio),
 }
 
 /// A tunnel that is configured and not started.
@@ -281,6 +313,7 @@ impl Facts {
         each_list!(take);
         self.idle_tunnels.extend(other.idle_tunnels);
         self.idle_filters.extend(other.idle_filters);
+        self.idle_programs.extend(other.idle_programs);
     }
 }
 

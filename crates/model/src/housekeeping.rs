@@ -115,6 +115,38 @@ pub enum UnitState {
     Static,
 }
 
+/// The unit that shows that a program is not started: none of its units is enabled, and this one is known not to be. Names are
+/// compared without their ending and instance; `postgresql@15-main` is an instance of `postgresql` (systemd.unit(5)).
+pub fn off_unit(units: &[Unit], of_it: impl Fn(&str) -> bool) -> Option<&Unit> {
+    let named = |unit: &&Unit| {
+        let (plain, _) = unit.name.rsplit_once('.').unwrap_or((&unit.name, ""));
+        of_it(plain.split('@').next().unwrap_or(plain))
+    };
+    let mut off = None;
+    for unit in units.iter().filter(named) {
+        match unit.state {
+            UnitState::Enabled => return None,
+            UnitState::Disabled | UnitState::Masked => off = off.or(Some(unit)),
+            UnitState::Static => {}
+        }
+    }
+    off
+}
+
+impl Unit {
+    /// Its name and state, in words.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let state = match self.state {
+            UnitState::Enabled => "enabled",
+            UnitState::Disabled => "disabled",
+            UnitState::Masked => "masked",
+            UnitState::Static => "not started at boot by itself",
+        };
+        format!("`{}` is {state}", self.name)
+    }
+}
+
 /// A unit of systemd.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

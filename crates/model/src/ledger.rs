@@ -54,6 +54,8 @@ pub enum GapKind {
     Missing(String),
     /// Left out because of a limit or an error, with the message.
     LeftOut(String),
+    /// Settings that the program takes from a database, as a phrase ("connections").
+    InDatabase(&'static str),
 }
 
 /// A place from which on something was not read, since it is beyond a limit.

@@ -59,7 +59,7 @@ pub use address::{Family, IpRange, RangeError};
 pub use datastore::datastore_state;
 pub use device::{Device, DeviceKind};
 pub use export::{Export, ExportId, ExportState, Line, Origin, Position};
-pub use facts::{Facts, IdleReason, IdleTunnel, NotAnalysed};
+pub use facts::{Facts, IdleConfiguration, IdleProgram, IdleReason, IdleTunnel, NotAnalysed};
 pub use filter::{
     AddressKind, Chain, ChainKind, ConnectionStates, Families, Filter, FilterFormat, Hook, IcmpRange, Match,
     MatchKind, NamedSet, PortForward, PortRange, Protocol, Rule, Target, Translation, TranslationKind,

@@ -36,7 +36,14 @@ static PATHS: LazyLock<Option<Paths>> = LazyLock::new(|| {
 
 /// Whether the path of a file shows that it configures no service, login or filter: it is counted and not listed.
 pub(crate) fn is_elsewhere(export: &Export) -> bool {
-    let path = export.path();
+    bears_nothing(export.path())
+}
+
+/// The same for a file that was not read, such as a link.
+#[must_use]
+pub fn bears_nothing(path: &str) -> bool {
+    // The folder given may be the root of the device, or its `etc`.
+    let path = &format!("/{}", path.trim_start_matches('/'));
     PATHS.as_ref().is_some_and(|paths| {
         paths.folders.is_match(path) || paths.table.files.iter().any(|file| path.ends_with(file.as_str()))
     })

@@ -86,7 +86,7 @@ mod xml;
 mod yaml;
 mod yang;
 
-pub use bearing::{coheres, is_idle};
+pub use bearing::{bears_nothing, coheres, is_idle};
 pub use copies::is_copy;
 pub use decode::{DecodeError, decode, decode_whole};
 pub use live::read;

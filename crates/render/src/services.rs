@@ -9,6 +9,7 @@ use textwrap::{Options, WordSeparator, WordSplitter};
 use trevlin_audit::joined_factors;
 use trevlin_audit::services::{Encrypted, Known, ProtocolPorts, has_ports};
 use trevlin_audit::tables::services::{PartRow, PlaceRow, ServedRow};
+use trevlin_audit::tables::unread::UnreadRow;
 use trevlin_model::served::AuthRequirement;
 
 const BOLD: Style = Style::new().bold();
@@ -18,23 +19,31 @@ const DIM: Style = Style::new().dimmed();
 struct Document<'a> {
     schema: &'static str,
     services: &'a [ServedRow],
+    #[serde(skip_serializing_if = "<[UnreadRow]>::is_empty")]
+    not_read: &'a [UnreadRow],
 }
 
 /// Services as one JSON object, schema `trevlin-services/1`.
 ///
 /// # Errors
 /// When writing fails.
-pub fn services_json(rows: &[ServedRow], out: &mut dyn io::Write) -> io::Result<()> {
-    crate::json::write(&Document { schema: "trevlin-services/1", services: rows }, out)
+pub fn services_json(rows: &[ServedRow], not_read: &[UnreadRow], out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&Document { schema: "trevlin-services/1", services: rows, not_read }, out)
 }
 
 /// Services as text: by device, each service with its listeners, protection and reachability, followed by its resources.
 ///
 /// # Errors
 /// When writing fails.
-pub fn services_text(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+pub fn services_text(
+    rows: &[ServedRow],
+    not_read: &[UnreadRow],
+    width: usize,
+    out: &mut dyn io::Write,
+) -> io::Result<()> {
     if rows.is_empty() {
-        return writeln!(out, "no service was found in these exports");
+        writeln!(out, "no service was found in the exports that were read")?;
+        return unread(not_read, width, out);
     }
     for device in rows.chunk_by(|a, b| a.device == b.device) {
         let kind = match device[0].device_kind {
@@ -47,7 +56,25 @@ pub fn services_text(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) 
         }
         writeln!(out)?;
     }
-    summary(rows, width, out)
+    summary(rows, width, out)?;
+    unread(not_read, width, out)
+}
+
+/// Files in no format that is read, as a paragraph: services of theirs are not listed.
+pub(crate) fn unread(rows: &[UnreadRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    const MOST: usize = 6;
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let mut named: Vec<String> = rows.iter().take(MOST).map(|one| sanitize(&one.path).into_owned()).collect();
+    if rows.len() > MOST {
+        named.push(format!("and {} more (`trevlin survey` lists them)", rows.len() - MOST));
+    }
+    let text = format!("not read, so services that they configure are not listed: {}", named.join(", "));
+    for line in textwrap::wrap(&text, Options::new(width).subsequent_indent("  ").break_words(false)) {
+        writeln!(out, "{DIM}{line}{DIM:#}")?;
+    }
+    Ok(())
 }
 
 /// Where a service listens, how it is protected and who reaches it, in words.

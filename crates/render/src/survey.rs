@@ -6,6 +6,7 @@ use crate::text::{counted, fitted};
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
+use trevlin_audit::LeftOutFile;
 use trevlin_audit::coverage::{ManifestRow, OutsideRow, Survey, SurveyedDevice};
 use trevlin_model::DeviceKind;
 
@@ -145,14 +146,15 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
     }
     if !survey.left_out.is_empty() {
         section("Not read", "not included in any result", out)?;
-        let shown = if all { survey.left_out.len() } else { SHOWN_FILES };
-        for one in survey.left_out.iter().take(shown) {
+        let files = if all { survey.left_out.clone() } else { LeftOutFile::grouped(&survey.left_out) };
+        let shown = if all { files.len() } else { SHOWN_FILES };
+        for one in files.iter().take(shown) {
             let text = sanitize(&format!("  {}: {}", one.path, one.why)).into_owned();
             let options = textwrap::Options::new(width).subsequent_indent("    ");
             writeln!(out, "{}", textwrap::fill(&text, options))?;
         }
-        if survey.left_out.len() > shown {
-            writeln!(out, "  {DIM}and {} more (-v lists them){DIM:#}", survey.left_out.len() - shown)?;
+        if files.len() > shown {
+            writeln!(out, "  {DIM}and {} more (-v lists them){DIM:#}", files.len() - shown)?;
         }
         writeln!(out)?;
     }

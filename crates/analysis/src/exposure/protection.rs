@@ -98,7 +98,12 @@ pub fn protection_evidence(estate: &Analyses, device: usize, service: &Service) 
             found.remarks = remarks;
             factors
         }
-        What::Radius | What::Dhcp(_) | What::PortMapper(_) | What::Relay(_) | What::Socket => None,
+        What::Radius
+        | What::Dhcp(_)
+        | What::PortMapper(_)
+        | What::Relay(_)
+        | What::Socket
+        | What::Idle(_) => None,
     };
     found.factors = match service.what {
         What::Tunnel(number) => row.or_else(|| between_sites(estate, device, number)),

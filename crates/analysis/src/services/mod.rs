@@ -15,11 +15,14 @@ use std::fmt;
 use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_estate::assemble::Estate;
-use trevlin_model::housekeeping::UnitState;
+use trevlin_model::dhcp::DhcpServer;
+use trevlin_model::housekeeping::off_unit;
+use trevlin_model::listen::PortMapper;
 use trevlin_model::relay::Relay;
 use trevlin_model::served::{Remark, Served, ServedKind};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Families, Family, Listener, Origin, PortRange, Tunnel, TunnelFamily};
+use trevlin_model::{IdleConfiguration, IdleProgram};
 
 const TCP: u8 = 6;
 const UDP: u8 = 17;
@@ -46,6 +49,8 @@ pub enum What {
     Relay(usize),
     /// Something of which only the socket is known.
     Socket,
+    /// A program that its unit does not start, by its number.
+    Idle(usize),
 }
 
 /// How it is known.
@@ -127,7 +132,7 @@ impl Service {
                 ServedKind::Logs => PortKind::Monitoring,
             },
             What::Relay(_) => PortKind::Tunnel,
-            What::Socket => self.port_known().map_or(PortKind::Other, |known| known.kind),
+            What::Socket | What::Idle(_) => self.port_known().map_or(PortKind::Other, |known| known.kind),
         }
     }
 
@@ -211,20 +216,7 @@ pub fn switched_off(device: &Device, served: &Served) -> Option<Origin> {
 
 /// The line that shows that none of the units with a name is enabled, and one is known not to be.
 pub fn switched_off_units(device: &Device, of_it: impl Fn(&str) -> bool) -> Option<Origin> {
-    let named = |name: &str| {
-        let (plain, _) = name.split_once('.').unwrap_or((name, ""));
-        // `postgresql@15-main` is an instance of `postgresql`.
-        of_it(plain.split('@').next().unwrap_or(plain))
-    };
-    let mut off = None;
-    for unit in device.facts.units.iter().filter(|unit| named(&unit.name)) {
-        match unit.state {
-            UnitState::Enabled => return None,
-            UnitState::Disabled | UnitState::Masked => off = off.or(Some(unit.origin)),
-            UnitState::Static => {}
-        }
-    }
-    off
+    off_unit(&device.facts.units, of_it).map(|unit| unit.origin)
 }
 
 /// Whether hosts other than the device may reach a service: it is not disabled, and not limited to the device.
@@ -239,37 +231,22 @@ pub fn services(estate: &Estate, at: usize) -> Vec<Service> {
     let device = &estate.devices[at];
     let mut all = Vec::new();
     for (number, server) in device.facts.ssh_servers.iter().enumerate() {
-        all.extend(shell(number, server));
+        all.extend(shell(What::Shell(number), server));
     }
     for (number, tunnel) in device.facts.tunnels.iter().enumerate().filter(|(_, one)| one.refused.is_none()) {
         all.extend(of_tunnel(number, tunnel));
     }
     if let Some(site) = device.facts.radius_sites.first() {
-        for port in [1812, 1813] {
-            all.push(Service { port, ..configured("RADIUS server", What::Radius, UDP, site.origin) });
-        }
+        all.extend(of_radius(What::Radius, site.origin));
     }
     for (number, server) in device.facts.dhcp_servers.iter().enumerate() {
-        let service = configured(&server.name, What::Dhcp(number), UDP, server.origin);
-        let families = Family::V4.into();
-        match server.interfaces.as_slice() {
-            [] => all.push(Service { port: 67, families, ..service }),
-            named => all.extend(named.iter().map(|name| Service {
-                port: 67,
-                families,
-                interface: Some(name.clone()),
-                ..service.clone()
-            })),
-        }
+        all.extend(of_dhcp(What::Dhcp(number), server));
     }
     for (number, mapper) in device.facts.port_mappers.iter().enumerate() {
-        let service = |port| Service {
-            port,
-            ..configured("UPnP/NAT-PMP port mapping", What::PortMapper(number), UDP, mapper.origin)
-        };
-        all.extend(mapper.upnp.then(|| service(1900)));
-        all.extend(mapper.nat_pmp.then(|| service(5351)));
-        all.extend(mapper.port.map(|(port, _)| Service { protocol: TCP, ..service(port) }));
+        all.extend(of_mapper(What::PortMapper(number), mapper));
+    }
+    for (number, idle) in device.facts.idle_programs.iter().enumerate() {
+        all.extend(of_idle(What::Idle(number), idle));
     }
     all.extend(of_files(device));
     let relays = of_relays(device, &all);
@@ -402,8 +379,51 @@ fn of_files(device: &Device) -> Vec<Service> {
     all.into_iter().map(named).collect()
 }
 
+/// Where a RADIUS server listens (RFC 2865, 3; RFC 2866, 3).
+fn of_radius(what: What, origin: Origin) -> Vec<Service> {
+    [1812, 1813].map(|port| Service { port, ..configured("RADIUS server", what, UDP, origin) }).into()
+}
+
+fn of_dhcp(what: What, server: &DhcpServer) -> Vec<Service> {
+    let service = Service {
+        port: 67,
+        families: Family::V4.into(),
+        ..configured(&server.name, what, UDP, server.origin)
+    };
+    if server.interfaces.is_empty() {
+        return vec![service];
+    }
+    let at = |name: &String| Service { interface: Some(name.clone()), ..service.clone() };
+    server.interfaces.iter().map(at).collect()
+}
+
+fn of_mapper(what: What, mapper: &PortMapper) -> Vec<Service> {
+    let service =
+        |port| Service { port, ..configured("UPnP/NAT-PMP port mapping", what, UDP, mapper.origin) };
+    let upnp = mapper.upnp.then(|| service(1900));
+    let nat_pmp = mapper.nat_pmp.then(|| service(5351));
+    let page = mapper.port.map(|(port, _)| Service { protocol: TCP, ..service(port) });
+    upnp.into_iter().chain(nat_pmp).chain(page).collect()
+}
+
+/// Where a program that is not started would listen.
+fn of_idle(what: What, idle: &IdleProgram) -> Vec<Service> {
+    let mut all = match &idle.configured {
+        IdleConfiguration::Ssh(server) => shell(what, server),
+        IdleConfiguration::Dhcp(server) => of_dhcp(what, server),
+        IdleConfiguration::Radius(origin) => of_radius(what, *origin),
+        IdleConfiguration::PortMapper(mapper) => of_mapper(what, mapper),
+        IdleConfiguration::DynamicName(_)
+        | IdleConfiguration::Log(_)
+        | IdleConfiguration::Clock(_)
+        | IdleConfiguration::Radio(_) => Vec::new(),
+    };
+    all.iter_mut().for_each(|one| one.known = Known::Disabled);
+    all
+}
+
 /// Where a SSH server listens (sshd_config(5), ListenAddress, Port, AddressFamily).
-fn shell(number: usize, server: &SshServer) -> Vec<Service> {
+fn shell(what: What, server: &SshServer) -> Vec<Service> {
     if server.refused.is_some() {
         return Vec::new();
     }
@@ -426,7 +446,7 @@ fn shell(number: usize, server: &SshServer) -> Vec<Service> {
     let base = |port: u16, origin: Option<Origin>| Service {
         port,
         families,
-        ..configured("SSH", What::Shell(number), TCP, origin.unwrap_or(server.origin))
+        ..configured("SSH", what, TCP, origin.unwrap_or(server.origin))
     };
     let mut all = Vec::new();
     for (text, origin) in values("listenaddress") {

@@ -2,6 +2,7 @@
 //!
 //! Long because one table with a row type for each of its parts.
 
+use crate::tables::unread::{UnreadRow, unread};
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
@@ -192,6 +193,9 @@ pub struct ExposureSheet {
     pub cut: bool,
     /// Missing or unanalysed parts of packet filters.
     pub incomplete: Vec<IncompleteRow>,
+    /// Files in no format that is read: services of theirs are not listed.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub not_read: Vec<UnreadRow>,
 }
 
 /// Exposure, as outputs show it.
@@ -241,6 +245,7 @@ pub fn sheet(estate: &Analyses, services: &[Vec<Service>], exposure: &Exposure, 
             })
             .collect(),
         cut: exposure.cut,
+        not_read: unread(estate, &[]),
     }
 }
 

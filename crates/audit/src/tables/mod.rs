@@ -6,3 +6,4 @@ pub mod intents;
 pub mod rules;
 pub mod services;
 pub mod tunnels;
+pub mod unread;

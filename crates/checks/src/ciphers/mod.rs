@@ -239,6 +239,10 @@ fn tunnel(
         roles.contains(role).then_some((question, offer.origin))
     });
     match asked {
+        // A request that concerns the whole file.
+        Some((question, origin)) if question.starts_with("Please ") => {
+            Verdict::ask(format!("{question}."), vec![origin])
+        }
         Some((question, origin)) => {
             let question = format!("{name}: {question}. Please provide the version in use");
             Verdict::ask(question, vec![origin])

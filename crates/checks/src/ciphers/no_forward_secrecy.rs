@@ -88,7 +88,13 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
         without.extend(weak.first().map(|(_, origin, default)| (child.name.as_str(), *origin, *default)));
     }
     let Some((_, _, default)) = without.iter().min_by_key(|(_, _, default)| *default) else {
-        return Verdict::Pass;
+        let offers = connection.children.iter().flat_map(|child| &child.offers);
+        let mut open =
+            offers.filter_map(|number| tunnel.offers.get(*number)).filter(|offer| offer.open.is_some());
+        return match open.find_map(|offer| Some((offer.open.as_ref()?.1.clone(), offer.origin))) {
+            Some((question, origin)) => Verdict::ask(format!("{question}."), vec![origin]),
+            None => Verdict::Pass,
+        };
     };
     let first = connection.versions.possible().all(|one| *one == IkeVersions::First);
     let severity = match (first, default) {
@@ -132,8 +138,13 @@ mod tests {
             ("a group", "esp=aes256gcm16-ecp384!", "pass d"),
             ("none", "keyexchange=ikev2\n\tesp=aes256gcm16!", "fail low d ipsec.conf:4"),
             ("none among those with one", "esp=aes256gcm16-ecp384,aes256-sha256!", "fail low d ipsec.conf:3"),
-            ("the daemon's own", "", "fail info d ipsec.conf:1"),
-            ("its own beside what is stated", "esp=aes256gcm16-ecp384", "fail info d ipsec.conf:3"),
+            ("the daemon's own", "closeaction=none", "fail info d ipsec.conf:1"),
+            ("of a daemon that nothing shows", "", "ask d"),
+            (
+                "its own beside what is stated",
+                "esp=aes256gcm16-ecp384\n\tcloseaction=none",
+                "fail info d ipsec.conf:3",
+            ),
             ("version 1", "keyexchange=ikev1\n\tesp=aes256-sha256!", "fail medium d ipsec.conf:4"),
             ("Libreswan", "ikev2=insist\n\tphase2alg=aes256-sha2", "pass d"),
             ("Libreswan without", "ikev2=insist\n\tpfs=no", "fail low d ipsec.conf:4"),

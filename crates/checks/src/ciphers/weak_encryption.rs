@@ -110,10 +110,15 @@ mod tests {
                 "conn %default\n\tesp=3des-md5\n\tike=aes256gcm16-prfsha384-ecp384!\nconn c\n\tauto=add\n",
                 &["fail high d ipsec.conf:2"],
             ),
-            ("the daemon's own list", "conn c\n\tauto=add\n", &["fail low d ipsec.conf:1"]),
+            (
+                "the daemon's own list",
+                "conn c\n\tauto=add\n\tcloseaction=none\n",
+                &["fail low d ipsec.conf:1"],
+            ),
+            ("the list of a daemon that nothing shows", "conn c\n\tauto=add\n", &["ask d"]),
             (
                 "its own list is added to what is stated",
-                "conn c\n\tauto=add\n\tike=aes256gcm16-prfsha384-ecp384\n",
+                "conn c\n\tauto=add\n\tike=aes256gcm16-prfsha384-ecp384\n\tcloseaction=none\n",
                 &["fail low d ipsec.conf:3"],
             ),
             ("Libreswan's own list", "conn c\n\tauto=add\n\tikev2=insist\n", &["pass d"]),

@@ -66,7 +66,11 @@ mod tests {
                 "conn c\n\tauto=add\n\tikev2=insist\n\tsha2-truncbug=yes\n",
                 &["fail low d ipsec.conf:4"],
             ),
-            ("the daemon's own list", "conn c\n\tauto=add\n", &["fail info d ipsec.conf:1"]),
+            (
+                "the daemon's own list",
+                "conn c\n\tauto=add\n\tcloseaction=none\n",
+                &["fail info d ipsec.conf:1"],
+            ),
         ] {
             run(&CHECK, &[(name, &[("d/ipsec.conf", text)], wanted)]);
         }

@@ -170,15 +170,22 @@ impl Exposed<'_> {
             Known::Configured => "its configuration defines the listener",
             Known::Observed => "its socket is in the export, without a configuration",
             Known::Both => "its configuration and its socket are in the export",
-            Known::Absent => "it is configured, although the exported sockets do not show it",
-            Known::Disabled => "it is configured, although its unit is disabled",
+            Known::Absent => "no socket is in the export, so it did not run then",
+            Known::Disabled => "its unit is disabled",
         };
         let from = if best.everybody { "any address".to_owned() } else { some_ranges(&best.sources) };
-        format!("Reachable from {from} at {}{through}; {known}.", self.called())
+        let reachable = if self.runs() { "Reachable" } else { "Open" };
+        format!("{reachable} from {from} at {}{through}; {known}.", self.called())
+    }
+
+    /// Whether it runs, as far as the exports show. The way to a service that does not is open all the same.
+    fn runs(&self) -> bool {
+        !matches!(self.service.known, Known::Absent | Known::Disabled)
     }
 
     /// Its severity: that of the check for any address, lower for limited sources.
     pub(super) fn rate(&self, base: Rating) -> Rating {
+        let base = if self.runs() { base } else { base.lowered("it does not run at present") };
         if self.best().everybody {
             base.because("reachable from the Internet")
         } else {
@@ -203,8 +210,13 @@ impl Exposed<'_> {
         }
         Verdict::Fail(Fail {
             rating: self.rate(base),
-            title: format!("{} is reachable from the Internet at {}", self.name(), self.called_briefly())
-                .into(),
+            title: format!(
+                "{} {} reachable from the Internet at {}",
+                self.name(),
+                if self.runs() { "is" } else { "would, once started, be" },
+                self.called_briefly()
+            )
+            .into(),
             detail: self.how().into(),
             evidence: self.evidence(),
         })

@@ -3,11 +3,10 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
-use trevlin_analysis::services::switched_off_units;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::IpRange;
 use trevlin_model::listen::PortMapper;
-use trevlin_model::{Device, IpRange};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -30,13 +29,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for mapper in &device.facts.port_mappers {
-            answers.push(Answer::new(at, Subject::of(SubjectKind::PortMapper), judge(device, mapper)));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::PortMapper), judge(mapper)));
         }
     }
     answers
 }
 
-fn judge(device: &Device, mapper: &PortMapper) -> Verdict {
+fn judge(mapper: &PortMapper) -> Verdict {
     let ways: Vec<&str> = [(mapper.upnp, "UPnP"), (mapper.nat_pmp, "NAT-PMP and PCP")]
         .into_iter()
         .filter_map(|(on, name)| on.then_some(name))
@@ -63,19 +62,13 @@ fn judge(device: &Device, mapper: &PortMapper) -> Verdict {
             (Severity::High, "no list limits the requests, and a host may map ports to any other")
         }
     };
-    let off = switched_off_units(device, |name| matches!(name, "miniupnpd" | "upnpd" | "linux-igd"));
-    let mut rating = CHECK.rated_at(severity, why);
-    if off.is_some() {
-        rating = rating.at_most(Severity::Low, "the service is disabled");
-    }
     Verdict::Fail(Fail {
-        rating,
+        rating: CHECK.rated_at(severity, why),
         title: format!("Port mapping by {} is enabled", ways.join(", ")).into(),
         detail: format!("Requests are accepted from {who}.").into(),
         evidence: [mapper.origin]
             .into_iter()
             .chain(mapper.permissions.iter().map(|one| one.origin))
-            .chain(off)
             .collect(),
     })
 }

@@ -21,8 +21,8 @@ pub(crate) const CHECK: Check = Check {
           part that was read.",
     fix: "Export the file again with the files it includes, and check the lines that were not understood: daemons often \
           reject or ignore mistyped lines.",
-    judged: "Always an information request: for an included file that was not exported, an export that ends in the middle of \
-             a line, lines that were not understood, and content beyond a limit.",
+    judged: "Always an information request: for an included file that was not exported, settings in a database, an export that \
+             ends in the middle of a line, lines that were not understood, and content beyond a limit.",
     references: &["NIST SP 800-115, 3.1"],
     controls: &[],
     run: Run::Map(run),
@@ -89,6 +89,14 @@ mod tests {
                 (
                     "a file that is read in is missing",
                     &[("d/etc/ssh/sshd_config", "Include /etc/ssh/more.conf\nPermitRootLogin no\n")],
+                    &["ask d"],
+                ),
+                (
+                    "connections are in a database",
+                    &[(
+                        "d/etc/strongswan.conf",
+                        "charon {\n plugins {\n  sql {\n   database = sqlite:///etc/ipsec.d/ipsec.db\n  }\n }\n}\n",
+                    )],
                     &["ask d"],
                 ),
                 (

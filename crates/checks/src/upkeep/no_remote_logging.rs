@@ -5,6 +5,8 @@ use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::housekeeping::{LogKeeper, Unit};
+use trevlin_model::{IdleConfiguration, IdleProgram, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -15,7 +17,7 @@ pub(crate) const CHECK: Check = Check {
     why: "Attackers delete the log of a compromised device first. A copy on another host preserves the evidence.",
     fix: "Forward messages to a log server over TCP with TLS (`*.* action(type=\"omfwd\" …)`, systemd-journal-upload), and \
           retain them as long as policy requires.",
-    judged: "Fails for each device whose log configuration was exported and names no log server; one level higher for \
+    judged: "Fails for each device whose log configuration was exported and names no log server, or whose logging program is not started by its unit; one level higher for \
              firewalls and for devices with VPN clients. Passes where one is named. Undetermined, once for all, for devices \
              without an exported log configuration, and where an included file is missing.",
     references: &["NIST SP 800-92, 3.1", "CIS Controls 8, 8.9", "ISO/IEC 27002:2022, 8.15"],
@@ -28,7 +30,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut silent: Vec<usize> = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let keepers = &device.facts.log_keepers;
-        if keepers.is_empty() {
+        let idle: Vec<(&LogKeeper, &Unit)> = device.facts.idle_programs.iter().filter_map(log).collect();
+        if keepers.is_empty() && idle.is_empty() {
             silent.push(at);
             continue;
         }
@@ -40,6 +43,17 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let clients = !estate.shape().clients_at(at).is_empty();
             let weighs = clients || device.kind == trevlin_model::DeviceKind::Firewall;
             let programs: Vec<&str> = keepers.iter().map(|keeper| keeper.program).collect();
+            let own = (!programs.is_empty())
+                .then(|| format!("No log server is configured for {}.", programs.join(" and ")));
+            let off = idle.iter().map(|(keeper, unit)| match keeper.targets.first() {
+                Some(target) => format!("{}, which would forward to {}.", unit.words(), target.host),
+                None => format!("{}, and {} names no log server.", unit.words(), keeper.program),
+            });
+            let mut evidence: Vec<Origin> = keepers.iter().map(|keeper| keeper.origin).collect();
+            for (keeper, unit) in &idle {
+                evidence
+                    .extend([unit.origin, keeper.targets.first().map_or(keeper.origin, |one| one.origin)]);
+            }
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(
                     if weighs { CHECK.severity.raise() } else { CHECK.severity },
@@ -50,8 +64,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     },
                 ),
                 title: "Log messages are not forwarded to another host".into(),
-                detail: format!("No log server is configured for {}.", programs.join(" and ")).into(),
-                evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
+                detail: own.into_iter().chain(off).collect::<Vec<_>>().join(" ").into(),
+                evidence,
             })
         };
         answers.push(Answer::new(at, Subject::of(SubjectKind::Log), verdict));
@@ -59,18 +73,29 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers.extend(ask(
         estate,
         &silent,
-        "whether logs leave the device",
-        "`rsyslog.conf` with `rsyslog.d`, or `journal-upload.conf`",
+        "whether logs leave",
+        "`rsyslog.conf` with `rsyslog.d`, `journal-upload.conf`",
     ));
     answers
 }
 
-/// One request for all devices without an exported file of the kind; none where no device has one, since such files were then not requested.
+fn log(idle: &IdleProgram) -> Option<(&LogKeeper, &Unit)> {
+    match &idle.configured {
+        IdleConfiguration::Log(keeper) => Some((keeper, &idle.unit)),
+        _ => None,
+    }
+}
+
+/// One request for all devices without an exported file of the kind.
 pub(super) fn ask(estate: &EstateMap, silent: &[usize], what: &str, files: &str) -> Option<Answer> {
-    let some_have = silent.len() < estate.devices.len();
-    let first = silent.first().filter(|_| some_have)?;
+    let first = silent.first()?;
     let names: Vec<String> = silent.iter().map(|at| estate.devices[*at].name.clone()).collect();
-    let question = format!("Please provide {files} of {}: no export shows {what}.", names.join(", "));
+    let of = if names.len() > 1 && names.len() == estate.devices.len() {
+        "every device".to_owned()
+    } else {
+        names.join(", ")
+    };
+    let question = format!("Please show {what} {of}: {files}, or the page of an appliance that sets it.");
     Some(Answer::new(
         *first,
         Subject::of(SubjectKind::Device),
@@ -108,7 +133,15 @@ mod tests {
                     &[("d/etc/rsyslog.conf", "include(file=\"/etc/rsyslog.d/*.conf\")\n")],
                     &["fail low d rsyslog.conf:1"],
                 ),
-                ("exported by none", &[GATE], &[]),
+                ("exported by none", &[GATE], &["ask g"]),
+                (
+                    "not started",
+                    &[
+                        ("d/etc/rsyslog.conf", "*.* @10.4.0.9\n"),
+                        ("d/units.txt", "UNIT FILE STATE PRESET\nrsyslog.service disabled enabled\n"),
+                    ],
+                    &["fail low d units.txt:2 rsyslog.conf:1"],
+                ),
             ],
         );
     }

@@ -6,6 +6,7 @@ use crate::upkeep::no_remote_logging::ask;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::{IdleConfiguration, IdleProgram};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -17,7 +18,7 @@ pub(crate) const CHECK: Check = Check {
           cannot be correlated.",
     fix: "Configure two or more NTP servers, with keys or NTS where available (`server time.example nts`), the same for all \
           devices.",
-    judged: "Fails for each device whose time configuration was exported and names no server, pool or reference clock. \
+    judged: "Fails for each device whose time configuration was exported and names no server, pool or reference clock, or whose program is not started by its unit. \
              Passes where one is named. Undetermined where the program may have a built-in server, and, once for all, for \
              devices without an exported time configuration.",
     references: &["RFC 8633, 3", "RFC 8915", "CIS Controls 8, 8.4"],
@@ -25,27 +26,44 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
+fn clock(idle: &IdleProgram) -> bool {
+    matches!(idle.configured, IdleConfiguration::Clock(_))
+}
+
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     let mut silent: Vec<usize> = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let keepers = &device.facts.clock_keepers;
-        let Some(first) = keepers.first() else {
+        let idle: Vec<&IdleProgram> = device.facts.idle_programs.iter().filter(|one| clock(one)).collect();
+        if keepers.is_empty() && idle.is_empty() {
             silent.push(at);
             continue;
-        };
+        }
         let open = keepers.iter().find_map(|keeper| keeper.open.first());
         let verdict = if keepers.iter().any(|keeper| !keeper.sources.is_empty()) {
             Verdict::Pass
         } else if let Some((question, line)) = open {
             Verdict::ask(format!("Time synchronisation of {}: {question}", device.name), vec![*line])
         } else {
+            let own = keepers.first().map(|first| {
+                format!("No server, pool or reference clock is configured for {}.", first.program)
+            });
+            let off = idle.iter().map(|one| format!("{}, which keeps the clock.", one.unit.words()));
+            let title = if keepers.is_empty() {
+                "The time service is disabled"
+            } else {
+                "No time source is configured"
+            };
             Verdict::Fail(Fail {
                 rating: CHECK.rated("only its local clock is available"),
-                title: "No time source is configured".into(),
-                detail: format!("No server, pool or reference clock is configured for {}.", first.program)
-                    .into(),
-                evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
+                title: title.into(),
+                detail: own.into_iter().chain(off).collect::<Vec<_>>().join(" ").into(),
+                evidence: keepers
+                    .iter()
+                    .map(|keeper| keeper.origin)
+                    .chain(idle.iter().map(|one| one.unit.origin))
+                    .collect(),
             })
         };
         answers.push(Answer::new(at, Subject::of(SubjectKind::Clock), verdict));
@@ -53,8 +71,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers.extend(ask(
         estate,
         &silent,
-        "which time source the devices use",
-        "`chrony.conf`, `ntp.conf` or `timesyncd.conf`",
+        "which time source is used by",
+        "`chrony.conf`, `ntp.conf`, `timesyncd.conf`",
     ));
     answers
 }
@@ -75,6 +93,14 @@ mod tests {
                     &["fail low d chrony.conf:1"],
                 ),
                 ("its own clock", &[("d/etc/ntp.conf", "server 127.127.1.0\n")], &["fail low d ntp.conf:1"]),
+                (
+                    "not started",
+                    &[
+                        ("d/etc/chrony/chrony.conf", "pool time.example\n"),
+                        ("d/units.txt", "UNIT FILE STATE PRESET\nchrony.service disabled enabled\n"),
+                    ],
+                    &["fail low d units.txt:2"],
+                ),
                 ("a pool", &[("d/etc/chrony/chrony.conf", "pool time.example\n")], &["pass d"]),
                 (
                     "in a comment",

@@ -289,6 +289,50 @@ fn absolute_links_are_those_of_the_device() {
 }
 
 #[test]
+fn etc_itself_may_be_given_and_many_links_are_one_line() {
+    let site = "server {\nlisten 80;\nserver_name a.example;\nlocation /admin { root /x; }\n}\n";
+    let folder = folder(&[
+        ("etc/nginx/nginx.conf", "events {}\nhttp {\ninclude /etc/nginx/sites-enabled/*;\n}\n"),
+        ("etc/nginx/sites-available/a", site),
+        ("etc/hostname", "web\n"),
+    ]);
+    let link = |target: &str, at: &str| {
+        let at = folder.path().join(at);
+        fs::create_dir_all(at.parent().unwrap()).unwrap();
+        std::os::unix::fs::symlink(target, at).unwrap();
+    };
+    link("/etc/nginx/sites-available/a", "etc/nginx/sites-enabled/a");
+    for number in 0..9 {
+        link("/usr/bin/env", &format!("etc/alternatives/tool-{number}"));
+        link("/usr/bin/env", &format!("etc/own/tool-{number}"));
+    }
+    let etc = folder.path().join("etc");
+    let (out, err, status) = run(&["services", etc.to_str().unwrap()]);
+    assert_eq!(status, 0, "{err}");
+    assert!(out.contains("web site a.example"), "{out}");
+    assert_eq!(err.matches("a link that points outside").count(), 1, "{err}");
+    assert!(err.contains("etc/own: 9 files: a link"), "{err}");
+    let (_, err, _) = run(&["services", "-v", etc.to_str().unwrap()]);
+    assert_eq!(err.matches("a link that points outside").count(), 18, "{err}");
+    let (out, _, _) = run(&["audit", etc.to_str().unwrap()]);
+    assert!(out.contains("etc/own: 9 files: a link"), "{out}");
+}
+
+#[test]
+fn services_of_files_in_no_format_are_not_said_to_be_none() {
+    let folder = folder(&[
+        ("d/etc/postfix/main.cf", "inet_interfaces = all\n"),
+        ("d/etc/hosts.allow", "# none\n"),
+        ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/sh\n"),
+    ]);
+    let path = folder.path().to_str().unwrap();
+    let (out, _, _) = run(&["services", path]);
+    assert!(out.contains("services that they configure are not listed: d/etc/postfix/main.cf"), "{out}");
+    let (out, _, _) = run(&["services", "--format", "json", path]);
+    assert!(out.contains("\"path\": \"d/etc/postfix/main.cf\""), "{out}");
+}
+
+#[test]
 fn a_file_that_may_not_be_read_is_named() {
     use std::os::unix::fs::PermissionsExt;
     let folder = folder(&[("good/s.conf", SERVER), ("bad/s.conf", SERVER)]);

@@ -274,5 +274,7 @@ fn questions_are_sent_to_those_who_can_answer() {
     );
     let calm = folder(&[("box/etc/pptpd.conf", "localip 10.4.0.1\n")]);
     let (list, _, code) = run(&["questions", &text(calm.path()), "--area", "upkeep"]);
+    assert!(code == 0 && list.contains("whether logs leave box"), "{list}");
+    let (list, _, code) = run(&["questions", &text(calm.path()), "--area", "rules"]);
     assert!(code == 0 && list.contains("No information is missing"), "{list}");
 }

@@ -42,7 +42,7 @@ fn every_width_and_nothing_at_all() {
         ("e/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/sh\n"),
     ]);
     let (out, _, _) = run(&["services", files.path().to_str().unwrap(), "--device", "e"]);
-    assert_eq!(out, "no service was found in these exports\n");
+    assert_eq!(out, "no service was found in the exports that were read\n");
     let (_, err, status) = run(&["services", files.path().to_str().unwrap(), "--device", "f"]);
     assert_eq!(status, 2);
     assert!(err.contains("there is no device f; known are: d, e."), "{err}");

@@ -7,6 +7,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::path::Path;
 use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
@@ -41,6 +42,41 @@ pub struct LeftOutFile {
     pub path: String,
     /// Why it was left out, and what to do.
     pub why: String,
+}
+
+impl LeftOutFile {
+    /// The same, with many files of one reason as one entry: the folder that all of them are in, and their number.
+    #[must_use]
+    pub fn grouped(all: &[Self]) -> Vec<Self> {
+        const SEVERAL: usize = 4;
+        let mut groups: Vec<(&str, Vec<&Path>)> = Vec::new();
+        for one in all {
+            let path = Path::new(&one.path);
+            match groups.iter_mut().find(|(why, _)| *why == one.why) {
+                Some((_, paths)) => paths.push(path),
+                None => groups.push((&one.why, vec![path])),
+            }
+        }
+        let mut found = Vec::new();
+        for (why, paths) in groups {
+            let why = why.to_owned();
+            if paths.len() < SEVERAL {
+                found.extend(
+                    paths.iter().map(|path| Self { path: path.display().to_string(), why: why.clone() }),
+                );
+            } else {
+                let path = format!("{}: {} files", common(&paths).display(), paths.len());
+                found.push(Self { path, why });
+            }
+        }
+        found
+    }
+}
+
+/// The folder that all of these paths are in, directly or below it.
+fn common<'p>(paths: &[&'p Path]) -> &'p Path {
+    let first = paths.first().and_then(|path| path.parent()).unwrap_or(Path::new(""));
+    first.ancestors().find(|folder| paths.iter().all(|one| one.starts_with(folder))).unwrap_or(first)
 }
 
 /// A device of an estate.

@@ -55,7 +55,7 @@ fn loader_that_is_off(units: &[Unit], path: &str) -> Option<Unit> {
         "nftables.conf" => &["nftables"],
         "rules.v4" | "rules.v6" => &["netfilter-persistent", "iptables", "ip6tables"],
         "iptables" | "ip6tables" => &["iptables", "ip6tables", "netfilter-persistent"],
-        _ if path.contains("/firewalld/") => &["firewalld"],
+        _ if path.split('/').any(|folder| folder == "firewalld") => &["firewalld"],
         _ => return None,
     };
     let own = || units.iter().filter(|unit| loaders.contains(&plain(&unit.name)));
@@ -119,6 +119,7 @@ fn plain(name: &str) -> &str {
 /// Units that may start a tunnel, without their endings: those of the daemon, as packages name them, and instances by the file's name.
 fn units_of(tunnel: &Tunnel, path: &str) -> BTreeSet<String> {
     let (folder, file) = path.rsplit_once('/').unwrap_or(("", path));
+    let last_folder = folder.rsplit('/').next().unwrap_or(folder);
     let instance = file.rsplit_once('.').map_or(file, |(name, _)| name);
     let daemon: &[&str] = match tunnel.family {
         TunnelFamily::Pptp => &["pptpd"],
@@ -126,7 +127,7 @@ fn units_of(tunnel: &Tunnel, path: &str) -> BTreeSet<String> {
         TunnelFamily::OpenConnect => &["ocserv"],
         TunnelFamily::TlsRelay => &["stunnel", "stunnel4"],
         // It starts every file of the folder, as packages come (/etc/default/openvpn).
-        TunnelFamily::OpenVpn if folder.ends_with("/openvpn") => &["openvpn"],
+        TunnelFamily::OpenVpn if last_folder == "openvpn" => &["openvpn"],
         TunnelFamily::Ipsec => &[
             "strongswan",
             "strongswan-starter",
@@ -139,10 +140,10 @@ fn units_of(tunnel: &Tunnel, path: &str) -> BTreeSet<String> {
         _ => &[],
     };
     let templates: &[&str] = match tunnel.family {
-        TunnelFamily::OpenVpn if folder.ends_with("/server") => &["openvpn-server"],
-        TunnelFamily::OpenVpn if folder.ends_with("/client") => &["openvpn-client"],
+        TunnelFamily::OpenVpn if last_folder == "server" => &["openvpn-server"],
+        TunnelFamily::OpenVpn if last_folder == "client" => &["openvpn-client"],
         TunnelFamily::OpenVpn => &["openvpn"],
-        TunnelFamily::WireGuard if folder.ends_with("/wireguard") => &["wg-quick"],
+        TunnelFamily::WireGuard if last_folder == "wireguard" => &["wg-quick"],
         TunnelFamily::TlsRelay => &["stunnel"],
         TunnelFamily::OpenConnect => &["ocserv"],
         _ => &[],

@@ -4,6 +4,7 @@ mod datastores;
 mod dial_in;
 mod estate;
 mod idle;
+mod idle_programs;
 mod input;
 mod logins;
 mod mixed;
@@ -86,6 +87,7 @@ impl Estate {
                 let mut facts = Facts::joined(facts);
                 let path_of = |origin: Origin| exports_of[origin.export.0 as usize].export.path();
                 idle::set_aside(&mut facts, path_of);
+                idle_programs::set_aside(&mut facts, path_of);
                 profiles::set_aside(&mut facts, path_of);
                 (device(folder.clone(), exports, facts, file), folder)
             })

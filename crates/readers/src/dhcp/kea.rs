@@ -11,7 +11,7 @@ use std::sync::Arc;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::plan::Placed;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, NotAnalysed, Origin, Secret, SecretRecord};
+use trevlin_model::{Export, Gap, GapKind, NotAnalysed, Origin, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -109,6 +109,13 @@ struct State<'a> {
     reading: Reading,
 }
 
+/// Settings of a server that databases hold in part (Kea Administrator Reference Manual, 8.2.3 and 8.2.4).
+const DATABASES: &[(&str, &str)] = &[
+    ("hosts-database", "reservations"),
+    ("hosts-databases", "reservations"),
+    ("config-control", "networks"),
+];
+
 fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let (text, includes) = plain(export.text());
@@ -165,6 +172,14 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         let out_of_pool = dhcp.get("reservations-out-of-pool").is_some_and(|raw| raw.get() == "true");
         state.server.keeps_reserved = !out_of_pool;
         state.scope(&dhcp, suffix, 0);
+        for (key, what) in DATABASES {
+            let stated = dhcp.get(*key).filter(|raw| !matches!(raw.get(), "[]" | "{}" | "null"));
+            if let Some(raw) = stated {
+                let origin = state.origin(raw);
+                let origin = Origin { end: origin.start + 1, ..origin };
+                state.reading.ledger.gaps.push(Gap { kind: GapKind::InDatabase(what), origin });
+            }
+        }
         for raw in list(&dhcp, "hooks-libraries") {
             if raw.get().contains("libdhcp_ha") {
                 state.server.partner = Some(state.origin(raw));

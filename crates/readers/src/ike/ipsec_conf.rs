@@ -5,12 +5,14 @@
 //! both daemons do where neither address is local.
 
 use super::conn::{AUTHORITY, ByName, Conn, SETUP, Said};
-use super::{finish, strongswan_conf, tell};
+use super::{finish, plugins, strongswan_conf, tell};
 use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use serde::Deserialize;
+use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::ipsec::IkeDaemon;
-use trevlin_model::{Export, IdleReason, IdleTunnel, LineClass, Origin};
+use trevlin_model::offer::AlgorithmRole;
+use trevlin_model::{Export, IdleReason, IdleTunnel, LineClass, Origin, Tunnel};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -225,8 +227,9 @@ fn sections<'a>(
     }
 }
 
-/// The daemon that reads the file, by the number of keywords that only one of them has; charon's older front end if there is none.
-fn daemon(all: &[Conn<'_>], around: &ReadContext<'_>) -> IkeDaemon {
+/// The daemon that reads the file, by the number of keywords that only one of them has, and otherwise by other files of the device. Where
+/// nothing shows it, the second value is false, and the first is charon's older front end.
+fn daemon(all: &[Conn<'_>], around: &ReadContext<'_>) -> (IkeDaemon, bool) {
     let has = |daemon, key: &str| {
         let key = sideless(key);
         let lists = |known: &Keywords| {
@@ -244,14 +247,75 @@ fn daemon(all: &[Conn<'_>], around: &ReadContext<'_>) -> IkeDaemon {
         matches!(line.0, "ike" | "esp" | "phase2alg") && line.1.contains([';', '+', '_'])
     };
     let lines = || all.iter().flat_map(|conn| &conn.lines);
-    let strongswan =
-        count(IkeDaemon::StrongSwan, IkeDaemon::Libreswan) + lines().filter(|line| strict(line)).count();
-    let libreswan =
-        count(IkeDaemon::Libreswan, IkeDaemon::StrongSwan) + lines().filter(|line| grouped(line)).count();
+    let of_one = |daemon| lines().filter(|line| value_of(line.0, line.1) == Some(daemon)).count();
+    let strongswan = count(IkeDaemon::StrongSwan, IkeDaemon::Libreswan)
+        + lines().filter(|line| strict(line)).count()
+        + of_one(IkeDaemon::StrongSwan);
+    let libreswan = count(IkeDaemon::Libreswan, IkeDaemon::StrongSwan)
+        + lines().filter(|line| grouped(line)).count()
+        + of_one(IkeDaemon::Libreswan);
     if let Some(stated) = around.ike_daemon {
-        return stated;
+        return (stated, true);
     }
-    if libreswan > strongswan { IkeDaemon::Libreswan } else { IkeDaemon::StrongSwan }
+    match libreswan.cmp(&strongswan) {
+        Ordering::Greater => (IkeDaemon::Libreswan, true),
+        Ordering::Less => (IkeDaemon::StrongSwan, true),
+        Ordering::Equal => {
+            let shown = around.once(|| ShownDaemon(shown_daemon(around)));
+            (shown.0.unwrap_or(IkeDaemon::StrongSwan), shown.0.is_some())
+        }
+    }
+}
+
+/// The only daemon that takes a value of a keyword that both have (ipsec.conf(5) of either: authby, leftauth, leftsourceip, auto).
+fn value_of(key: &str, value: &str) -> Option<IkeDaemon> {
+    let (strongswan, libreswan) = match sideless(key).as_str() {
+        "authby" => (
+            matches!(value, "psk" | "pubkey" | "ecdsasig" | "xauthpsk" | "xauthrsasig"),
+            value.contains(',')
+                || value == "null"
+                || value.starts_with("rsa-")
+                || value.starts_with("ecdsa-"),
+        ),
+        "~auth" => (
+            matches!(value, "psk" | "pubkey")
+                || value.starts_with("eap") && value != "eaponly"
+                || value.starts_with("xauth"),
+            matches!(value, "secret" | "rsasig" | "null" | "none" | "eaponly"),
+        ),
+        "~sourceip" => (value.contains(['/', '%']), false),
+        "auto" => (false, matches!(value, "ondemand" | "keep" | "up")),
+        _ => (false, false),
+    };
+    match (strongswan, libreswan) {
+        (true, false) => Some(IkeDaemon::StrongSwan),
+        (false, true) => Some(IkeDaemon::Libreswan),
+        _ => None,
+    }
+}
+
+struct ShownDaemon(Option<IkeDaemon>);
+
+/// The daemon that other files of the device name, such as its settings, its units or a list of packages; none where they name both or
+/// neither.
+fn shown_daemon(around: &ReadContext<'_>) -> Option<IkeDaemon> {
+    let named = |word: &str| {
+        around.exports.iter().any(|export| {
+            export.path().contains(word)
+                || (recognise(export) == Recognition::No && export.lines().any(|line| names(line.text, word)))
+        })
+    };
+    match (named("strongswan"), named("libreswan")) {
+        (true, false) => Some(IkeDaemon::StrongSwan),
+        (false, true) => Some(IkeDaemon::Libreswan),
+        _ => None,
+    }
+}
+
+/// Whether a line outside of comments names a program, a package or a unit of this name.
+fn names(line: &str, program: &str) -> bool {
+    let line = line.trim_start();
+    !line.starts_with(['#', ';']) && line.contains(program)
 }
 
 /// The exports that a line of `other` reads in, where that is a configuration of this kind.
@@ -262,10 +326,25 @@ fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a
     }
 }
 
+/// Leaves what the connections do not state open, since the two daemons have different defaults.
+fn ask_for_daemon(export: &Export, tunnels: &mut [Tunnel]) {
+    let question = format!(
+        "Please state which program reads `{}`, strongSwan or Libreswan: no keyword shows it, and their default proposals \
+         differ (`ike` of the device in trevlin.toml states it)",
+        export.path()
+    );
+    for offer in tunnels.iter_mut().flat_map(|tunnel| &mut tunnel.offers) {
+        if offer.algorithms.iter().any(|one| one.default.is_some()) {
+            offer.algorithms.retain(|one| one.default.is_none());
+            offer.open = Some((AlgorithmRole::Encryption, question.clone()));
+        }
+    }
+}
+
 /// Whether a file lies in the tree of a device beside its `ipsec.conf`, which does not include it: the starter reads that file and what it
 /// includes, and nothing else (ipsec.conf(5)).
 fn is_stray(export: &Export, around: &ReadContext<'_>) -> bool {
-    let in_tree = |one: &Export| one.path().contains("/etc/");
+    let in_tree = |one: &Export| one.path().split('/').rev().skip(1).any(|folder| folder == "etc");
     let main =
         |one: &&Export| one.file_name() == "ipsec.conf" && in_tree(one) && recognise(one) != Recognition::No;
     export.file_name() != "ipsec.conf" && in_tree(export) && around.exports.iter().any(main)
@@ -276,7 +355,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut all: Vec<Conn<'_>> = Vec::new();
     sections(export, around, &mut all, &mut book, &mut vec![export.path()]);
-    let daemon = daemon(&all, around);
+    let (daemon, shown) = daemon(&all, around);
     for (conn, line) in all.iter().flat_map(|conn| conn.lines.iter().map(move |line| (conn, line))) {
         let known = keywords(daemon);
         let has = |list: fn(&Keywords) -> &Vec<String>| {
@@ -333,11 +412,15 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             tunnel.proof.revocation = said.revocation();
         }
     }
+    if !shown {
+        ask_for_daemon(export, &mut reading.facts.tunnels);
+    }
     if is_stray(export, around) {
         let idle = |tunnel| IdleTunnel { tunnel, why: IdleReason::NotIncluded };
         reading.facts.idle_tunnels.extend(reading.facts.tunnels.drain(..).map(idle));
     }
     if daemon == IkeDaemon::StrongSwan {
+        plugins::apply(&mut reading.facts.tunnels, around);
         strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);
         strongswan_conf::tell_inner_method(&mut reading.facts.tunnels, around);
     }

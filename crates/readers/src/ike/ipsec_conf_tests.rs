@@ -118,6 +118,83 @@ fn whose_file_it_is_may_be_said() {
 }
 
 #[test]
+fn where_nothing_shows_the_daemon_its_defaults_are_not_taken() {
+    let conn = |lines: &str| format!("conn c\n\tauto=add\n\tright=192.0.2.9\n\tauthby=secret\n{lines}");
+    for (lines, path, text, open) in [
+        ("", "d/etc/hostname", "gate", true),
+        ("\tike=aes256-sha256-modp2048\n", "d/etc/hostname", "gate", true),
+        ("\tike=aes256-sha256-modp2048!\n", "d/etc/hostname", "gate", false),
+        ("", "d/etc/strongswan.conf", "charon {\n}\n", false),
+        ("", "d/units.txt", "UNIT FILE STATE\nlibreswan.service enabled\n", false),
+        ("", "d/notes.txt", "# libreswan was removed\n", true),
+        ("\tauto=ondemand\n", "d/etc/hostname", "gate", false),
+        ("\trightsourceip=10.9.0.0/24\n", "d/etc/hostname", "gate", false),
+    ] {
+        let exports = [
+            Export::new(ExportId(0), "d/etc/ipsec.conf", conn(lines)),
+            Export::new(ExportId(1), path, text.to_owned()),
+        ];
+        let reading = read(&exports[0], &ReadContext::of(exports.iter().collect()));
+        assert_eq!(reading.facts.tunnels[0].offers[0].open.is_some(), open, "{lines} {path}");
+    }
+}
+
+#[test]
+fn the_default_proposal_has_what_the_loaded_plug_ins_provide() {
+    const LIST: &str = "charon {\n load = aes sha1 sha2 hmac gmp random nonce\n}\n";
+    const WHOLE: &str =
+        "charon {\n load_modular = yes\n plugins {\n  include strongswan.d/charon/*.conf\n }\n}\n";
+    for (settings, parts, wanted) in [
+        ("charon {\n}\n", &[][..], "3des aes128 aes128gcm16 modp2048 x25519"),
+        (LIST, &[], "aes128 modp2048"),
+        (
+            "charon {\n load = aes gcm des sha2 hmac openssl\n}\n",
+            &[],
+            "3des aes128 aes128gcm16 modp2048 x25519",
+        ),
+        ("charon {\n load = aes gcm sha1 hmac curve25519\n}\n", &[], "aes128 aes128gcm16 x25519"),
+        ("charon {\n load = gcm sha1 hmac curve25519\n}\n", &[], ""),
+        (
+            WHOLE,
+            &[
+                ("aes", "aes {\n load = yes\n}\n"),
+                ("des", "des {\n load = no\n}\n"),
+                ("gmp", "gmp {\n load = 10\n}\n"),
+            ],
+            "aes128 modp2048",
+        ),
+        // The folder was not exported.
+        (WHOLE, &[], "3des aes128 aes128gcm16 modp2048 x25519"),
+    ] {
+        let conn = "conn c\n\tauto=add\n\tleftauth=psk\n\trightsourceip=10.9.0.0/24\n";
+        let mut exports = vec![
+            Export::new(ExportId(0), "d/etc/ipsec.conf", conn.to_owned()),
+            Export::new(ExportId(1), "d/etc/strongswan.conf", settings.to_owned()),
+        ];
+        for (number, (name, text)) in parts.iter().enumerate() {
+            let path = format!("d/etc/strongswan.d/charon/{name}.conf");
+            exports.push(Export::new(ExportId(2 + number as u32), path, (*text).to_owned()));
+        }
+        let reading = read(&exports[0], &ReadContext::of(exports.iter().collect()));
+        let offered = &reading.facts.tunnels[0].offers[0].algorithms;
+        let has = |word: &&str| offered.iter().any(|one| one.name == **word);
+        let told: Vec<&str> = ["3des", "aes128", "aes128gcm16", "modp2048", "x25519"]
+            .iter()
+            .filter(|word| has(word))
+            .copied()
+            .collect();
+        assert_eq!(told.join(" "), wanted, "{settings}");
+        // Without the plug-in that answers ARP for clients, a pool is routed.
+        let routed = reading.facts.tunnels[0].addresses.pools[0].placement.value().is_some();
+        assert_eq!(
+            routed,
+            wanted.is_empty() || !wanted.contains("3des") || settings.contains("openssl"),
+            "{settings}"
+        );
+    }
+}
+
+#[test]
 fn proposals_without_the_strict_flag_are_added_to() {
     for (line, weak) in [("ike=aes256-sha256-ecp256", true), ("ike=aes256-sha256-ecp256!", false), ("", true)]
     {

@@ -2,6 +2,7 @@
 
 mod conn;
 pub(crate) mod ipsec_conf;
+mod plugins;
 mod proposals;
 mod secrets;
 mod settings;

@@ -2,7 +2,7 @@
 
 use super::proposals::{authentication_alone, offer};
 use super::settings::{View, each_value, parse, read_in};
-use super::{certificate_file, finish, pool, seconds, secrets, selectors, strongswan_conf, tell};
+use super::{certificate_file, finish, plugins, pool, seconds, secrets, selectors, strongswan_conf, tell};
 use crate::addresses;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use serde::Deserialize;
@@ -158,6 +158,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             connection(name, &view, &whole, &mut reading, &mut malformed);
         }
     }
+    plugins::apply(&mut reading.facts.tunnels, around);
     strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);
     strongswan_conf::tell_inner_method(&mut reading.facts.tunnels, around);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);

@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 use trevlin_model::offer::{AlgorithmRole, Offer};
 use trevlin_model::radius::{EapSettings, RadiusSecurity, RadiusSite, RadiusStep, RadiusUpstream};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, Origin};
+use trevlin_model::{Export, Gap, GapKind, Origin};
 
 /// Names of items that contain a secret, in any section, and the purpose of the secret.
 const SECRETS: [(&str, SecretKind); 8] = [
@@ -105,6 +105,10 @@ fn sql(export: &Export, section: &Section<'_>, reading: &mut Reading) {
     let unused = reading.facts.secrets.split_off(before);
     reading.facts.masked_places.extend(unused.iter().map(|held| held.origin));
     if driver != Some("null") {
+        // Clients beside those of clients.conf (mods-available/sql, read_clients).
+        if let Some(item) = section.item("read_clients").filter(|item| item.value == "yes") {
+            reading.ledger.gaps.push(Gap { kind: GapKind::InDatabase("clients"), origin: item.origin });
+        }
         items(export, section, reading);
         for inner in own {
             secrets(export, inner, reading);

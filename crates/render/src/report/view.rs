@@ -21,7 +21,9 @@ use trevlin_audit::tables::exposure::ExposureSheet;
 use trevlin_audit::tables::rules::RulesSheet;
 use trevlin_audit::tables::services::ServedRow;
 use trevlin_audit::tables::tunnels::TunnelRow;
-use trevlin_audit::{Area, BaselineRow, DeviceSummary, ExportSummary, Finding, Outcome, Severity, Status};
+use trevlin_audit::{
+    Area, BaselineRow, DeviceSummary, ExportSummary, Finding, LeftOutFile, Outcome, Severity, Status,
+};
 use trevlin_audit::{LoginVerdict, ReportEntry};
 use trevlin_model::DeviceKind;
 
@@ -307,7 +309,10 @@ impl View {
             answers: answers(outcome),
             tables: tables?.into_iter().filter(|table| !table.groups.is_empty()).collect(),
             unread,
-            left_out: outcome.left_out.iter().map(|one| [plain(&one.path), plain(&one.why)]).collect(),
+            left_out: LeftOutFile::grouped(&outcome.left_out)
+                .iter()
+                .map(|one| [plain(&one.path), plain(&one.why)])
+                .collect(),
             unknown: exports(outcome).filter(is_unsupported).map(|one| plain(&one.path)).collect(),
             baseline: report
                 .baseline

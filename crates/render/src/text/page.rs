@@ -6,6 +6,7 @@ use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use std::collections::BTreeSet;
 use std::fmt::Write;
+use trevlin_audit::LeftOutFile;
 use trevlin_audit::{
     Acceptance, AcceptanceEntry, AnswerEntry, Area, Evidence, ExportSummary, Finding, InformationRequest,
     Outcome, Severity, Status,
@@ -249,13 +250,17 @@ impl Page<'_> {
             return Ok(());
         }
         self.heading("not read", "not covered by any result")?;
-        let shown = if self.detail == Detail::All { outcome.left_out.len() } else { SHOWN_UNKNOWN };
-        for one in outcome.left_out.iter().take(shown) {
+        let all = match self.detail {
+            Detail::All => outcome.left_out.clone(),
+            _ => LeftOutFile::grouped(&outcome.left_out),
+        };
+        let shown = if self.detail == Detail::All { all.len() } else { SHOWN_UNKNOWN };
+        for one in all.iter().take(shown) {
             let text = sanitize(&format!("{}: {}", one.path, one.why)).into_owned();
             writeln!(self.text, "{}", textwrap::fill(&text, self.indented("  ", "    ")))?;
         }
-        if outcome.left_out.len() > shown {
-            writeln!(self.text, "  and {} more (-v lists them)", outcome.left_out.len() - shown)?;
+        if all.len() > shown {
+            writeln!(self.text, "  and {} more (-v lists them)", all.len() - shown)?;
         }
         writeln!(self.text)
     }
