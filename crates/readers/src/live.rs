@@ -94,7 +94,11 @@ fn missed_by_patterns(export: &Export, around: &ReadContext<'_>) -> bool {
     for (pattern, file) in &around.once(|| includes::patterns(around)).0 {
         let Some((place, name)) = pattern.rsplit_once('/') else { continue };
         let place = place.trim_start_matches('/');
-        let is_its = folder == place || folder.strip_suffix(place).is_some_and(|rest| rest.ends_with('/'));
+        // A relative pattern begins at the file's own folder, or at one around it (Apache's ServerRoot).
+        let begins = |around: &str| pattern.starts_with('/') || file.starts_with(around);
+        let is_its = folder
+            .strip_suffix(place)
+            .is_some_and(|rest| (rest.is_empty() || rest.ends_with('/')) && begins(rest));
         if !is_its || place.is_empty() || file == export.path() {
             continue;
         }
@@ -161,6 +165,10 @@ mod tests {
             "http {\n include sites-enabled/*.conf;\n include sites-enabled/a.bak;\n}\n",
         );
         assert!(is_read("nginx", &[site, named]));
+        // The folder of another program has the same name.
+        let apache = ("d/etc/apache2/apache2.conf", "IncludeOptional sites-enabled/*.conf\n");
+        let radius = ("d/etc/freeradius/3.0/sites-enabled/default", "server default {\n}\n");
+        assert!(is_read("radius", &[radius, apache]));
     }
 
     #[test]

@@ -79,7 +79,11 @@ pub(crate) fn unread(rows: &[UnreadRow], width: usize, out: &mut dyn io::Write) 
 
 /// Where a service listens, how it is protected and who reaches it, in words.
 pub(crate) fn told(row: &ServedRow) -> (String, String, String) {
-    let by = if row.local { "for the device only".to_owned() } else { reached_by(row) };
+    let by = match row.known {
+        Known::Disabled => known(row.known).to_owned(),
+        _ if row.local => "for the device only".to_owned(),
+        _ => reached_by(row),
+    };
     (places(&row.places), protected(row), by)
 }
 
@@ -106,7 +110,11 @@ fn service(row: &ServedRow, width: usize, out: &mut dyn io::Write) -> io::Result
         writeln!(out, "  {style}{sign} {name}{style:#}")?;
         wrapped(6, &places, width, Style::new(), out)?;
     }
-    let mut told = vec![protected(row), reached(row)];
+    let mut told = vec![protected(row)];
+    // Nothing reaches what does not run.
+    if row.known != Known::Disabled {
+        told.push(reached(row));
+    }
     if !matches!(row.known, Known::Configured | Known::Both) {
         told.push(known(row.known).to_owned());
     }

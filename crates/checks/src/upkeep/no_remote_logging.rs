@@ -45,6 +45,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let programs: Vec<&str> = keepers.iter().map(|keeper| keeper.program).collect();
             let own = (!programs.is_empty())
                 .then(|| format!("No log server is configured for {}.", programs.join(" and ")));
+            let telling =
+                |(keeper, _): &&(&LogKeeper, &Unit)| programs.is_empty() || !keeper.targets.is_empty();
+            let idle: Vec<&(&LogKeeper, &Unit)> = idle.iter().filter(telling).collect();
             let off = idle.iter().map(|(keeper, unit)| match keeper.targets.first() {
                 Some(target) => format!("{}, which would forward to {}.", unit.words(), target.host),
                 None => format!("{}, and {} names no log server.", unit.words(), keeper.program),

@@ -236,7 +236,7 @@ pub(crate) enum CollectedSystem {
     Debian,
     /// Fedora, Red Hat and relatives
     Redhat,
-    /// `OpenWrt`
+    #[value(help = "OpenWrt")]
     Openwrt,
     /// FreeBSD and relatives
     Bsd,
