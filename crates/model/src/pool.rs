@@ -53,6 +53,9 @@ pub struct Pool {
     /// Where the daemon's own default is documented, where no export states the pool and that default applies.
     #[serde(deserialize_with = "crate::written::word::maybe")]
     pub from_default: Option<Word>,
+    /// Name of the store of its leases: pools of one device with the same one never assign an address twice.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub leases: Option<String>,
     /// The statement.
     pub origin: Origin,
 }
@@ -70,6 +73,7 @@ impl Pool {
             placement: Setting::Stated { value: PoolPlacement::Routed, origin },
             malformed: Vec::new(),
             from_default: None,
+            leases: None,
             origin,
         }
     }

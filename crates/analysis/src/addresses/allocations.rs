@@ -236,7 +236,14 @@ impl Gathered {
     fn tunnels(&mut self, device: &Device) {
         for (name, plan) in device.facts.plans() {
             for pool in &plan.pools {
-                let group = Some(self.pools.len());
+                let shared = pool.leases.as_ref().and_then(|leases| {
+                    let same = |known: &PoolOwner| {
+                        known.device == self.device
+                            && known.pool.as_ref().is_some_and(|pool| pool.leases.as_ref() == Some(leases))
+                    };
+                    self.pools.iter().position(same)
+                });
+                let group = Some(shared.unwrap_or(self.pools.len()));
                 self.pools.push(PoolOwner {
                     device: self.device,
                     name: name.to_owned(),

@@ -14,6 +14,8 @@ struct Words {
     marks: Vec<String>,
     /// Words that mark a date behind them as an end, and nothing without one.
     ends: Vec<String>,
+    /// Words between such a word and its date.
+    between: Vec<String>,
     /// Words that mark a trial, which counts for rules alone.
     trials: Vec<String>,
     /// Names of the months by language.
@@ -81,7 +83,18 @@ pub fn temporary(comment: &str, as_of: Date) -> Option<Temporary> {
     };
     let among = |words: &'static [String]| words.iter().map(String::as_str).find(|word| whole(word));
     let found = date(&lower, as_of);
-    let mark = among(&WORDS.marks).or_else(|| found.and_then(|_| among(&WORDS.ends)));
+    // Such a word may be a name as well, so the date is beside it.
+    let ends = |word: &&'static str| {
+        lower.match_indices(*word).any(|(at, _)| {
+            let (before, behind) = (&lower[..at], &lower[at + word.len()..]);
+            begins_with_date(behind, as_of) || date(last_words(before, 2), as_of).is_some()
+        })
+    };
+    let end = || {
+        let all = WORDS.ends.iter().map(String::as_str);
+        all.filter(|word| whole(word)).find(ends)
+    };
+    let mark = among(&WORDS.marks).or_else(|| found.and_then(|_| end()));
     let (word, trial) = mark.map(|word| (word, false)).or_else(|| Some((among(&WORDS.trials)?, true)))?;
     let date = found.map(|(date, _)| date);
     Some(Temporary {
@@ -91,6 +104,34 @@ pub fn temporary(comment: &str, as_of: Date) -> Option<Temporary> {
         to_the_day: found.is_some_and(|(_, to_the_day)| to_the_day),
         passed: date.is_some_and(|date| date < as_of),
     })
+}
+
+/// Whether a text begins with a date, but for words such as `the end of`.
+fn begins_with_date(text: &str, as_of: Date) -> bool {
+    let between = |word: &&str| WORDS.between.iter().any(|one| one == word.trim_matches([':', ',', '\'']));
+    let Some(first) = text.split_whitespace().find(|word| !between(word)) else { return false };
+    // The word itself is a date, or the day or month of one.
+    let begins = first.starts_with(|letter: char| letter.is_ascii_digit())
+        || month_of(first.trim_matches(['.', ',', ':'])).is_some();
+    begins && date(first_words(&text[offset(text, first)..], 3), as_of).is_some()
+}
+
+/// Where a piece of a text begins.
+fn offset(text: &str, piece: &str) -> usize {
+    (piece.as_ptr() as usize).saturating_sub(text.as_ptr() as usize)
+}
+
+/// The beginning of a text with this number of words.
+fn first_words(text: &str, count: usize) -> &str {
+    let last = text.split_whitespace().nth(count);
+    last.map_or(text, |word| &text[..offset(text, word)])
+}
+
+/// The end of a text with this number of words.
+fn last_words(text: &str, count: usize) -> &str {
+    let words: Vec<&str> = text.split_whitespace().collect();
+    let first = words.len().checked_sub(count).and_then(|at| words.get(at));
+    first.map_or(text, |word| &text[offset(text, word)..])
 }
 
 /// The number of a month from 1, by its name in any of the languages: in full, or its first letters.
@@ -202,6 +243,13 @@ mod tests {
             ),
             ("tijdelijk tot 5 mei", Some("its comment names 2026-05-05, which has passed")),
             ("bis auf Weiteres", None),
+            ("Till Brandt, since 2024-03-01", None),
+            ("till printers", None),
+            ("till-2 register, installed 2025-01-05", None),
+            ("desk tot 7 of Entro since 2025", None),
+            ("till 2026-01-05", Some("its comment names 2026-01-05, which has passed")),
+            ("till the end of May 2026", Some("its comment names 2026-05, which has passed")),
+            ("2026-05-01 löschen", Some("its comment names 2026-05-01, which has passed")),
             ("Port 80 bis 90", None),
             ("made 2024-03-01 for the desks", None),
             ("temperature sensors", None),

@@ -130,6 +130,28 @@ mod tests {
             &CHECK,
             &[
                 (
+                    "two connections of one pool",
+                    &[
+                        (
+                            "a/etc/swanctl/swanctl.conf",
+                            "connections {\n a {\n  pools = p\n  children {\n   a {\n   }\n  }\n }\n b {\n  pools = p\n  children {\n   b {\n   }\n  }\n }\n}\npools {\n p {\n  addrs = 10.8.0.0/24\n }\n}\n",
+                        ),
+                        (
+                            "b/etc/ipsec.conf",
+                            "conn a\n\tauto=add\n\trightsourceip=10.9.0.0/24\nconn b\n\tauto=add\n\trightsourceip=10.9.0.0/24\n",
+                        ),
+                    ],
+                    &[],
+                ),
+                (
+                    "two pools of one daemon",
+                    &[(
+                        "a/etc/swanctl/swanctl.conf",
+                        "connections {\n a {\n  pools = p\n }\n b {\n  pools = q\n }\n}\npools {\n p {\n  addrs = 10.8.0.0/24\n }\n q {\n  addrs = 10.8.0.0/25\n }\n}\n",
+                    )],
+                    &["fail high a swanctl.conf:11 swanctl.conf:14"],
+                ),
+                (
                     "two devices",
                     &[
                         ("a/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),

@@ -335,7 +335,7 @@ fn merge(interfaces: Vec<Interface>) -> Vec<Interface> {
     merged
 }
 
-/// The kind as far as the facts tell it: translation, or several networks with rules for what passes between them,
+/// The kind as far as the facts show it: translation for others, or several networks with rules for what passes between them,
 /// make a firewall; several networks without anything served make a router; an answering tunnel makes a server.
 fn kind(facts: &Facts) -> DeviceKind {
     let networks = facts
@@ -347,8 +347,18 @@ fn kind(facts: &Facts) -> DeviceKind {
     let translates = chains()
         .flat_map(|chain| &chain.rules)
         .any(|rule| matches!(&rule.target, Target::Translate(how) if how.kind != TranslationKind::Redirect));
+    // A host with one network that translates for its own tunnels serves them; a dialled uplink is a second network.
+    let dialled = |name: &String| {
+        facts.interfaces.iter().any(|one| one.point_to_point && one.name == *name)
+            && facts.tunnels.iter().all(|tunnel| tunnel.interface.as_ref() != Some(name))
+    };
+    let uplink = facts.routes.iter().filter(|route| route.is_default());
+    let has_one_network = facts.has_interfaces
+        && networks == 1
+        && !uplink.into_iter().filter_map(|route| route.interface.as_ref()).any(dialled);
+    let serves = !facts.tunnels.is_empty() || !facts.served.is_empty() || !facts.credentials.is_empty();
     let passes = chains().any(|chain| chain.hook == Some(Hook::Forward) && !chain.rules.is_empty());
-    if translates || (networks > 1 && passes) {
+    if (translates && !(has_one_network && serves)) || (networks > 1 && passes) {
         DeviceKind::Firewall
     } else if !facts.tunnels.is_empty() || !facts.credentials.is_empty() {
         DeviceKind::Server

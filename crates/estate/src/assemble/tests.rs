@@ -216,6 +216,10 @@ fn the_estate_file_has_the_last_word() {
 #[test]
 fn kinds_from_facts() {
     let two = r#"[{"ifname":"a","addr_info":[{"local":"10.4.0.1","prefixlen":24}]},{"ifname":"b","addr_info":[{"local":"10.5.0.1","prefixlen":24}]}]"#;
+    const VPN: &str = "dev tun9\nserver 10.8.0.0 255.255.255.0\n";
+    let one = r#"[{"ifname":"a","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#;
+    let dialled = r#"[{"ifname":"a","addr_info":[{"local":"10.4.0.1","prefixlen":24}]},{"ifname":"ppp0","flags":["POINTOPOINT"],"addr_info":[{"local":"192.0.2.9","prefixlen":32}]}]"#;
+    let way = r#"[{"dst":"default","dev":"ppp0"}]"#;
     let filter = "*filter\n:FORWARD DROP [0:0]\n-A FORWARD -i a -o b -j ACCEPT\nCOMMIT\n";
     let input = "*filter\n:INPUT DROP [0:0]\nCOMMIT\n";
     let nat = "*nat\n-A POSTROUTING -o a -j MASQUERADE\nCOMMIT\n";
@@ -228,6 +232,12 @@ fn kinds_from_facts() {
             DeviceKind::Server,
         ),
         (&[("d/rules.v4", input)], DeviceKind::Unknown),
+        // A VPN server in somebody's network that translates its clients.
+        (&[("d/ip-addr.json", one), ("d/rules.v4", nat), ("d/s.conf", VPN)], DeviceKind::Server),
+        (
+            &[("d/ip-addr.json", dialled), ("d/ip-route.json", way), ("d/rules.v4", nat), ("d/s.conf", VPN)],
+            DeviceKind::Firewall,
+        ),
     ] {
         assert_eq!(estate(files).devices[0].kind, kind, "{files:?}");
     }

@@ -9,7 +9,7 @@ use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::{AddressPlan, FixedAddress};
-use trevlin_model::{DefaultValue, Origin, Setting};
+use trevlin_model::{DefaultValue, Origin, Pool, Setting};
 
 /// How far `also` is followed.
 const DEPTH: usize = 16;
@@ -382,7 +382,11 @@ impl<'a> Said<'_, 'a> {
                             plan.pools.push(trevlin_model::Pool::new(title.as_str(), origin));
                         }
                     }
-                    None => plan.pools.push(pool(&title, text, origin)),
+                    None => {
+                        // Pools of equal ranges are one (strongSwan, stroke_attribute.c; Libreswan, addresspool.c).
+                        let leases = Some(format!("{}, {text}", self.daemon.name()));
+                        plan.pools.push(Pool { leases, ..pool(&title, text, origin) });
+                    }
                 }
             }
         }

@@ -12,7 +12,7 @@ use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::AddressPlan;
-use trevlin_model::{Export, LineClass, MalformedAddress, Origin, Setting};
+use trevlin_model::{Export, LineClass, MalformedAddress, Origin, Pool, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -204,7 +204,7 @@ fn connection(
     let wanted = list(view, "pools");
     for (wanted, at) in &wanted {
         match whole.section("pools").and_then(|pools| pools.section(wanted)) {
-            Some(found) => handed_out(&format!("IPsec connection {name}"), &found, &mut plan),
+            Some(found) => handed_out(&format!("IPsec connection {name}"), wanted, &found, &mut plan),
             // A pool that is kept elsewhere (`dhcp`, `radius`, a database).
             None => plan.pools.push(trevlin_model::Pool::new(format!("IPsec connection {name}"), *at)),
         }
@@ -260,12 +260,14 @@ fn connection(
 }
 
 /// Content of a pool: addresses, DNS servers and other attributes (swanctl.conf(5), pools).
-fn handed_out(title: &str, view: &View<'_, '_>, plan: &mut AddressPlan) {
+fn handed_out(title: &str, name: &str, view: &View<'_, '_>, plan: &mut AddressPlan) {
     for value in view.values() {
         let (text, origin) = (value.text.as_str(), value.origin);
         let pieces = || text.split(',').map(str::trim).filter(|piece| !piece.is_empty());
         match value.key {
-            "addrs" => plan.pools.push(pool(title, text, origin)),
+            "addrs" => plan
+                .pools
+                .push(Pool { leases: Some(format!("charon, pool {name}")), ..pool(title, text, origin) }),
             "dns" => {
                 for piece in pieces() {
                     let server = addresses::take(piece, origin, &mut plan.malformed, addresses::single);

@@ -327,7 +327,9 @@ impl Page<'_> {
             .collect();
         let mut lines = Vec::new();
         if severities.is_empty() {
-            lines.push("no open findings".to_owned());
+            let unread = exports.iter().any(|one| one.format == "unknown" && one.not_understood > 0);
+            let all = if unread || !outcome.left_out.is_empty() { " in what was read" } else { "" };
+            lines.push(format!("no open findings{all}"));
         } else {
             let open = outcome.findings.len() - outcome.summary.accepted;
             lines.push(format!("{}: {}", counted(open, "finding"), severities.join(", ")));
