@@ -21,7 +21,7 @@ packages=(
 )
 upstream=(
     openssh nginx apache2 haproxy bind9 unbound dnsmasq isc-dhcp samba proftpd-dfsg rsync chrony ntpsec rsyslog freeradius openvpn
-    strongswan stunnel4 wpa iptables systemd netplan.io xl2tpd net-snmp mosquitto redis postgresql-15 sudo pam
+    strongswan stunnel4 wpa iptables systemd netplan.io xl2tpd net-snmp mosquitto redis postgresql-15 mariadb sudo pam
 )
 
 command -v debootstrap > /dev/null || { apt-get update -q && apt-get install -y -q debootstrap; } > /dev/null

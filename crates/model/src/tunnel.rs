@@ -143,6 +143,17 @@ pub enum PasswordSource {
     Management,
 }
 
+impl PasswordSource {
+    /// The list of names and passwords that it is: its path, or its name on an appliance.
+    #[must_use]
+    pub fn list(&self) -> Option<&str> {
+        match self {
+            Self::LocalList(list) | Self::LocalListAndCode(list) => Some(list),
+            _ => None,
+        }
+    }
+}
+
 /// A password is required, and a service verifies it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

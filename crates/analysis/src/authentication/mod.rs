@@ -23,4 +23,4 @@ pub use radius::of_radius;
 pub use service::of_service;
 pub use sources::of_source;
 pub use ssh::{SshLoginPath, ssh_login_paths, weakest_path};
-pub use tunnels::{PppAuthentication, login_paths, of_tls_based, server_names};
+pub use tunnels::{PppAuthentication, login_paths, logins_of, of_tls_based, server_names};

@@ -6,8 +6,8 @@ use std::collections::BTreeSet;
 use trevlin_estate::assemble::{DialIn, Estate};
 use trevlin_model::ipsec::{AuthRound, IkeProof};
 use trevlin_model::{
-    AlternativeLogin, Device, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel,
-    TunnelFamily,
+    AlternativeLogin, Device, FactorKind, Login, LoginList, Origin, PasswordCheck, PasswordSource, Reference,
+    Setting, Tunnel, TunnelFamily,
 };
 
 /// Authentication that a PPP tunnel requires, with the deciding line.
@@ -38,7 +38,7 @@ pub fn server_names<'a>(
         (Some((false, origin)), _) => {
             return PppAuthentication::Nobody("`noauth` accepts any client", origin);
         }
-        (None, Some(missing)) => return PppAuthentication::NotExported(missing),
+        (None, Some(missing)) => return of_sheet(device, tunnel, missing),
         // pppd requires no authentication then, as the tunnel server starts it as root (pppd(8), auth).
         (None, None) => {
             return PppAuthentication::Nobody("no option requires authentication", profile.origin);
@@ -58,6 +58,35 @@ pub fn server_names<'a>(
         return PppAuthentication::NoList(auth);
     }
     PppAuthentication::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
+}
+
+/// The same where no options state it: what a sheet states about the users and the verifier of a tunnel.
+fn of_sheet<'a>(device: &'a Device, tunnel: &'a Tunnel, missing: &'a Reference) -> PppAuthentication<'a> {
+    if !missing.unsaid {
+        return PppAuthentication::NotExported(missing);
+    }
+    let local = |check: &PasswordCheck| matches!(check.source, PasswordSource::LocalList(_));
+    if let Some(check) = tunnel.proof.passwords.iter().find(|check| !local(check)) {
+        return PppAuthentication::Elsewhere(&check.source, check.origin);
+    }
+    let logins = logins_of(device, tunnel);
+    let origin = tunnel.proof.passwords.first().map(|check| check.origin);
+    match (logins.first().map(|login| login.origin), origin) {
+        (Some(at), stated) => PppAuthentication::List(logins, stated.unwrap_or(at)),
+        (None, Some(stated)) => PppAuthentication::NoList(stated),
+        (None, None) => PppAuthentication::NotExported(missing),
+    }
+}
+
+/// Logins of a tunnel: those that name it, and those of a list that it names.
+#[must_use]
+pub fn logins_of<'a>(device: &'a Device, tunnel: &Tunnel) -> Vec<&'a Login> {
+    let lists: Vec<&str> = tunnel.proof.passwords.iter().filter_map(|check| check.source.list()).collect();
+    let of_it = |login: &&Login| {
+        let LoginList::LocalFile(list) = &login.list;
+        login.service == tunnel.name || lists.contains(&list.as_str())
+    };
+    device.logins.iter().filter(of_it).collect()
 }
 
 /// Authentication on the weakest login path of a tunnel without pppd: a certificate, and the verifier of the password.
@@ -137,10 +166,11 @@ pub fn lists_not_exported(estate: &Estate, at: usize) -> Vec<(&str, &str, Origin
     for tunnel in estate.devices[at].facts.tunnels.iter().filter(|tunnel| tunnel.accepts_clients()) {
         let others = tunnel.proof.alternatives.iter().flat_map(|way| &way.passwords);
         for check in tunnel.proof.passwords.iter().chain(others) {
-            if let PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path) = &check.source
+            if let Some(path) = check.source.list()
                 && estate.find(at, path, check.origin.export).is_none()
+                && logins_of(&estate.devices[at], tunnel).is_empty()
             {
-                found.push((tunnel.name.as_str(), path.as_str(), check.origin));
+                found.push((tunnel.name.as_str(), path, check.origin));
             }
         }
     }

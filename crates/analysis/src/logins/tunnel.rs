@@ -1,6 +1,6 @@
 //! Tunnels that accept clients.
 
-use crate::authentication::{PppAuthentication, of_source, of_tls_based, server_names};
+use crate::authentication::{PppAuthentication, logins_of, of_source, of_tls_based, server_names};
 use crate::context::Analyses;
 use crate::l2tp;
 use crate::logins::{LoginPath, ServiceKind, judged, listener_from, named_users};
@@ -180,6 +180,7 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
             by_shared_key(estate, at, tunnel)
         }
         None if certificate => "holders of a certificate".into(),
+        None if factors.is_none() && tunnel.missing.iter().any(|one| one.unsaid) => "not known".into(),
         None => "any user".into(),
     };
     (who, lists.join(" and "), factors)
@@ -211,6 +212,7 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
             }
         })
         .collect();
+    let unsaid = tunnel.missing.iter().any(|one| one.unsaid);
     if let Some(dial_in) = dial_in {
         let shown =
             [(dial_in.profile.idle, "s idle timeout"), (dial_in.profile.max_connect, "s session timeout")];
@@ -218,6 +220,9 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
             .iter()
             .filter_map(|(limit, words)| Some((limit.filter(|(seconds, _)| *seconds > 0)?.0, words)));
         found.extend(above.map(|(seconds, words)| format!("{seconds} {words}")));
+    }
+    if found.is_empty() && unsaid {
+        found.push("not known".to_owned());
     }
     found
 }
@@ -242,10 +247,13 @@ fn named(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Option<String> {
         let users: BTreeSet<&str> = logins.map(|login| login.user.as_str()).collect();
         return (!users.is_empty()).then(|| named_users(users.into_iter()));
     }
-    let (PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path)) = &check.source else {
-        return None;
+    let path = check.source.list()?;
+    let Some(file) = estate.find(at, path, check.origin.export) else {
+        let logins = logins_of(&estate.devices[at], tunnel);
+        let users: BTreeSet<&str> = logins.into_iter().map(|login| login.user.as_str()).collect();
+        return (!users.is_empty()).then(|| named_users(users.into_iter()));
     };
-    let path = estate.find(at, path, check.origin.export)?.path;
+    let path = file.path;
     let of_list = |login: &&trevlin_model::Login| {
         let trevlin_model::LoginList::LocalFile(list) = &login.list;
         list == path

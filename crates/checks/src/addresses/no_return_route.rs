@@ -2,7 +2,7 @@
 
 use crate::check::{Addressee, Answer, Check, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::provide_filter;
+use crate::support::{StatePart, provide};
 use std::net::IpAddr;
 use trevlin_analysis::addresses::PoolOwner;
 use trevlin_analysis::map::EstateMap;
@@ -66,7 +66,7 @@ fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, or
         Some(true) => return Verdict::Pass,
         Some(false) => None,
         None => Some((
-            provide_filter(&device.name),
+            provide(estate, holder.device, &[StatePart::Filter]),
             format!("whether addresses of clients of {} are translated to its own", holder.name),
         )),
     };
@@ -98,8 +98,8 @@ fn way_back(
     let front = &estate.devices[at];
     if front.facts.routes.is_empty() {
         let question = format!(
-            "Please provide `ip -j route show` of {}: it decides whether replies return to clients of {name}.",
-            front.name
+            "{}: it decides whether replies return to clients of {name}.",
+            provide(estate, at, &[StatePart::Routes])
         );
         return Verdict::ask(question, vec![origin, default.origin]).addressed_to(Addressee::Device(at));
     }

@@ -3,6 +3,7 @@
 use crate::addresses::{by_holder, malformed_pools};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::{StatePart, provide};
 use trevlin_analysis::addresses::{Allocation, AllocationKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -75,9 +76,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         if !device.facts.has_interfaces || asks.is_some() {
             let why = if asks.is_some() { "; one interface obtains its address dynamically" } else { "" };
             let question = format!(
-                "Please provide `ip -j addr show` of {1}: it decides whether the pool of {0} lies inside a connected \
-                 network{why}.",
-                holder.name, device.name
+                "{}: it decides whether the pool of {} lies inside a connected network{why}.",
+                provide(estate, holder.device, &[StatePart::Addresses]),
+                holder.name
             );
             answers.push(answer(Verdict::ask(question, [first].into_iter().chain(asks).collect())));
         } else if overlaps.is_empty() {

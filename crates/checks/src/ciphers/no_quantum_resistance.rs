@@ -72,6 +72,12 @@ fn of_connection(estate: &EstateMap, tunnel: &Tunnel, connection: &IpsecConnecti
     if holds || connection.quantum_key.is_some() {
         return Verdict::Pass;
     }
+    if control.clone().all(|offer| offer.algorithms.is_empty())
+        && let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid)
+    {
+        let about = format!("which key exchanges {} proposes", tunnel.name);
+        return Verdict::ask_reference(missing, &about);
+    }
     let origin = control.into_iter().next().map_or(tunnel.origin, |offer| offer.origin);
     let detail =
         "No proposal of the connection contains such a key exchange, and no additional pre-shared key is used.".to_owned();

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::provide_filter;
+use crate::support::{StatePart, provide};
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -76,9 +76,8 @@ fn nothing_known(estate: &Analyses, at: usize, device: &Device) -> Option<Answer
         return None;
     }
     let question = format!(
-        "Please provide `ip -j addr show`, `ip -j route show` and the packet filter of {}: it accepts VPN clients, and the \
-         exports do not show its Internet interface.",
-        device.name
+        "{}: it accepts VPN clients, and the exports do not show its Internet interface.",
+        provide(estate, at, &[StatePart::Addresses, StatePart::Routes, StatePart::Filter])
     );
     Some(Answer::new(at, Subject::of(SubjectKind::Interfaces), Verdict::ask(question, vec![tunnel.origin])))
 }
@@ -152,7 +151,7 @@ fn judge<'a>(
     let tables = estate.tables(at, family);
     if tables.is_empty() && !estate.shows_filter(at, family) {
         let reason = Reason::decides(format!("the exposure of {} over {family}", interface.name));
-        let verdict = Verdict::provide(provide_filter(&device.name), reason, place);
+        let verdict = Verdict::provide(provide(estate, at, &[StatePart::Filter]), reason, place);
         return Judged::Asks(Missing::Filter(family, &interface.name), verdict);
     }
     if let Some(broken) = tables.iter().find(|table| !table.complete) {

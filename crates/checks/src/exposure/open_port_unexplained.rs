@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::{StatePart, provide};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{PortKind, endpoint, known_port};
@@ -78,13 +79,13 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 }
 
 fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Opened) -> Verdict {
-    let name = &estate.devices[device].name;
     let evidence: Vec<Origin> =
         [line].into_iter().chain(put_in_force_by(&estate.devices[device], line)).collect();
     if !one.certain {
         let question = format!(
-            "Please provide `ss -tulpn` of {name}: a condition not analysed decides whether the Internet reaches {ports}, \
-             and no export shows which service listens there."
+            "{}: a condition not analysed decides whether the Internet reaches {ports}, and no export shows which service \
+             listens there.",
+            provide(estate, device, &[StatePart::Sockets])
         );
         return Verdict::ask(question, evidence);
     }

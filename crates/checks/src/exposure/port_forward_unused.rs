@@ -2,6 +2,7 @@
 
 use crate::check::{Addressee, Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;
+use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::ForwardOutcome;
 use trevlin_analysis::ways::deciding;
@@ -31,8 +32,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let port = one.port.map(|port| format!(" port {port}")).unwrap_or_default();
             if !certain {
                 let question = format!(
-                    "Please provide `ss -tulpn` of {inner}: {name} leads to {inner}{port}, and no file shows which service \
-                     listens there."
+                    "{}: {name} leads to {inner}{port}, and no file shows which service listens there.",
+                    provide(estate, *device, &[StatePart::Sockets])
                 );
                 return Verdict::ask(question, vec![one.origin]).addressed_to(Addressee::Device(*device));
             }

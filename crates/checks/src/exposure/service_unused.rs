@@ -47,6 +47,14 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
     if let Some(verdict) = one.open() {
         return verdict;
     }
+    // A sheet that lists no resources does not state that there are none.
+    if one.estate.is_by_sheet(one.device) {
+        let question = format!(
+            "Please state in the device sheet what {} offers and to whom (`services.parts`).",
+            one.title()
+        );
+        return Verdict::ask(question, vec![one.served.origin]);
+    }
     let seen = one.estate.internet().services[one.device].iter().any(|service| {
         service.observed.is_some()
             && service

@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
+use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
@@ -59,10 +60,9 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     let unsure = part.sources.ranges.iter().find(|range| range.first().is_ipv4() && range.size() > 256);
     if let Some(range) = unsure.filter(|_| trusting && !facts.has_interfaces && wide.is_none()) {
         let question = format!(
-            "Please provide `ip -j addr show` of {1}: it decides whether export {0} to {2} is wider than the network of its \
-             clients.",
+            "{}: it decides whether export {} to {} is wider than the network of its clients.",
+            provide(one.estate, one.device, &[StatePart::Addresses]),
             part.name,
-            one.device_name(),
             range.short()
         );
         return Verdict::ask(question, part.lines());

@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
 use crate::rules::{CONTROLS, REFERENCES};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::provide_filter;
+use crate::support::{StatePart, provide};
 use trevlin_analysis::filter_review::{filters, judges};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -65,7 +65,11 @@ fn judge(estate: &EstateMap, at: usize, family: Family) -> Verdict {
     let evidence = || origin.into_iter().chain(networks.iter().copied()).collect();
     if tables.is_empty() {
         let reason = format!("which {family} traffic is forwarded between its networks");
-        return Verdict::provide(provide_filter(&device.name), Reason::decides(reason), evidence());
+        return Verdict::provide(
+            provide(estate, at, &[StatePart::Filter]),
+            Reason::decides(reason),
+            evidence(),
+        );
     }
     let denies = tables.iter().any(|table| {
         table.chains.iter().any(|chain| {

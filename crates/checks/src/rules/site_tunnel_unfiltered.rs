@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::rules::reach::{Reached, networks_behind};
 use crate::subject::Subject;
-use crate::support::provide_filter;
+use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -46,7 +46,11 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let unknown = estate.tables_in_force(end.device).is_empty();
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
             let reason = format!("whether traffic from {other} through {} is limited", joined.name);
-            Verdict::provide(provide_filter(here), Reason::decides(reason), joined.origins.clone())
+            Verdict::provide(
+                provide(estate, end.device, &[StatePart::Filter]),
+                Reason::decides(reason),
+                joined.origins.clone(),
+            )
         } else if reached.iter().all(|one| one.certain) {
             Verdict::Fail(Fail {
                 rating: CHECK.rated("the other site reaches every port of every network here"),

@@ -2,7 +2,7 @@
 
 use crate::check::{Addressee, Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::provide_filter;
+use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
 use trevlin_analysis::ways::{deciding, without_filter};
@@ -75,7 +75,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     clients.tunnel, estate.devices[device].name
                 );
                 Verdict::provide(
-                    provide_filter(&estate.devices[silent].name),
+                    provide(estate, silent, &[StatePart::Filter]),
                     Reason::decides(reason),
                     evidence,
                 )

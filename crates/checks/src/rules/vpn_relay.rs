@@ -3,7 +3,7 @@
 use crate::check::{Addressee, Answer, Check, Fail, Reason, Run, Verdict};
 use crate::rules::reach::whole;
 use crate::subject::Subject;
-use crate::support::provide_filter;
+use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::ways::{deciding, without_filter};
 use trevlin_estate::area::{Area, Severity};
@@ -45,7 +45,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let family = first.addresses.first().map_or(Family::V4, IpRange::family);
         let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
             let reason = format!("whether clients of {} are relayed to the Internet", clients.tunnel);
-            Verdict::provide(provide_filter(&estate.devices[silent].name), Reason::decides(reason), evidence)
+            Verdict::provide(provide(estate, silent, &[StatePart::Filter]), Reason::decides(reason), evidence)
                 .addressed_to(Addressee::Device(silent))
         } else if first.certain {
             let tunnel = device.facts.tunnels.iter().find(|one| one.name == clients.tunnel);

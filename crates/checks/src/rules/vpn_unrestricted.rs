@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::rules::reach::{Reached, networks_behind};
 use crate::subject::Subject;
-use crate::support::provide_filter;
+use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -51,7 +51,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
             let reason = format!("which internal networks clients of {} reach", clients.tunnel);
             Verdict::provide(
-                provide_filter(&estate.devices[clients.device].name),
+                provide(estate, clients.device, &[StatePart::Filter]),
                 Reason::decides(reason),
                 vec![clients.origin],
             )

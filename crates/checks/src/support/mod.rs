@@ -25,9 +25,40 @@ pub(crate) fn each_device(
     (0..estate.devices.len()).into_par_iter().with_max_len(AT_A_TIME).flat_map_iter(ask).collect()
 }
 
-/// The beginning of a request for the packet filter of a device, the same in every check, so that requests can be joined.
-pub(crate) fn provide_filter(device: &str) -> String {
-    format!("Please provide `nft list ruleset`, or `iptables-save` and `ip6tables-save`, of {device}")
+/// A part of a device's state.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum StatePart {
+    Addresses,
+    Routes,
+    Filter,
+    Sockets,
+}
+
+/// The beginning of a request for parts of a device's state, the same in every check, so that requests can be joined. An appliance that
+/// only a sheet describes has no such commands.
+pub(crate) fn provide(estate: &EstateMap, at: usize, parts: &[StatePart]) -> String {
+    let name = &estate.devices[at].name;
+    let by_sheet = estate.is_by_sheet(at);
+    let words = |part: &StatePart| match (part, by_sheet) {
+        (StatePart::Addresses, false) => "`ip -j addr show`",
+        (StatePart::Routes, false) => "`ip -j route show`",
+        (StatePart::Filter, false) => "`nft list ruleset`, or `iptables-save` and `ip6tables-save`,",
+        (StatePart::Sockets, false) => "`ss -tulpn`",
+        (StatePart::Addresses, true) => "the interfaces with their addresses (`interfaces`)",
+        (StatePart::Routes, true) => "the routes (`routes`)",
+        (StatePart::Filter, true) => "the access rules (`rules` and `rule-list`)",
+        (StatePart::Sockets, true) => "the services (`services`)",
+    };
+    let parts: Vec<&str> = parts.iter().map(words).collect();
+    let all = match parts.as_slice() {
+        [front @ .., last] if !front.is_empty() => format!("{} and {last}", front.join(", ")),
+        parts => parts.concat(),
+    };
+    if by_sheet {
+        format!("Please state {all} in the device sheet of {name}")
+    } else {
+        format!("Please provide {all} of {name}")
+    }
 }
 
 /// A request for the packet filter that decides the steps of a path, where one was not exported; `what` is what it decides.
@@ -35,9 +66,9 @@ pub(crate) fn filter_decides(estate: &EstateMap, steps: &[Step], what: String) -
     let step = steps
         .iter()
         .find(|step| matches!(&step.kind, StepKind::NotWhole(lack) if lack == FILTER_NOT_EXPORTED))?;
-    let device = estate.devices.get(step.device)?;
+    estate.devices.get(step.device)?;
     Some(Verdict::provide(
-        provide_filter(&device.name),
+        provide(estate, step.device, &[StatePart::Filter]),
         Reason::decides(what),
         step.origin.into_iter().collect(),
     ))

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::l2tp;
 use trevlin_analysis::l2tp::UnprotectedAccess;
@@ -53,8 +54,8 @@ fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         UnprotectedAccess::Inside(lines) => (lines, false),
         UnprotectedAccess::Depends(lines) => {
             let question = format!(
-                "Please provide `ip -j addr show` and `ip -j route show`, and review the filter by hand: they decide whether \
-                 {} accepts clients without IPsec on UDP port {port}.",
+                "{}, and review the filter by hand: they decide whether {} accepts clients without IPsec on UDP port {port}.",
+                provide(estate, at, &[StatePart::Addresses, StatePart::Routes]),
                 tunnel.name
             );
             return Verdict::ask(question, lines.into_iter().chain([tunnel.origin]).collect());

@@ -73,6 +73,10 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     if connection.remote.iter().any(|round| !round.anybody() || round.narrowed.is_some()) {
         return Verdict::Pass;
     }
+    if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid) {
+        let about = format!("which identity {} requires of the peer", tunnel.name);
+        return Verdict::ask_reference(missing, &about);
+    }
     let called = connection.remote_addresses.first().map(|(_, origin)| *origin);
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Medium, "an attacker needs a certificate of a trusted CA, and a position on the path"),
@@ -90,6 +94,10 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     let named = ["checkHost", "checkIP", "checkEmail"].iter().any(|key| tunnel.setting(key).is_some());
     if tunnel.proof.shared_key.is_some() || (required && (named || yes("verifyPeer"))) {
         return Verdict::Pass;
+    }
+    if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid) {
+        let about = format!("whether {} verifies the certificate and the name of the server", tunnel.name);
+        return Verdict::ask_reference(missing, &about);
     }
     let origin = tunnel.stated("connect").map_or(tunnel.origin, |(_, origin)| origin);
     let (severity, why, detail) = if required {

@@ -37,7 +37,9 @@ pub(super) fn settle(estate: &mut Estate) {
     }
     for ((device, at), dial_in) in settled {
         let tunnel = &mut estate.devices[device].facts.tunnels[at];
-        for pool in &mut tunnel.addresses.pools {
+        // Where a sheet leaves the options open, it states the placement itself.
+        let left_open = dial_in.profile.proxy_arp.is_none() && dial_in.missing.iter().any(|one| one.unsaid);
+        for pool in tunnel.addresses.pools.iter_mut().filter(|_| !left_open) {
             pool.placement = placement(&dial_in);
         }
         tunnel.local_name =
@@ -99,7 +101,7 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
                     None => found.clone(),
                 });
             }
-            // An appliance has no such file; what is missing is what its sheet does not say.
+            // An appliance has no such file; what is missing is what its sheet does not state.
             None if tunnel.missing.iter().any(|one| one.unsaid) => {}
             None => {
                 missing.push(Reference { path: path.to_owned(), configuration: true, unsaid: false, origin })
@@ -113,6 +115,7 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
         unsaid: false,
         origin: *origin,
     }));
+    missing.extend(tunnel.missing.iter().filter(|one| one.unsaid).cloned());
     let elsewhere = elsewhere(&profile);
     DialIn { profile, missing, elsewhere }
 }

@@ -3,6 +3,7 @@
 
 mod check;
 mod guide;
+mod joins;
 mod names;
 pub(crate) mod node;
 mod ordered;
@@ -142,6 +143,7 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     found.facts.filters.extend(ordered.tables(&interfaces, &mut found.notes));
     settle(export, &mut found.facts);
     if !complete {
+        joins::apply(&mut found.facts, &mut found.notes);
         leave_open(&mut found.facts);
     }
     (found, ordered)

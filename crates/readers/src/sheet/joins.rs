@@ -1,0 +1,98 @@
+//! Names in a sheet that refer to other entries of it: the service of a login, the list of a tunnel. They are compared without regard to
+//! case; one that matches nothing is an error.
+
+use super::take::nearest;
+use std::collections::BTreeSet;
+use trevlin_model::{Facts, LoginList, Note, PasswordSource};
+
+/// Services that every device may have, and that no entry need state.
+const OWN: [&str; 2] = ["SSH", "administration"];
+
+/// Sets the names as the entries that they refer to have them, and reports those that match none.
+pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
+    let services: BTreeSet<String> = facts
+        .tunnels
+        .iter()
+        .map(|tunnel| tunnel.name.clone())
+        .chain(facts.served.iter().map(|one| one.name.clone()))
+        .chain(OWN.map(str::to_owned))
+        .collect();
+    let lists: BTreeSet<String> = facts.logins.iter().map(|login| list_of(&login.list).to_owned()).collect();
+    let mut named: BTreeSet<String> = BTreeSet::new();
+    for tunnel in &mut facts.tunnels {
+        let others = tunnel.proof.alternatives.iter_mut().flat_map(|way| &mut way.passwords);
+        for check in tunnel.proof.passwords.iter_mut().chain(others) {
+            let (PasswordSource::LocalList(list) | PasswordSource::LocalListAndCode(list)) =
+                &mut check.source
+            else {
+                continue;
+            };
+            if let Some(same) = lists.iter().find(|one| one.eq_ignore_ascii_case(list)) {
+                list.clone_from(same);
+            } else if !lists.is_empty() && !list.is_empty() {
+                let known: Vec<&str> = lists.iter().map(String::as_str).collect();
+                let text =
+                    format!("no login of this sheet is in the list `{list}`; {}", nearest(list, &known));
+                notes.push(Note { origin: check.origin, text });
+            }
+            named.insert(list.clone());
+        }
+    }
+    // Without a tunnel and a service, the sheet is about logins alone.
+    let reviewed = services.len() > OWN.len();
+    for login in facts.logins.iter_mut().filter(|login| login.daemon.is_none()) {
+        if let Some(same) = services.iter().find(|one| one.eq_ignore_ascii_case(&login.service)) {
+            login.service.clone_from(same);
+        } else if reviewed && !named.contains(list_of(&login.list)) {
+            let known: Vec<&str> = services.iter().map(String::as_str).collect();
+            let text = format!(
+                "no tunnel or service of this sheet has the name `{}`; {}",
+                login.service,
+                nearest(&login.service, &known)
+            );
+            notes.push(Note { origin: login.origin, text });
+        }
+    }
+}
+
+fn list_of(list: &LoginList) -> &str {
+    let LoginList::LocalFile(list) = list;
+    list
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::reader::ReadContext;
+    use trevlin_model::{Export, ExportId};
+
+    #[test]
+    fn names_are_joined_or_reported() {
+        for (service, list, passwords, wanted, told) in [
+            ("remote access", "own accounts", "", "remote access", ""),
+            ("Remote Access", "own accounts", "", "remote access", ""),
+            ("remote acces", "own accounts", "", "remote acces", "did you mean `remote access`?"),
+            ("ssh", "own accounts", "", "SSH", ""),
+            ("depot", "own accounts", "", "depot", "expected one of: SSH, administration, remote access"),
+            // The tunnel names the list.
+            ("depot", "own accounts", "Own accounts", "depot", ""),
+            ("remote access", "own accounts", "own acounts", "remote access", "did you mean `own accounts`?"),
+        ] {
+            let proof = match passwords {
+                "" => String::new(),
+                list => {
+                    format!("[tunnels.proof]\npasswords = [{{ source = {{ local-list = \"{list}\" }} }}]\n")
+                }
+            };
+            let text = format!(
+                "sheet = \"trevlin-sheet/1\"\n[[logins]]\nuser = \"astrid\"\nlist = {{ local-file = \"{list}\" }}\nservice = \
+                 \"{service}\"\n[[tunnels]]\nname = \"remote access\"\nfamily = \"pptp\"\nrole = \"server\"\n{proof}"
+            );
+            let export = Export::new(ExportId(0), "d/d.toml", text);
+            let reading = (super::super::READER.read)(&export, &ReadContext::default());
+            assert_eq!(reading.facts.logins[0].service, wanted, "{service}");
+            let notes: Vec<&str> = reading.ledger.notes.iter().map(|note| &*note.text).collect();
+            assert_eq!(notes.len(), usize::from(!told.is_empty()), "{service} {list}: {notes:?}");
+            assert!(notes.iter().all(|note| note.contains(told)), "{notes:?}");
+        }
+    }
+}
