@@ -14,6 +14,7 @@ mod messages;
 mod open;
 mod output;
 mod packed;
+mod passed_over;
 mod phrasebooks;
 mod picture;
 mod preload;

@@ -4,15 +4,16 @@
 use crate::file::{Below, File, LeftOut};
 use crate::open::{explain, too_large};
 use crate::packed::{files_of, is_of_units, opened, unpacked};
+use crate::passed_over::Histories;
 use rayon::prelude::*;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use trevlin_audit::ESTATE_FILE;
 use trevlin_model::{Limit, Limits, size};
-use trevlin_readers::archive::{self, HISTORY, NO_FILE, is_history};
+use trevlin_readers::archive::{self, NO_FILE};
 use zeroize::Zeroizing;
 
 /// Remaining allowance for the files of a run.
@@ -219,58 +220,9 @@ fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftO
             }
         }
     }
-    left_out.extend(histories.told(given));
+    left_out.extend(histories.told(|at| below(given, at)));
     files.sort_by(|a, b| a.path.cmp(&b.path));
     Root { given: given.to_owned(), folder: true, files, unread, etc: false }
-}
-
-/// Folders of version control, and of the kernel, that were passed over.
-#[derive(Debug, Default, Clone)]
-struct Histories(Arc<Mutex<BTreeMap<PathBuf, &'static str>>>);
-
-impl Histories {
-    /// Whether an entry is such a folder, which is remembered.
-    fn takes(&self, entry: &walkdir::DirEntry) -> bool {
-        if !is_folder(entry) {
-            return false;
-        }
-        let why = if entry.file_name().to_str().is_some_and(is_history) {
-            HISTORY
-        } else if is_of_kernel(entry) {
-            KERNEL
-        } else {
-            return false;
-        };
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(entry.path().to_owned(), why);
-        true
-    }
-
-    fn told(&self, given: &Path) -> Vec<LeftOut> {
-        let found = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
-        let told =
-            |(at, why): (PathBuf, &str)| LeftOut { path: Some(below(given, &at)), at, why: why.to_owned() };
-        found.into_iter().map(told).collect()
-    }
-}
-
-/// Reason for passing over a folder of the kernel.
-const KERNEL: &str = "a file system of this machine's kernel, which is not the device's";
-
-/// Whether a folder is a file system of the running kernel (proc(5), sysfs(5)): its files do not end, or take something to be read.
-#[cfg(unix)]
-fn is_of_kernel(entry: &walkdir::DirEntry) -> bool {
-    use std::os::unix::fs::MetadataExt;
-    if !matches!(entry.file_name().to_str(), Some("proc" | "sys" | "dev")) {
-        return false;
-    }
-    let device = |at: &Path| fs::metadata(at).ok().map(|metadata| metadata.dev());
-    let around = entry.path().parent().and_then(device);
-    around.is_some() && device(entry.path()) != around
-}
-
-#[cfg(not(unix))]
-fn is_of_kernel(_: &walkdir::DirEntry) -> bool {
-    false
 }
 
 /// Entries below a folder, in order of path, requested one by one.
@@ -525,6 +477,6 @@ mod tests {
         assert_eq!(paths, ["both.tar/etc/e", "both/etc/d", "edge/etc/c", "one.tgz/etc/e", "one/etc/e"]);
         let told: Vec<String> = left_out.iter().map(|one| below(folder.path(), &one.at)).collect();
         assert_eq!(told, ["edge/.git", "edge/etc/.svn"]);
-        assert!(left_out.iter().all(|one| one.why == HISTORY));
+        assert!(left_out.iter().all(|one| one.why == trevlin_readers::archive::HISTORY));
     }
 }

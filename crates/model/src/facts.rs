@@ -68,6 +68,8 @@ pub struct Facts {
     pub said_name: Option<String>,
     /// Kind of the device according to a device sheet.
     pub said_kind: Option<DeviceKind>,
+    /// Whether a sheet was filled in by hand, so that what it does not state is open.
+    pub by_hand: bool,
     /// Interfaces.
     pub interfaces: Vec<Interface>,
     /// Whether interfaces were exported at all (an empty list is not the same as none).
@@ -299,6 +301,7 @@ impl Facts {
     pub fn absorb(&mut self, other: Self) {
         self.said_name = self.said_name.take().or(other.said_name);
         self.said_kind = self.said_kind.or(other.said_kind);
+        self.by_hand |= other.by_hand;
         self.has_interfaces |= other.has_interfaces;
         self.has_sockets |= other.has_sockets;
         macro_rules! take {

@@ -133,7 +133,7 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
     writeln!(out, "{BOLD}{}{BOLD:#}", sanitize(&title))?;
     if sheet.reached.is_empty() {
         writeln!(out, "\n  no known service is reachable")?;
-        crate::services::unread(&sheet.not_read, width, out)?;
+        crate::unread::unread(&sheet.not_read, width, out)?;
     }
     for row in &sheet.reached {
         reached(row, width, out)?;

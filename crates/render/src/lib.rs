@@ -34,6 +34,7 @@ mod survey;
 mod text;
 mod top_findings;
 mod tunnels;
+mod unread;
 
 pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, free_text};
 pub use baseline::{baseline_json, baseline_text};

@@ -60,7 +60,7 @@ pub fn server_names<'a>(
     PppAuthentication::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
 }
 
-/// The same where no options state it: what a sheet states about the users and the verifier of a tunnel.
+/// The same where no options state it, by the users and the verifier of the tunnel that a sheet states.
 fn of_sheet<'a>(device: &'a Device, tunnel: &'a Tunnel, missing: &'a Reference) -> PppAuthentication<'a> {
     if !missing.unsaid {
         return PppAuthentication::NotExported(missing);

@@ -236,14 +236,13 @@ fn tunnel(
     }
     let asked = offers.iter().find_map(|offer| {
         let (role, question) = offer.open.as_ref()?;
-        roles.contains(role).then_some((question, offer.origin))
+        // Either daemon may read the file of IKE; the request concerns all of it.
+        let of_file = matches!(offer.spelling, Spelling::StrongSwan | Spelling::Libreswan);
+        roles.contains(role).then_some((question, of_file, offer.origin))
     });
     match asked {
-        // A request that concerns the whole file.
-        Some((question, origin)) if question.starts_with("Please ") => {
-            Verdict::ask(format!("{question}."), vec![origin])
-        }
-        Some((question, origin)) => {
+        Some((question, true, origin)) => Verdict::ask(format!("{question}."), vec![origin]),
+        Some((question, false, origin)) => {
             let question = format!("{name}: {question}. Please provide the version in use");
             Verdict::ask(question, vec![origin])
         }

@@ -137,12 +137,12 @@ pub struct Estate {
 }
 
 impl Estate {
-    /// Whether only sheets describe a device: it is an appliance, which has no commands and files of an open system.
+    /// Whether only sheets filled in by hand describe a device: it is an appliance, which has no commands and files of an open system.
     #[must_use]
     pub fn is_by_sheet(&self, at: usize) -> bool {
         let formats = self.devices[at].exports.iter().filter_map(|id| self.exports[id.0 as usize].format);
         let mut formats = formats.peekable();
-        formats.peek().is_some() && formats.all(|format| format == "sheet")
+        self.devices[at].facts.by_hand && formats.peek().is_some() && formats.all(|format| format == "sheet")
     }
 
     /// A device by its number.

@@ -145,6 +145,7 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     if !complete {
         joins::apply(&mut found.facts, &mut found.notes);
         leave_open(&mut found.facts);
+        found.facts.by_hand = true;
     }
     (found, ordered)
 }
