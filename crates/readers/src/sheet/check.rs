@@ -1,7 +1,7 @@
 //! Missing statements and contradictions of a sheet.
 
 use super::ordered::Ordered;
-use super::{document, whole};
+use super::{by_hand, document};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::{DeviceKind, Export, Facts, Note, Origin, Protocol};
@@ -24,7 +24,7 @@ pub fn check(export: &Export) -> Report {
     let stated: Vec<String> = top.entries().iter().map(|entry| entry.key.to_string()).collect();
     let kind = top.get("kind").and_then(|kind| DeviceKind::from_word(kind.text()?));
     let has_form = top.get("sheet").is_some();
-    let (found, ordered) = whole(export, top);
+    let (found, ordered) = by_hand(export, top);
     unread.extend(found.notes);
     unread.sort_by_key(|note| note.origin);
     let mut missing = missing(&stated, kind, &ordered);

@@ -17,6 +17,8 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
         .chain(facts.served.iter().map(|one| one.name.clone()))
         .chain(OWN.map(str::to_owned))
         .collect();
+    // Its own name stands for all of it.
+    let device = facts.said_name.clone().unwrap_or_default();
     let lists: BTreeSet<String> = facts.logins.iter().map(|login| list_of(&login.list).to_owned()).collect();
     let mut named: BTreeSet<String> = BTreeSet::new();
     for tunnel in &mut facts.tunnels {
@@ -40,7 +42,7 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
     }
     // Without a tunnel and a service, the sheet is about logins alone.
     let reviewed = services.len() > OWN.len();
-    for login in facts.logins.iter_mut().filter(|login| login.daemon.is_none()) {
+    for login in facts.logins.iter_mut().filter(|login| login.daemon.is_none() && login.service != device) {
         if let Some(same) = services.iter().find(|one| one.eq_ignore_ascii_case(&login.service)) {
             login.service.clone_from(same);
         } else if reviewed && !named.contains(list_of(&login.list)) {

@@ -75,7 +75,7 @@ fn recognise(export: &Export) -> Recognition {
 fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let document = document(export);
-    let found = facts(export, document.top);
+    let found = by_hand(export, document.top).0;
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for note in document.notes.into_iter().chain(found.notes) {
         book.not_understood(note.origin, note.text);
@@ -108,7 +108,16 @@ pub(crate) fn facts(export: &Export, top: Node) -> Found {
     whole(export, top).0
 }
 
-/// The same, with the rule base as written.
+/// The facts of a sheet, whose names refer to its entries, with the rule base as written.
+fn by_hand(export: &Export, top: Node) -> (Found, Ordered) {
+    let (mut found, ordered) = whole(export, top);
+    if found.facts.by_hand {
+        joins::apply(&mut found.facts, &mut found.notes);
+    }
+    (found, ordered)
+}
+
+/// The same as [`facts`], with the rule base as written.
 fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     let mut found = Found::default();
     if let Value::Table(entries) = &mut top.value {
@@ -143,7 +152,6 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     found.facts.filters.extend(ordered.tables(&interfaces, &mut found.notes));
     settle(export, &mut found.facts);
     if !complete {
-        joins::apply(&mut found.facts, &mut found.notes);
         leave_open(&mut found.facts);
         found.facts.by_hand = true;
     }
