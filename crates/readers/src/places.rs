@@ -67,6 +67,13 @@ mod tests {
                 None,
             ),
             ("d/src/zone.lua", zone, None),
+            ("d/etc/rspamd/local.d/redis.conf", "servers = \"127.0.0.1\";\npassword = \"x\";\n", None),
+            ("d/etc/fail2ban/filter.d/vsftpd.conf", "[Definition]\nfailregex = vsftpd\n", None),
+            (
+                "d/etc/proftpd/conf.d/own.conf",
+                "<Directory /srv/in>\n  <Limit READ>\n    DenyAll\n  </Limit>\n</Directory>\n",
+                Some("proftpd"),
+            ),
             (
                 "d/etc/dovecot/kept.pem",
                 "-----BEGIN CERTIFICATE-----\nMA==\n-----END CERTIFICATE-----\n",

@@ -99,6 +99,7 @@ mod tests {
                 "conn c\n\tauto=add\n\tike=aes256-3des-sha1-ecp256!\n",
                 &["fail medium d ipsec.conf:3"],
             ),
+            ("integrity alone", "conn c\n\tauto=add\n\tesp=aes128gmac!\n", &["fail high d ipsec.conf:3"]),
             ("no encryption", "conn c\n\tauto=add\n\tesp=null-sha256\n", &["fail high d ipsec.conf:3"]),
             (
                 "inherited and replaced",

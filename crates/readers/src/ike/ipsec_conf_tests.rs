@@ -118,6 +118,18 @@ fn whose_file_it_is_may_be_said() {
 }
 
 #[test]
+fn sections_taken_the_other_way_round() {
+    let reading = of(
+        "conn b\n\tleft=%defaultroute\n\tleftsubnet=10.4.0.0/24\n\tright=192.0.2.9\n\trightsubnet=10.7.0.0/24\n\tikev2=insist\n\
+         conn a\n\talsoflip=b\n\tauto=add\n\tleftid=@a\n",
+    );
+    let one = reading.facts.tunnels[0].ipsec.as_ref().unwrap();
+    assert_eq!(one.children[0].local.texts.join(" "), "10.7.0.0/24");
+    assert_eq!(one.children[0].remote.texts.join(" "), "10.4.0.0/24");
+    assert!(reading.ledger.notes.is_empty());
+}
+
+#[test]
 fn where_nothing_shows_the_daemon_its_defaults_are_not_taken() {
     let conn = |lines: &str| format!("conn c\n\tauto=add\n\tright=192.0.2.9\n\tauthby=secret\n{lines}");
     for (lines, path, text, open) in [

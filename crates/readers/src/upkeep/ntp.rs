@@ -226,6 +226,13 @@ mod tests {
     }
 
     #[test]
+    fn settings_of_a_reference_clock() {
+        let text = "server 127.127.22.0 minpoll 4\nfudge 127.127.22.0 refid PPS flag3 1\nserver a.example\n";
+        let export = Export::new(ExportId(0), "d/etc/ntp.conf", text.into());
+        assert!(read(&export, &ReadContext::default()).ledger.notes.is_empty());
+    }
+
+    #[test]
     fn clocks_and_mistakes() {
         let text = "server 127.127.1.0\nserver time.example iburst\nrestrict 10.4.0\nwobble\ninterface listen 10.4.0.9\n";
         let export = Export::new(ExportId(0), "d/etc/ntp.conf", text.into());
