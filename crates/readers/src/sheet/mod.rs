@@ -422,22 +422,19 @@ fn leave_open(facts: &mut Facts) {
             && tunnel.listeners.is_empty()
             && tunnel.role != TunnelRole::Client
         {
-            tunnel.listeners = [500, 4500].map(ike_listener).into();
+            tunnel.listeners = [500, 4500]
+                .map(|port| Listener {
+                    protocol: Protocol::UDP,
+                    address: Setting::default_of(None, "IKE", "RFC 7296, 2"),
+                    port: Setting::default_of(port, "IKE", "RFC 7296, 2"),
+                })
+                .into();
         }
         let by_tls = matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect);
         if by_tls && tunnel.proof.certificate.is_none() {
             let why = "the sheet does not state it".to_owned();
             tunnel.proof.certificate = Some(Setting::Unknown { why });
         }
-    }
-}
-
-fn ike_listener(port: u16) -> Listener {
-    let source = "RFC 7296, 2";
-    Listener {
-        protocol: Protocol::UDP,
-        address: Setting::default_of(None, "IKE", source),
-        port: Setting::default_of(port, "IKE", source),
     }
 }
 
