@@ -1,4 +1,4 @@
-//! Plug-ins that charon loads (strongswan.conf(5), charon.load, charon.load_modular, charon.plugins.<name>.load), and what follows:
+//! Plug-ins that charon loads (strongswan.conf(5), charon.load, charon.load_modular, and `load` of each plug-in), and what follows:
 //! its own proposal holds the algorithms of those alone.
 
 use super::settings::{View, parse};
