@@ -234,16 +234,13 @@ impl Gathered {
     }
 
     fn tunnels(&mut self, device: &Device) {
+        let mut stores: BTreeMap<&str, usize> = BTreeMap::new();
         for (name, plan) in device.facts.plans() {
             for pool in &plan.pools {
-                let shared = pool.leases.as_ref().and_then(|leases| {
-                    let same = |known: &PoolOwner| {
-                        known.device == self.device
-                            && known.pool.as_ref().is_some_and(|pool| pool.leases.as_ref() == Some(leases))
-                    };
-                    self.pools.iter().position(same)
-                });
-                let group = Some(shared.unwrap_or(self.pools.len()));
+                let own = self.pools.len();
+                // Pools with one store of leases are one.
+                let store = pool.leases.as_deref().map(|leases| *stores.entry(leases).or_insert(own));
+                let group = Some(store.unwrap_or(own));
                 self.pools.push(PoolOwner {
                     device: self.device,
                     name: name.to_owned(),

@@ -2,24 +2,33 @@
 //! case; one that matches nothing is an error.
 
 use super::take::nearest;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{Facts, LoginList, Note, PasswordSource};
 
 /// Services that every device may have, and that no entry need state.
 const OWN: [&str; 2] = ["SSH", "administration"];
 
+/// How many names are compared with one that matches none.
+const SHOWN: usize = 64;
+
 /// Sets the names as the entries that they refer to have them, and reports those that match none.
 pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
-    let services: BTreeSet<String> = facts
+    let services: BTreeMap<String, String> = facts
         .tunnels
         .iter()
         .map(|tunnel| tunnel.name.clone())
         .chain(facts.served.iter().map(|one| one.name.clone()))
         .chain(OWN.map(str::to_owned))
+        .map(|name| (name.to_ascii_lowercase(), name))
         .collect();
     // Its own name stands for all of it.
     let device = facts.said_name.clone().unwrap_or_default();
-    let lists: BTreeSet<String> = facts.logins.iter().map(|login| list_of(&login.list).to_owned()).collect();
+    let lists: BTreeMap<String, String> = facts
+        .logins
+        .iter()
+        .map(|login| list_of(&login.list))
+        .map(|list| (list.to_ascii_lowercase(), list.to_owned()))
+        .collect();
     let mut named: BTreeSet<String> = BTreeSet::new();
     for tunnel in &mut facts.tunnels {
         let others = tunnel.proof.alternatives.iter_mut().flat_map(|way| &mut way.passwords);
@@ -29,10 +38,10 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
             else {
                 continue;
             };
-            if let Some(same) = lists.iter().find(|one| one.eq_ignore_ascii_case(list)) {
+            if let Some(same) = lists.get(&list.to_ascii_lowercase()) {
                 list.clone_from(same);
             } else if !lists.is_empty() && !list.is_empty() {
-                let known: Vec<&str> = lists.iter().map(String::as_str).collect();
+                let known: Vec<&str> = lists.values().take(SHOWN).map(String::as_str).collect();
                 let text =
                     format!("no login of this sheet is in the list `{list}`; {}", nearest(list, &known));
                 notes.push(Note { origin: check.origin, text });
@@ -43,10 +52,10 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
     // Without a tunnel and a service, the sheet is about logins alone.
     let reviewed = services.len() > OWN.len();
     for login in facts.logins.iter_mut().filter(|login| login.daemon.is_none() && login.service != device) {
-        if let Some(same) = services.iter().find(|one| one.eq_ignore_ascii_case(&login.service)) {
+        if let Some(same) = services.get(&login.service.to_ascii_lowercase()) {
             login.service.clone_from(same);
         } else if reviewed && !named.contains(list_of(&login.list)) {
-            let known: Vec<&str> = services.iter().map(String::as_str).collect();
+            let known: Vec<&str> = services.values().take(SHOWN).map(String::as_str).collect();
             let text = format!(
                 "no tunnel or service of this sheet has the name `{}`; {}",
                 login.service,
@@ -74,7 +83,7 @@ mod tests {
             ("Remote Access", "own accounts", "", "remote access", ""),
             ("remote acces", "own accounts", "", "remote acces", "did you mean `remote access`?"),
             ("ssh", "own accounts", "", "SSH", ""),
-            ("depot", "own accounts", "", "depot", "expected one of: SSH, administration, remote access"),
+            ("depot", "own accounts", "", "depot", "expected one of: administration, remote access, SSH"),
             // The tunnel names the list.
             ("depot", "own accounts", "Own accounts", "depot", ""),
             ("remote access", "own accounts", "own acounts", "remote access", "did you mean `own accounts`?"),
