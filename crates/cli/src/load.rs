@@ -270,8 +270,10 @@ fn tell_what_was_left_out(left_out: &[LeftOut], paths: &[PathBuf], verbosity: Ve
         Verbosity::Everything => (told, ""),
         _ => (LeftOutFile::grouped(&told), " (-v lists them)"),
     };
+    // Those that are told by their own path are listed already.
+    let alone: BTreeSet<_> = left_out.iter().map(|file| file.at.to_string_lossy()).collect();
     for one in told {
-        let hint = if left_out.iter().any(|file| file.at.to_string_lossy() == one.path) { "" } else { hint };
+        let hint = if alone.contains(one.path.as_str()) { "" } else { hint };
         messages::warning(&format!("{}: {}{hint}", one.path, one.why));
     }
 }

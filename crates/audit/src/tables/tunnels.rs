@@ -170,8 +170,7 @@ fn not_started(estate: &Analyses, at: usize, idle: &IdleTunnel) -> TunnelRow {
     let (state, place) = match &idle.why {
         IdleReason::Unit(unit) => {
             let state = match unit.state {
-                UnitState::Masked => format!("`{}` is masked", unit.name),
-                UnitState::Disabled => format!("`{}` is disabled", unit.name),
+                UnitState::Masked | UnitState::Disabled => unit.words(),
                 UnitState::Enabled | UnitState::Static => {
                     format!("no unit starts it; `{}` starts another one", unit.name)
                 }
