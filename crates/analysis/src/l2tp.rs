@@ -4,7 +4,8 @@ use crate::context::Analyses;
 use crate::exposure::Reachable;
 use crate::ways::without_filter;
 use trevlin_estate::special::{is_public, public_ranges};
-use trevlin_model::{Family, IpRange, Origin, PortRange, Protocol, Tunnel, TunnelFamily};
+use trevlin_model::policy::Demand;
+use trevlin_model::{Family, IpRange, Origin, PortRange, Protocol, Setting, Tunnel, TunnelFamily};
 use trevlin_packets::way::{Host, Sent, Verdict, Walker};
 
 /// The port of L2TP (RFC 2661, 8.1).
@@ -56,6 +57,13 @@ pub fn carries_l2tp(tunnel: &Tunnel) -> bool {
 pub fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> UnprotectedAccess {
     if !tunnel.accepts_clients() {
         return UnprotectedAccess::Protected;
+    }
+    // A sheet may state it.
+    if let Some((demand, origin)) = tunnel.rule(|policy| &policy.inside_ipsec).and_then(Setting::stated) {
+        return match demand {
+            Demand::Required => UnprotectedAccess::Protected,
+            Demand::Optional | Demand::Off => UnprotectedAccess::Open(vec![origin]),
+        };
     }
     let port = port(tunnel);
     // That some reach it for certain weighs more than that all may.

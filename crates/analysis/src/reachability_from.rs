@@ -8,6 +8,7 @@ use trevlin_estate::assemble::Estate;
 use trevlin_estate::special;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, IpRangeSet, Origin, PortForward, Protocol};
+use trevlin_packets::way::StepKind;
 
 /// From where a service is reached, as far as the exports tell.
 #[derive(Debug, Clone)]
@@ -78,6 +79,9 @@ impl<'a> Reachability<'a> {
     pub fn phrase(&self, estate: &Estate) -> Option<String> {
         Some(match self {
             Self::Everybody(reached) => format!("reachable from the Internet{}", by_way_of(estate, reached)),
+            Self::Some(reached) if admitted(reached).is_some() => {
+                format!("reachable from the Internet {}", admitted(reached).unwrap_or_default())
+            }
             Self::Some(reached) => {
                 format!("reachable from the Internet by {}", some_ranges(&reached.sources))
             }
@@ -105,6 +109,14 @@ impl<'a> Reachability<'a> {
             Self::Inside | Self::NotKnown => Vec::new(),
         }
     }
+}
+
+/// The limit of a rule on the way to some users.
+fn admitted(reached: &Reachable) -> Option<&str> {
+    reached.steps.iter().find_map(|step| match &step.kind {
+        StepKind::Admitted { limit, users: true } => Some(limit.as_str()),
+        _ => None,
+    })
 }
 
 /// The devices in front of a service, as a phrase.

@@ -67,6 +67,8 @@ pub enum SubjectKind {
     Login,
     /// A named list of a packet filter.
     NamedSet,
+    /// A permission of a service, by the service and its holder.
+    Permission,
     /// A port, with its protocol.
     Port,
     /// A port mapping service.

@@ -297,6 +297,7 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     let ValidEstateFile {
         organisation,
         networks,
+        administrator_groups,
         devices,
         wanted,
         joined,
@@ -309,6 +310,7 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     } = one;
     all.organisation.extend(organisation);
     all.networks.extend(networks);
+    all.administrator_groups.extend(administrator_groups);
     all.devices.extend(devices);
     all.wanted.sends = wanted.sends.or(all.wanted.sends);
     all.wanted.quantum_resistant |= wanted.quantum_resistant;

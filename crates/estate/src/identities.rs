@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use trevlin_model::account::Account;
 use trevlin_model::sudo::SudoRule;
-use trevlin_model::{Device, Origin};
+use trevlin_model::{Device, Login, LoginDaemon, Origin};
 
 /// Groups whose members may act as root on systems that have them (adduser(8), wheel in pam_wheel(8)).
 const ADMINISTRATORS: [&str; 3] = ["admin", "sudo", "wheel"];
@@ -18,6 +18,15 @@ struct Generic {
 }
 
 trevlin_model::table! { static GENERIC: Generic = "../tables/generic-names.toml"; }
+trevlin_model::table! { static PRIVILEGED: Generic = "../tables/administrator-groups.toml"; }
+
+/// Whether members of a group or holders of a role administer systems: by the words of its name, or because the estate file names it.
+#[must_use]
+pub fn is_privileged(estate: &Estate, group: &str) -> bool {
+    let lower = group.to_lowercase();
+    estate.administrator_groups.iter().any(|one| one.to_lowercase() == lower)
+        || lower.split(|letter: char| !letter.is_alphabetic()).any(|part| PRIVILEGED.words.contains(part))
+}
 
 /// Whether a name belongs to a role or a place, not to a person. Names of persons and their property, by kind: `org` for the
 /// organisation's, `device`, `person` for logins and accounts of persons. Names of roles, and of accounts on every system, are left out.
@@ -186,6 +195,10 @@ impl<'a> People<'a> {
                 let group = groups.into_iter().find(|group| ADMINISTRATORS.contains(&group.name.as_str()));
                 found.extend(group.map(|group| (account.name.clone(), group.origin)));
             }
+        }
+        let administration = |login: &&Login| login.daemon == Some(LoginDaemon::Administration);
+        for login in facts.logins.iter().filter(administration) {
+            found.entry(login.user.clone()).or_insert(login.origin);
         }
         // A list that many rules share is looked at once.
         let mut shared = BTreeSet::new();

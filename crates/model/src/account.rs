@@ -88,8 +88,12 @@ impl ShadowEntry {
 pub struct UserGroup {
     /// Name.
     pub name: String,
-    /// Number.
+    /// Number; 0 where none is stated.
+    #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
     pub gid: u32,
+    /// Whether it is a role of an appliance, whose holders have certain rights.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub role: bool,
     /// Members by name, besides accounts that have it as their first group.
     pub members: Vec<String>,
     /// The line.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// Purpose of a public key.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum KeyAlgorithm {
@@ -20,6 +20,7 @@ pub enum KeyAlgorithm {
     /// Edwards curve 448.
     Ed448,
     /// None of these.
+    #[default]
     Other,
 }
 
@@ -39,7 +40,7 @@ impl KeyAlgorithm {
 }
 
 /// A public key, as far as its strength goes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PublicKey {
@@ -92,6 +93,7 @@ pub struct Certificate {
     /// Organisation in its subject, where there is one.
     pub organisation: Option<String>,
     /// Who signed it, for people.
+    #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
     pub issuer: String,
     /// Host names and addresses it is valid for: the alternative names, otherwise the common name (RFC 6125, 6.4.4).
     pub names: Vec<String>,
@@ -99,16 +101,29 @@ pub struct Certificate {
     pub self_signed: bool,
     /// Whether it may sign others (RFC 5280, 4.2.1.9).
     pub is_authority: bool,
-    /// Good from, in seconds since 1970-01-01T00:00:00Z.
+    /// Good from, in seconds since 1970-01-01T00:00:00Z; a sheet may have a day. The beginning of 1970 where it is not stated.
+    #[serde(with = "crate::written::first_day")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub not_before: i64,
-    /// Good until, in seconds since 1970-01-01T00:00:00Z.
+    /// Good until, in seconds since 1970-01-01T00:00:00Z; a sheet may have a day. The end of the year 9999, which stands for no end
+    /// (RFC 5280, 4.1.2.5), where it is not stated.
+    #[serde(with = "crate::written::last_day")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub not_after: i64,
     /// Its key.
+    #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
     pub key: PublicKey,
     /// Name of the algorithm it was signed with.
+    #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
     pub signature: String,
     /// Hash function of that signature, where it has one of its own.
     pub signature_hash: Option<String>,
+    /// Whether it came with the device, so that every device of the kind has it or anyone can make its like.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub factory: bool,
+    /// Whether it belongs to an authority that issues certificates to the public.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub public: bool,
     /// Whether it is part of the system's store of public authorities or of a similar bundle, and is neither issued nor renewed locally.
     pub in_trust_store: bool,
     /// The block.

@@ -4,6 +4,7 @@ use crate::TunnelFamily;
 use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, DhParameters, PrivateKey, UnreadableBlock};
 use crate::dhcp::DhcpServer;
+use crate::grant::Permission;
 use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, Unit};
 use crate::ike::PreSharedKey;
 use crate::kernel::KernelSetting;
@@ -154,6 +155,8 @@ pub struct Facts {
     pub pre_shared_keys: Vec<PreSharedKey>,
     /// Logins from lists that belong to one service.
     pub logins: Vec<Login>,
+    /// Permissions to use services.
+    pub permissions: Vec<Permission>,
     /// Certificates.
     pub certificates: Vec<Certificate>,
     /// Private keys.
@@ -244,7 +247,7 @@ macro_rules! each_list {
             forwards kernel sockets port_mappers dynamic_names served relays log_keepers clock_keepers radios
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
-            radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
+            radius_security ppp_profiles credentials pre_shared_keys logins permissions certificates private_keys
             secrets announced masked_places missing unreadable_blocks dh_parameters files not_analysed
         }
     };
@@ -365,6 +368,7 @@ macro_rules! each_section {
             credentials = "ppp-secrets",
             pre_shared_keys = "ike-keys",
             logins = "logins",
+            permissions = "permissions",
             certificates = "certificates",
             private_keys = "private-keys",
             missing = "missing",

@@ -35,7 +35,8 @@ pub enum PoolPlacement {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Pool {
-    /// The service that assigns it, as a phrase ("PPTP server").
+    /// The service that assigns it, as a phrase ("PPTP server"); of a sheet the tunnel that it is stated for.
+    #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
     pub owner: String,
     /// The ranges, each with its place.
     pub ranges: Vec<(IpRange, Origin)>,

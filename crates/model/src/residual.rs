@@ -22,6 +22,10 @@ pub enum ResidualKind {
     ReversePath,
     /// It picks out some senders, payloads or packets.
     Selective,
+    /// It limits a permitted connection to some users: those of others do not meet it.
+    Users,
+    /// It lets content pass that an inspection finds nothing in.
+    Inspection,
     /// Nothing of the kind is known of it.
     Other,
 }
@@ -32,6 +36,8 @@ struct Words {
     rate_limit: Vec<String>,
     reverse_path: Vec<String>,
     selective: Vec<String>,
+    users: Vec<String>,
+    inspection: Vec<String>,
 }
 
 crate::table! { static WORDS: Words = "../tables/residual-conditions.toml"; }
@@ -51,10 +57,26 @@ impl Residual {
             ResidualKind::ReversePath
         } else if begins(&WORDS.selective) {
             ResidualKind::Selective
+        } else if begins(&WORDS.users) {
+            ResidualKind::Users
+        } else if begins(&WORDS.inspection) {
+            ResidualKind::Inspection
         } else {
             ResidualKind::Other
         };
         Self { kind, text }
+    }
+
+    /// A limit to these users or groups, as a phrase.
+    #[must_use]
+    pub fn only_for(whom: &str) -> Self {
+        Self { kind: ResidualKind::Users, text: format!("only for {whom}") }
+    }
+
+    /// A limit to content that an inspection lets pass, as a phrase.
+    #[must_use]
+    pub fn only_after(inspection: &str) -> Self {
+        Self { kind: ResidualKind::Inspection, text: format!("only after {inspection}") }
     }
 
     /// A condition that a reader describes in words of its own.
@@ -112,6 +134,8 @@ mod tests {
             ("rpfilter", ResidualKind::ReversePath),
             ("recent --name tries", ResidualKind::Selective),
             ("statistic --mode random", ResidualKind::Other),
+            ("only for the group `crew`", ResidualKind::Users),
+            ("only after inspection", ResidualKind::Inspection),
         ] {
             assert_eq!(Residual::as_written(text).kind, kind, "{text}");
             assert_eq!(Residual::described(text).kind, ResidualKind::Other, "{text}");

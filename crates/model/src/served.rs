@@ -4,6 +4,7 @@
 //! Long because one record has a field for every property in the files of twenty daemons.
 
 use crate::IpRangeSet;
+use crate::certificate::CertificateFile;
 use crate::offer::Offer;
 use crate::written::{Word, Words};
 use crate::{Families, Family, IpRange, Origin, Protocol, Setting};
@@ -589,6 +590,12 @@ pub struct Served {
     pub parts: Vec<ServiceResource>,
     /// Versions and algorithms that may be agreed on.
     pub offers: Vec<Offer>,
+    /// Certificates that it shows.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub certificates: Vec<CertificateFile>,
+    /// Names by which its clients call it, as they are configured.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub host_names: Vec<String>,
     /// Information that the exports do not contain, with the line that raises the request.
     pub open: Vec<(String, Origin)>,
     /// Settings that let clients in by outdated or unsafe means.
@@ -645,6 +652,8 @@ impl Served {
             endpoints: Vec::new(),
             parts: Vec::new(),
             offers: Vec::new(),
+            certificates: Vec::new(),
+            host_names: Vec::new(),
             open: Vec::new(),
             weaknesses: Vec::new(),
             refused: None,

@@ -4,6 +4,7 @@ use crate::certificate::{CertificateFile, CertificateUse};
 use crate::ipsec::IpsecConnection;
 use crate::offer::Offer;
 use crate::plan::AddressPlan;
+use crate::policy::{ClientPolicy, Demand};
 use crate::wireguard::WireGuardPeer;
 use crate::{Origin, Protocol, Setting};
 use serde::{Deserialize, Serialize};
@@ -19,6 +20,8 @@ pub enum TunnelFamily {
     /// OpenVPN's TLS-based tunnel.
     #[serde(rename = "openvpn")]
     OpenVpn,
+    /// A TLS-based tunnel of an appliance with a client of its own, or with a browser.
+    Tls,
     /// The TLS-based tunnel of OpenConnect and its server.
     #[serde(rename = "openconnect")]
     OpenConnect,
@@ -54,6 +57,7 @@ impl TunnelFamily {
         match self {
             Self::Pptp => "PPTP",
             Self::OpenVpn => "OpenVPN",
+            Self::Tls => "TLS VPN",
             Self::OpenConnect => "OpenConnect",
             Self::Ipsec => "IPsec",
             Self::L2tp => "L2TP",
@@ -287,6 +291,9 @@ pub struct Tunnel {
     pub ipsec: Option<Box<IpsecConnection>>,
     /// Settings of WireGuard.
     pub peers: Vec<WireGuardPeer>,
+    /// Rules for its clients, as a sheet states them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub policy: Option<Box<ClientPolicy>>,
 }
 
 impl Tunnel {
@@ -344,6 +351,7 @@ impl Tunnel {
             interface: None,
             ipsec: None,
             peers: Vec::new(),
+            policy: None,
         }
     }
 
@@ -369,6 +377,26 @@ impl Tunnel {
     #[must_use]
     pub fn missing_file(&self) -> Option<&Reference> {
         self.missing.iter().find(|one| one.configuration && !one.unsaid)
+    }
+
+    /// A rule for its clients that a sheet states, or that was looked for and is on no screen.
+    #[must_use]
+    pub fn rule<T>(&self, of: impl Fn(&ClientPolicy) -> &Option<Setting<T>>) -> Option<&Setting<T>> {
+        self.policy.as_deref().and_then(|policy| of(policy).as_ref())
+    }
+
+    /// The line that makes a one-time code, or another second factor, a condition of every login.
+    #[must_use]
+    pub fn code_required(&self) -> Option<Origin> {
+        let stated = self.rule(|policy| &policy.one_time_code)?.stated();
+        stated.filter(|(demand, _)| **demand == Demand::Required).map(|(_, origin)| origin)
+    }
+
+    /// The line that states that a login needs no second factor.
+    #[must_use]
+    pub fn code_not_required(&self) -> Option<Origin> {
+        let stated = self.rule(|policy| &policy.one_time_code)?.stated();
+        stated.filter(|(demand, _)| **demand != Demand::Required).map(|(_, origin)| origin)
     }
 
     /// Whether the other end must show a certificate on the main login path.

@@ -161,6 +161,7 @@ fn group(export: &Export, fields: &[&str], reading: &mut Reading) -> Result<(), 
     reading.facts.groups.push(UserGroup {
         name: fields[0].to_owned(),
         gid,
+        role: false,
         members,
         origin: export.origin_of(fields[0]),
     });

@@ -82,6 +82,8 @@ pub(crate) fn certificate(bytes: &[u8], origin: Origin) -> Option<Certificate> {
         key: public_key(key?),
         signature,
         signature_hash,
+        factory: false,
+        public: false,
         in_trust_store: false,
         origin,
     })

@@ -17,6 +17,34 @@ pub fn of_source(
     source: &PasswordSource,
     asked_at: Origin,
 ) -> Factors {
+    with_code(tunnel, alone(estate, device, tunnel, source, asked_at))
+}
+
+/// The same with the second factor of every login, where a sheet states whether there is one: that is also the answer where another system
+/// verifies the password.
+fn with_code(tunnel: &Tunnel, mut found: Factors) -> Factors {
+    if let Some(origin) = tunnel.code_required() {
+        if found.undecided.take().is_some() {
+            found.kinds.insert(FactorKind::Knowledge);
+        }
+        found.kinds.insert(FactorKind::OneTimeCode);
+        found.lines.push(origin);
+    } else if let Some(origin) = tunnel.code_not_required()
+        && found.undecided.take().is_some()
+    {
+        found.kinds.insert(FactorKind::Knowledge);
+        found.lines.push(origin);
+    }
+    found
+}
+
+fn alone(
+    estate: &Estate,
+    device: usize,
+    tunnel: &Tunnel,
+    source: &PasswordSource,
+    asked_at: Origin,
+) -> Factors {
     let unknown = |wanted: &str| {
         let ask = format!("Please provide {wanted}");
         Factors::undecided(Undecided { ask, evidence: vec![asked_at], file: None })

@@ -126,6 +126,7 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &AlternativeLogin) -
     let mut kinds: BTreeSet<FactorKind> = BTreeSet::new();
     if way.certificate {
         kinds.insert(FactorKind::Certificate);
+        kinds.extend(tunnel.code_required().map(|_| FactorKind::OneTimeCode));
     }
     let Some(check) = way.passwords.iter().find(|check| !check.optional) else {
         // A key shared by all clients counts as knowledge.

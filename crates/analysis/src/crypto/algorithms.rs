@@ -1,5 +1,6 @@
 //! The table of algorithms: the meaning of each name in each program's spelling, and the strength of each algorithm.
 
+use crate::crypto::trade;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
@@ -168,9 +169,18 @@ pub fn lookup(spelling: Spelling, role: Option<AlgorithmRole>, name: &str) -> Op
         let found = NAMES.get(&(spelling, name.clone()))?;
         found.iter().copied().find(|one| role.is_none_or(|role| one.role() == role))
     };
-    // A name from another source than a program may still be a program's.
-    let any = || SPELLINGS.into_iter().find_map(of);
-    of(spelling).or_else(|| if spelling == Spelling::Trade { any() } else { None })
+    let known = of(spelling);
+    if known.is_some() || spelling != Spelling::Trade {
+        return known;
+    }
+    // A name from another source than a program may still be a program's, or be written in another way.
+    SPELLINGS.into_iter().find_map(of).or_else(|| {
+        let fits = |one: &Algorithm| role.is_none_or(|role| one.role() == role);
+        let meant = |name: String| TABLE.algorithm.iter().find(|one| one.name == name && fits(one));
+        let pseudo = |name: String| meant(format!("PRF-{name}"));
+        let mut meanings = trade::meanings(&name).into_iter();
+        meanings.find_map(|name| meant(name.clone()).or_else(|| pseudo(name)))
+    })
 }
 
 #[cfg(test)]
@@ -218,6 +228,20 @@ mod tests {
             (Spelling::Trade, None, "modp1024", Some(Status::Deprecated)),
             (Spelling::Trade, Some(Encryption), "AES-256-GCM", Some(Status::Recommended)),
             (Spelling::Trade, None, "wobble", None),
+            (Spelling::Trade, Some(AlgorithmRole::Protocol), "TLS 1.0", Some(Status::Deprecated)),
+            (Spelling::Trade, None, "TLSv1.0", Some(Status::Deprecated)),
+            (Spelling::Trade, None, "TLS v1.2", Some(Status::Acceptable)),
+            (Spelling::Trade, None, "SSL v3", Some(Status::Broken)),
+            (Spelling::Trade, None, "AES 256", Some(Status::Acceptable)),
+            (Spelling::Trade, None, "AES-CBC-128", Some(Status::Acceptable)),
+            (Spelling::Trade, None, "AES256-GCM16", Some(Status::Recommended)),
+            (Spelling::Trade, Some(Integrity), "SHA2-256", Some(Status::Recommended)),
+            (Spelling::Trade, Some(Integrity), "HMAC-SHA1-96", Some(Status::Legacy)),
+            (Spelling::Trade, Some(AlgorithmRole::Prf), "SHA-256", Some(Status::Recommended)),
+            (Spelling::Trade, Some(AlgorithmRole::KeyExchange), "DH group 2", Some(Status::Deprecated)),
+            (Spelling::Trade, None, "Group 14 (modp2048)", Some(Status::Acceptable)),
+            (Spelling::Trade, None, "3DES-CBC", Some(Status::Deprecated)),
+            (Spelling::Trade, Some(AlgorithmRole::KeyExchange), "group 99", None),
         ] {
             assert_eq!(lookup(spelling, role, name).map(|one| one.status), status, "{name}");
         }

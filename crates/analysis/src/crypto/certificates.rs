@@ -2,7 +2,7 @@
 
 use jiff::civil::Date;
 use trevlin_estate::assemble::Estate;
-use trevlin_model::certificate::{Certificate, CertificateUse};
+use trevlin_model::certificate::{Certificate, CertificateFile, CertificateUse};
 use trevlin_model::ipsec::{AuthRound, IkeDaemon, IkeProof};
 use trevlin_model::{Origin, Tunnel};
 
@@ -31,8 +31,29 @@ pub fn of_tunnel<'a>(
     purpose: CertificateUse,
 ) -> Result<Vec<(&'a Certificate, Origin)>, (&'a str, Origin)> {
     let all = &estate.devices[device].facts.certificates;
+    let mut found = of_files(estate, device, tunnel.certificates_for(purpose))?;
+    if purpose == CertificateUse::Authority && trusts_a_folder(tunnel) {
+        let kept = |one: &&Certificate| {
+            let path = format!("/{}", estate.export(one.origin.export).path());
+            AUTHORITY_FOLDERS.iter().any(|folder| path.contains(folder))
+        };
+        found.extend(all.iter().filter(kept).map(|one| (one, one.origin)));
+    }
+    Ok(found)
+}
+
+/// The certificates in files that a configuration names, each with the directive that does.
+///
+/// # Errors
+/// The path and the directive of the first file that is not among the exports.
+pub fn of_files<'a>(
+    estate: &'a Estate,
+    device: usize,
+    files: impl Iterator<Item = &'a CertificateFile>,
+) -> Result<Vec<(&'a Certificate, Origin)>, (&'a str, Origin)> {
+    let all = &estate.devices[device].facts.certificates;
     let mut found = Vec::new();
-    for file in tunnel.certificates_for(purpose) {
+    for file in files {
         let held: Vec<&Certificate> = match &file.path {
             None => all.iter().filter(|one| inside(one.origin, file.origin)).collect(),
             Some(path) => {
@@ -42,13 +63,6 @@ pub fn of_tunnel<'a>(
             }
         };
         found.extend(held.into_iter().map(|one| (one, file.origin)));
-    }
-    if purpose == CertificateUse::Authority && trusts_a_folder(tunnel) {
-        let kept = |one: &&Certificate| {
-            let path = format!("/{}", estate.export(one.origin.export).path());
-            AUTHORITY_FOLDERS.iter().any(|folder| path.contains(folder))
-        };
-        found.extend(all.iter().filter(kept).map(|one| (one, one.origin)));
     }
     Ok(found)
 }

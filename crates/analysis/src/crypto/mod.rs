@@ -5,3 +5,4 @@ pub mod certificates;
 pub mod negotiation;
 pub mod pairs;
 pub mod shared_keys;
+mod trade;

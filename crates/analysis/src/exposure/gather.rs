@@ -11,7 +11,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, IpRangeSet, Limit, Origin, PortRange, PortSet, total_addresses};
 use trevlin_packets::diagram::{Diagrams, EMPTY};
-use trevlin_packets::way::{Cells, Delivery, Egress, Sent, TrafficClass, Verdict, has_ports};
+use trevlin_packets::way::{Cells, Delivery, Egress, Sent, Step, StepKind, TrafficClass, Verdict, has_ports};
 
 const ICMP: [u8; 2] = [1, 58];
 
@@ -82,15 +82,16 @@ pub(super) fn gather(
     exposure.pings = table.pings.into_values().collect();
     exposure.beyond = table.beyond.into_values().collect();
     for one in &mut exposure.beyond {
-        one.everybody = nearly_all(&one.sources, &exposure.traffic_sources[one.traffic_source].sources);
+        one.everybody = !is_admitted(&one.steps)
+            && nearly_all(&one.sources, &exposure.traffic_sources[one.traffic_source].sources);
     }
     for reached in &mut exposure.reached {
-        reached.everybody =
-            nearly_all(&reached.sources, &exposure.traffic_sources[reached.traffic_source].sources);
+        reached.everybody = !is_admitted(&reached.steps)
+            && nearly_all(&reached.sources, &exposure.traffic_sources[reached.traffic_source].sources);
     }
     for opening in exposure.openings.iter_mut().chain(&mut exposure.outwards) {
-        opening.everybody =
-            nearly_all(&opening.sources, &exposure.traffic_sources[opening.traffic_source].sources);
+        opening.everybody = !is_admitted(&opening.steps)
+            && nearly_all(&opening.sources, &exposure.traffic_sources[opening.traffic_source].sources);
     }
     if whole {
         exposure.breadth = breadth(&found, estate.limits.of(Limit::SetNodes).saturating_mul(3));
@@ -100,6 +101,11 @@ pub(super) fn gather(
 }
 
 /// Number of pairs of an address and a port that are permitted to hosts on internal networks.
+/// Whether a rule on the way accepts some users only.
+fn is_admitted(steps: &[Step]) -> bool {
+    steps.iter().any(|step| matches!(step.kind, StepKind::Admitted { users: true, .. }))
+}
+
 fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
     let mut by_protocol: BTreeMap<(Family, u8), Vec<&TrafficClass>> = BTreeMap::new();
     for one in found {

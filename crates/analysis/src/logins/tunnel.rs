@@ -8,8 +8,12 @@ use crate::verdicts::{LoginFactor, LoginVerdict};
 use std::collections::BTreeSet;
 use trevlin_estate::assemble::DialIn;
 use trevlin_estate::identities;
+use trevlin_model::grant::Grantee;
+use trevlin_model::policy::{ClientPolicy, Most, Seconds};
 use trevlin_model::radius::RadiusAsker;
-use trevlin_model::{FactorKind, LoginDaemon, PasswordSource, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{
+    Device, FactorKind, LoginDaemon, PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole,
+};
 
 /// Permitted users of a tunnel, and the required authentication.
 pub(super) struct Proof {
@@ -31,9 +35,11 @@ pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof
     }
     let (who, list, mut factors) = match tunnel.family {
         TunnelFamily::Pptp | TunnelFamily::L2tp => dial_in(estate, at, number),
-        TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec | TunnelFamily::WireGuard => {
-            proven(estate, at, tunnel)
-        }
+        TunnelFamily::OpenVpn
+        | TunnelFamily::Tls
+        | TunnelFamily::OpenConnect
+        | TunnelFamily::Ipsec
+        | TunnelFamily::WireGuard => proven(estate, at, tunnel),
         // Connections that only forward or encapsulate packets require no login.
         _ => return None,
     };
@@ -45,6 +51,7 @@ pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof
     {
         kinds.insert(FactorKind::Certificate);
     }
+    let who = permitted(device, &tunnel.name).unwrap_or(who);
     let (mut factors, verdict) = judged(factors.as_ref());
     if tunnel.proof.shared_key.is_some()
         && tunnel.proof.passwords.is_empty()
@@ -84,6 +91,34 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<LoginPa
     })
 }
 
+/// Those whom permissions admit to a service, in words; none where no permission is stated.
+pub(super) fn permitted(device: &Device, service: &str) -> Option<String> {
+    let all: Vec<&Grantee> = device
+        .facts
+        .permissions
+        .iter()
+        .filter(|one| one.service == service && !one.off)
+        .map(|one| &one.who)
+        .collect();
+    if all.contains(&&Grantee::Everybody) {
+        return Some("any user".into());
+    }
+    let of = |kind: &str, named: &[&str]| match named {
+        [] => None,
+        [one] => Some(format!("{kind} {one}")),
+        _ => Some(format!("{kind}s {}", named.join(", "))),
+    };
+    let pick =
+        |name: fn(&Grantee) -> Option<&str>| all.iter().filter_map(|one| name(one)).collect::<Vec<&str>>();
+    let groups = pick(|one| if let Grantee::Group(name) = one { Some(name) } else { None });
+    let roles = pick(|one| if let Grantee::Role(name) = one { Some(name) } else { None });
+    let users = pick(|one| if let Grantee::User(name) = one { Some(name) } else { None });
+    let users = (!users.is_empty()).then(|| named_users(users.into_iter()));
+    let words: Vec<String> =
+        [of("group", &groups), of("role", &roles), users].into_iter().flatten().collect();
+    (!words.is_empty()).then(|| words.join("; "))
+}
+
 type Row = (String, String, Option<BTreeSet<FactorKind>>);
 
 fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
@@ -106,7 +141,8 @@ fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
             let anybody = logins.len() > 1 && logins.iter().any(|login| login.user == "*");
             let users = logins.iter().map(|login| login.user.as_str());
             let who = if anybody { "any user".into() } else { named_users(users) };
-            (who, list(), Some(BTreeSet::from([FactorKind::Knowledge])))
+            let code = device.facts.tunnels[number].code_required().map(|_| FactorKind::OneTimeCode);
+            (who, list(), Some([FactorKind::Knowledge].into_iter().chain(code).collect()))
         }
     }
 }
@@ -213,6 +249,7 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
         })
         .collect();
     let unsaid = tunnel.missing.iter().any(|one| one.unsaid);
+    found.extend(tunnel.policy.iter().flat_map(|policy| rules(policy)));
     if let Some(dial_in) = dial_in {
         let shown =
             [(dial_in.profile.idle, "s idle timeout"), (dial_in.profile.max_connect, "s session timeout")];
@@ -225,6 +262,28 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
         found.push("not known".to_owned());
     }
     found
+}
+
+/// Limits among the rules for clients that a sheet states.
+fn rules(policy: &ClientPolicy) -> Vec<String> {
+    fn stated<T>(rule: Option<&Setting<T>>) -> Option<&T> {
+        rule.and_then(Setting::stated).map(|(value, _)| value)
+    }
+    let time = |rule: &Option<Setting<Seconds>>, words: &str| {
+        stated(rule.as_ref()).filter(|one| one.0 > 0).map(|one| format!("{} s {words}", one.0))
+    };
+    let most = |rule: &Option<Setting<Most>>, words: &str| {
+        stated(rule.as_ref()).filter(|one| one.0 > 0).map(|one| format!("{} {words}", one.0))
+    };
+    [
+        most(&policy.sessions_per_user, "concurrent per account"),
+        time(&policy.idle_timeout, "idle timeout"),
+        time(&policy.session_timeout, "session timeout"),
+        most(&policy.failed_logins, "failed logins until a lock"),
+    ]
+    .into_iter()
+    .flatten()
+    .collect()
 }
 
 /// The peer of a connection with a pre-shared key: its stated identity, otherwise those of the keys.

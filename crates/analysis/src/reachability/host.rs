@@ -108,7 +108,11 @@ impl EstateMap {
         let routed = |one: &RemoteClients, range: &IpRange| {
             let made_for_each = matches!(
                 one.family,
-                TunnelFamily::Pptp | TunnelFamily::L2tp | TunnelFamily::OpenConnect | TunnelFamily::Ipsec
+                TunnelFamily::Pptp
+                    | TunnelFamily::L2tp
+                    | TunnelFamily::OpenConnect
+                    | TunnelFamily::Tls
+                    | TunnelFamily::Ipsec
             );
             let absent = !interfaces.iter().any(|interface| interface.name == one.interface);
             made_for_each || (absent && !connected.iter().any(|net| net.intersection(range).is_some()))

@@ -41,7 +41,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         answers.extend(verdict.map(|verdict| Answer::new(allocation.device, subject, verdict)));
     }
     for (at, device) in estate.devices.iter().enumerate() {
-        let inner = |family| matches!(family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect);
+        let inner =
+            |family| matches!(family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Tls);
         for tunnel in device.facts.running().filter(|one| inner(one.family)) {
             let plan = &tunnel.addresses;
             let pools = plan.pools.iter().filter_map(|pool| Some((pool.network?.into(), pool.origin)));

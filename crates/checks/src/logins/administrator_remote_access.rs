@@ -7,9 +7,11 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::identities;
+use trevlin_estate::identities::is_privileged;
 
-use std::collections::BTreeMap;
-use trevlin_model::{Device, Origin};
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_model::grant::Grantee;
+use trevlin_model::{Device, Origin, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -23,7 +25,9 @@ pub(crate) const CHECK: Check = Check {
           internal hosts, and require two factors wherever it is used remotely.",
     judged: "Fails where a named VPN login, or a login in the users file of a RADIUS server, is also the name of an \
              administrator of a device in the estate: UID 0, an unrestricted sudo rule, or membership of an administrative \
-             group. Users are matched by name only. Shell logins of the device itself are not judged.",
+             group. Users are matched by name only. Fails as well for a permission of a device sheet whose group or role \
+             administers systems by its name, by its rights, or according to the estate file (`[logins] \
+             administrator_groups`). Shell logins of the device itself are not judged.",
     references: &[],
     controls: &[
         Control::grundschutz("OPS.1.2.5.A3"),
@@ -54,6 +58,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 ));
             }
         }
+        answers.extend(by_permission(estate, at));
         for login in device.logins.iter().filter(|login| login.is_remote_access()) {
             let verdict = match administrators.get_key_value(&login.user) {
                 Some((name, (origin, where_))) => Verdict::Fail(Fail {
@@ -81,6 +86,48 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 verdict,
             ));
         }
+    }
+    answers
+}
+
+/// Permissions for groups and roles of administrators.
+fn by_permission(estate: &EstateMap, at: usize) -> Vec<Answer> {
+    let device = &estate.devices[at];
+    let remote: BTreeSet<&str> = device
+        .facts
+        .tunnels
+        .iter()
+        .filter(|tunnel| tunnel.accepts_clients())
+        .map(|tunnel| tunnel.name.as_str())
+        .collect();
+    let mut answers = Vec::new();
+    for one in device.facts.permissions.iter().filter(|one| !one.off && remote.contains(&*one.service)) {
+        let (Grantee::Group(name) | Grantee::Role(name)) = &one.who else { continue };
+        let by_rights = one.administrates.as_ref().and_then(Setting::stated).filter(|(on, _)| **on);
+        let verdict = if is_privileged(estate, name) || by_rights.is_some() {
+            let kind = if matches!(one.who, Grantee::Role(_)) { "role" } else { "group" };
+            let why = match by_rights {
+                Some(_) => "the rights of its members include administration",
+                None => "its members administer systems, by its name",
+            };
+            Verdict::Fail(Fail {
+                rating: CHECK.rated(why),
+                title: format!("Administrators (the {kind} `{name}`) may use {}", one.service).into(),
+                detail: format!(
+                    "The permission for {} is for the {kind} `{name}`. A stolen login of one of its members gives access to                      the network and administrative rights at once.",
+                    one.service
+                )
+                .into(),
+                evidence: [one.origin].into_iter().chain(by_rights.map(|(_, origin)| origin)).collect(),
+            })
+        } else {
+            Verdict::Pass
+        };
+        answers.push(Answer::new(
+            at,
+            Subject::of(SubjectKind::Permission).with(&one.service).with(name),
+            verdict,
+        ));
     }
     answers
 }

@@ -2,9 +2,11 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::client_rules::{ClientRule, client_rule};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::policy::Most;
 use trevlin_model::{Setting, TunnelFamily};
 
 /// The check.
@@ -53,6 +55,16 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                         detail: "`duplicate-cn` is set.".into(),
                         evidence: [origin].into_iter().chain(certificate).collect(),
                     })
+                }
+                (None, Some(missing)) if missing.unsaid => {
+                    let about =
+                        format!("whether {} permits parallel sessions with one certificate", tunnel.name);
+                    match client_rule(tunnel, |policy| &policy.sessions_per_user, &about) {
+                        ClientRule::Stated(Most(1), _) | ClientRule::Native => Verdict::Pass,
+                        // Several sessions are a property of the users' limit, which has a check of its own.
+                        ClientRule::Stated(..) => Verdict::DoesNotApply,
+                        ClientRule::Open(ask) => ask,
+                    }
                 }
                 (None, Some(missing)) => {
                     let ask = missing.question(&format!(

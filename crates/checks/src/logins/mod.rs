@@ -21,6 +21,7 @@ pub(super) mod no_group_restriction;
 pub(super) mod no_lockout;
 pub(super) mod no_revocation;
 pub(super) mod no_session_limit;
+pub(super) mod permission_undefined;
 pub(super) mod psk_any_peer;
 pub(super) mod radius_client_network;
 pub(super) mod radius_no_message_authenticator;

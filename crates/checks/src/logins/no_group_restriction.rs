@@ -1,12 +1,14 @@
 //! Every account may log in: no group and no name is stated.
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
-use crate::subject::Subject;
+use crate::logins::capital;
+use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::authentication::{lines_of_service, provide_pam};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::grant::{Grantee, Permission};
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
@@ -24,7 +26,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an SSH server sets neither AllowUsers nor AllowGroups, its PAM stack does not restrict users, and \
              more than one account with a shell was exported; one level higher where it is reachable from the Internet. \
              Fails where a VPN uses PAM and the stack does not restrict users by name or group, lower with a client certificate. \
-             Undetermined where the stack was not exported.",
+             Undetermined where the stack was not exported. Fails where a permission of a device sheet is for everybody; medium \
+             where another system keeps the accounts.",
     references: &["sshd_config(5), AllowGroups", "pam_succeed_if(8)", "pam_access(8)"],
     controls: &[Control::grundschutz("SYS.1.3.A8"), Control::sp800_53("AC-6")],
     run: Run::Analyses(run),
@@ -47,7 +50,18 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 shell(estate, at, device, server).map(|verdict| Answer::new(at, Subject::ssh(), verdict)),
             );
         }
+        answers.extend(
+            device
+                .facts
+                .permissions
+                .iter()
+                .filter(|one| one.who == Grantee::Everybody && !one.off)
+                .map(|one| Answer::new(at, subject_of(one), for_everybody(device, one))),
+        );
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.accepts_clients()) {
+            answers.extend(
+                by_directory(device, tunnel).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
+            );
             let asked = tunnel.proof.passwords.iter().find_map(|check| match &check.source {
                 PasswordSource::Pam(service) => Some((service, check.origin)),
                 _ => None,
@@ -62,6 +76,51 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         }
     }
     answers
+}
+
+fn subject_of(one: &Permission) -> Subject {
+    Subject::of(SubjectKind::Permission).with(&one.service).with("everybody")
+}
+
+/// A policy that admits every account.
+fn for_everybody(device: &Device, one: &Permission) -> Verdict {
+    // A list of the device's own for this service is a restriction as well.
+    let listed = device
+        .facts
+        .tunnels
+        .iter()
+        .filter(|tunnel| tunnel.name == one.service)
+        .any(|tunnel| tunnel.proof.passwords.iter().any(|check| check.source.list().is_some()));
+    let (severity, why) = if listed {
+        (CHECK.severity, "its accounts are those of a list of the device")
+    } else {
+        (Severity::Medium, "its accounts are those of a directory or another system")
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("{} admits every account", capital(&one.service)).into(),
+        detail: format!("The permission for {} names no group, role or user.", one.service).into(),
+        evidence: vec![one.origin],
+    })
+}
+
+/// Where another system keeps the accounts, a sheet should state which of them are admitted.
+fn by_directory(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
+    let missing = tunnel.missing_configuration().filter(|one| one.unsaid)?;
+    let elsewhere = |source: &PasswordSource| {
+        matches!(
+            source,
+            PasswordSource::Radius | PasswordSource::Directory | PasswordSource::IdentityProvider
+        )
+    };
+    let asked = tunnel.proof.passwords.iter().find(|check| elsewhere(&check.source))?;
+    let mut own =
+        device.facts.permissions.iter().filter(|one| one.service == tunnel.name && !one.off).peekable();
+    if own.peek().is_none() {
+        let ask = missing.question(&format!("which groups or users may use {} (`permissions`)", tunnel.name));
+        return Some(Verdict::ask(ask, vec![asked.origin]));
+    }
+    own.all(|one| one.who != Grantee::Everybody).then_some(Verdict::Pass)
 }
 
 fn shell(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> Option<Verdict> {

@@ -2,11 +2,13 @@
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::client_rules::{ClientRule, client_rule};
 use trevlin_analysis::authentication::{lines_of_service, provide_pam, ssh_login_paths};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::housekeeping::UnitState;
+use trevlin_model::policy::Most;
 use trevlin_model::ssh::SshConnection;
 use trevlin_model::{Device, FactorKind, Origin, PasswordSource, Setting, Tunnel, TunnelFamily};
 
@@ -124,6 +126,9 @@ fn fail(title: &str, detail: &str, why: &str, origin: Origin) -> Verdict {
 }
 
 fn by_tunnel(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
+    if let Some(verdict) = by_rule(tunnel) {
+        return Some(verdict);
+    }
     if tunnel.family == TunnelFamily::OpenConnect {
         // The daemon bans addresses by itself, unless the score is switched off (default 80).
         return match tunnel.setting("max-ban-score") {
@@ -143,6 +148,29 @@ fn by_tunnel(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Option<Ver
         )),
         _ => None,
     })
+}
+
+/// As a sheet states it. Where another system verifies the passwords, that one counts the failures unless the device does.
+fn by_rule(tunnel: &Tunnel) -> Option<Verdict> {
+    let own = |source: &PasswordSource| {
+        matches!(source, PasswordSource::LocalList(_) | PasswordSource::LocalListAndCode(_))
+    };
+    let by_list = tunnel.proof.passwords.iter().any(|check| own(&check.source));
+    let about = format!("whether failed logins to {} are limited", tunnel.name);
+    match client_rule(tunnel, |policy| &policy.failed_logins, &about) {
+        ClientRule::Stated(Most(0), origin) => Some(with_more(
+            fail(
+                &format!("No limit on failed logins to {}", tunnel.name),
+                "Neither an account nor an address is locked after failed logins.",
+                "any number of passwords can be tried",
+                origin,
+            ),
+            tunnel.always_requires_certificate(),
+        )),
+        ClientRule::Stated(..) => Some(Verdict::Pass),
+        ClientRule::Open(ask) if by_list => Some(ask),
+        ClientRule::Open(_) | ClientRule::Native => None,
+    }
 }
 
 fn by_pam(estate: &EstateMap, device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdict {

@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::logins::capital;
 use crate::subject::Subject;
+use crate::support::client_rules::{ClientRule, client_rule};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -69,8 +70,14 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Verdict {
             (false, ipsec) => lenient(tunnel, revocation.origin, ipsec),
         };
     }
-    if let Some(missing) = tunnel.missing_configuration() {
-        return Verdict::ask_reference(missing, &format!("whether {} checks a revocation list", tunnel.name));
+    let about = format!("whether {} checks a revocation list", tunnel.name);
+    match client_rule(tunnel, |policy| &policy.revocation, &about) {
+        ClientRule::Stated(true, _) => return Verdict::Pass,
+        ClientRule::Stated(false, _) | ClientRule::Native => {}
+        ClientRule::Open(ask) => return ask,
+    }
+    if let Some(missing) = tunnel.missing_file() {
+        return Verdict::ask_reference(missing, &about);
     }
     if let Some(script) = set("tls-verify") {
         let ask = format!(
@@ -104,7 +111,8 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Verdict {
         ),
         _ => ("does not", "Neither a revocation list nor a responder is configured."),
     };
-    let certificate = tunnel.proof.certificate.as_ref().and_then(Setting::origin);
+    let stated = tunnel.rule(|policy| &policy.revocation).and_then(Setting::origin);
+    let certificate = stated.or_else(|| tunnel.proof.certificate.as_ref().and_then(Setting::origin));
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
         title: format!("{} {verb} recognise revoked client certificates", capital(&tunnel.name)).into(),

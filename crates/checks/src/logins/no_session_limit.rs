@@ -2,10 +2,13 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::client_rules::{ClientRule, client_rule};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::Origin;
+use trevlin_model::policy::{Most, Seconds};
 use trevlin_model::{PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
@@ -40,8 +43,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 }
 
 fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
-    if let Some(missing) = tunnel.missing_configuration() {
+    if let Some(missing) = tunnel.missing_file() {
         return Verdict::ask_reference(missing, &format!("whether {} limits sessions", tunnel.name));
+    }
+    if tunnel.policy.is_some() || tunnel.missing_configuration().is_some() {
+        return of_appliance(tunnel, dial_in);
     }
     // A number above 0 that is stated; 0 stands for no limit.
     let limit = |name: &str| match tunnel.setting(name) {
@@ -87,10 +93,57 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     if missing.is_empty() {
         return Verdict::Pass;
     }
+    fail(tunnel, &missing, "Limits that are not set are off by default.", evidence)
+}
+
+/// By the rules for clients that a sheet states; a link's options count as well.
+fn of_appliance(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
+    if tunnel.family == TunnelFamily::WireGuard && tunnel.policy.is_none() {
+        // It has no sessions to limit.
+        return Verdict::DoesNotApply;
+    }
+    let name = &tunnel.name;
+    let about = format!("whether {name} limits sessions");
+    let idle = client_rule(tunnel, |policy| &policy.idle_timeout, &about);
+    let whole = client_rule(tunnel, |policy| &policy.session_timeout, &about);
+    let users = format!("the number of concurrent sessions of one user of {name}");
+    let users = client_rule(tunnel, |policy| &policy.sessions_per_user, &users);
+    let of_link = |limit: Option<(u32, _)>| limit.is_some_and(|(seconds, _)| seconds > 0);
+    let by_link = dial_in.is_some_and(|one| of_link(one.profile.idle) || of_link(one.profile.max_connect));
+    let is_set = |rule: &ClientRule<'_, Seconds>| matches!(rule, ClientRule::Stated(Seconds(1..), _));
+    let mut missing = Vec::new();
+    let mut evidence = Vec::new();
+    let mut open = None;
+    if !(by_link || is_set(&idle) || is_set(&whole)) {
+        match (idle, whole) {
+            (ClientRule::Stated(_, first), ClientRule::Stated(_, second)) => {
+                missing.push("no idle or session timeout");
+                evidence.extend([first, second]);
+            }
+            (ClientRule::Open(ask), _) | (_, ClientRule::Open(ask)) => open = Some(ask),
+            _ => {}
+        }
+    }
+    match users {
+        ClientRule::Stated(Most(0), origin) => {
+            missing.push("no concurrent-session limit");
+            evidence.push(origin);
+        }
+        ClientRule::Open(ask) => open = open.or(Some(ask)),
+        _ => {}
+    }
+    match open {
+        _ if !missing.is_empty() => fail(tunnel, &missing, "The limits are switched off.", evidence),
+        Some(ask) => ask,
+        None => Verdict::Pass,
+    }
+}
+
+fn fail(tunnel: &Tunnel, missing: &[&str], detail: &str, evidence: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("it assists an attacker who already has access"),
         title: format!("{} has {}", tunnel.name, missing.join(" and ")).into(),
-        detail: "Limits that are not set are off by default.".into(),
+        detail: detail.to_owned().into(),
         evidence,
     })
 }

@@ -7,8 +7,9 @@ use trevlin_analysis::authentication::further_factor;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::FactorKind;
 use trevlin_model::pam::{PamFacility, PamLine};
+use trevlin_model::policy::Demand;
+use trevlin_model::{FactorKind, Origin, Setting, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -31,6 +32,18 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.tunnels.iter().filter(|one| one.accepts_clients()) {
+            let rule = tunnel.rule(|policy| &policy.one_time_code).and_then(Setting::stated);
+            if let Some((demand, origin)) = rule {
+                let verdict = match demand {
+                    Demand::Optional => Verdict::Fail(by_rule(tunnel, origin)),
+                    Demand::Required => Verdict::Pass,
+                    // A login with one factor is a finding of its own.
+                    Demand::Off => continue,
+                };
+                answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
+            }
+        }
         for service in &device.facts.pam_services {
             // A module that a stack asks twice is one subject; a line with the option decides.
             let mut modules: BTreeMap<&str, Verdict> = BTreeMap::new();
@@ -56,6 +69,16 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// The fault of a tunnel whose sheet states that the code is optional.
+fn by_rule(tunnel: &Tunnel, origin: Origin) -> Fail {
+    Fail {
+        rating: CHECK.rated("accounts that are enrolled are asked"),
+        title: format!("{} exempts accounts without a second factor", tunnel.name).into(),
+        detail: "The second factor is optional: accounts that are not enrolled log in without it.".into(),
+        evidence: vec![origin, tunnel.origin],
+    }
 }
 
 /// The fault of a line that accepts accounts without the factor.

@@ -48,12 +48,14 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 verdict
             };
             let verdict = match (&tunnel.refused, tunnel.family, estate.dial_in(at, number)) {
-                (Some((why, origin)), TunnelFamily::OpenVpn | TunnelFamily::OpenConnect, _) => {
-                    refused(tunnel, why, *origin)
-                }
+                (
+                    Some((why, origin)),
+                    TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Tls,
+                    _,
+                ) => refused(tunnel, why, *origin),
                 _ if !tunnel.accepts_clients() => Verdict::DoesNotApply,
                 (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
-                (_, TunnelFamily::OpenConnect, _) => by_paths(),
+                (_, TunnelFamily::OpenConnect | TunnelFamily::Tls, _) => by_paths(),
                 // L2TP users log in there.
                 (_, TunnelFamily::Ipsec, _) if l2tp::carries_l2tp(tunnel) => Verdict::DoesNotApply,
                 (_, TunnelFamily::Ipsec, _) => by_paths(),
@@ -117,6 +119,7 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
             ),
             origin,
         ),
+        PppAuthentication::List(..) if tunnel.code_required().is_some() => Verdict::Pass,
         PppAuthentication::List(logins, origin) => {
             let evidence =
                 [origin].into_iter().chain(logins.iter().take(SHOWN_LOGINS).map(|login| login.origin));

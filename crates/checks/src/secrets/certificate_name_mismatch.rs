@@ -1,13 +1,11 @@
 //! A certificate does not contain the names that clients connect to.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::subject::Subject;
-use trevlin_analysis::crypto::certificates::of_tunnel;
+use crate::secrets::shown::{Bearer, bearers};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::certificate::{Certificate, CertificateUse};
-use trevlin_model::{Origin, Tunnel, TunnelRole};
+use trevlin_model::TunnelRole;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -19,9 +17,9 @@ pub(crate) const CHECK: Check = Check {
           disabled or warnings are ignored, and any certificate is then accepted.",
     fix: "Reissue the certificate with every name that clients connect to among its subject alternative names, and enable \
           verification on clients.",
-    judged: "The names that clients connect to are stated in the estate file (`server_names` of the device). Fails where the \
-             server certificate contains none of them; a wildcard covers one label. Undetermined where the certificate was \
-             not exported. Devices without `server_names` are not judged.",
+    judged: "The names that clients connect to are stated in the estate file (`server_names` of the device), and for web \
+             sites in their own configuration. Fails where the server certificate contains none of them; a wildcard covers one label. Undetermined where the certificate was \
+             not exported. VPN servers of devices without `server_names` are not judged.",
     references: &["RFC 6125, 6.4", "RFC 9525, 6.3", "NIST SP 800-52 Rev. 2, 3.2.2"],
     controls: &[],
     run: Run::Map(run),
@@ -35,45 +33,74 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let servers =
             device.facts.tunnels.iter().filter(|one| one.role == TunnelRole::Server && one.refused.is_none());
         for tunnel in servers {
+            let bearer = Bearer::Tunnel(tunnel);
             answers.extend(
-                judge(estate, at, tunnel).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
+                judge(estate, at, &bearer, &device.server_names, Named::Device)
+                    .map(|verdict| Answer::new(at, bearer.subject(), verdict)),
             );
+        }
+    }
+    for (at, device) in estate.devices.iter().enumerate() {
+        for bearer in bearers(device) {
+            let Bearer::Service(served) = bearer else { continue };
+            if !served.host_names.is_empty() {
+                answers.extend(
+                    judge(estate, at, &bearer, &served.host_names, Named::Service)
+                        .map(|verdict| Answer::new(at, bearer.subject(), verdict)),
+                );
+            }
         }
     }
     answers
 }
 
-fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
-    let device = &estate.devices[at];
-    let shown = match of_tunnel(estate, at, tunnel, CertificateUse::Own) {
-        Ok(shown) => shown,
+/// Where the names that clients connect to are stated.
+#[derive(Clone, Copy)]
+enum Named {
+    /// In the estate file, for the device.
+    Device,
+    /// In the configuration of the service.
+    Service,
+}
+
+fn judge(
+    estate: &EstateMap,
+    at: usize,
+    bearer: &Bearer<'_>,
+    server_names: &[String],
+    named: Named,
+) -> Option<Verdict> {
+    let (one, origin) = match bearer.first(estate, at) {
+        Ok(shown) => shown?,
         Err((path, origin)) => {
             let ask = format!(
                 "Please provide the certificate `{path}`: it decides whether the name {} that clients of {} connect to is \
                  valid.",
-                tunnel.name,
-                device.server_names.join(", ")
+                bearer.name(),
+                server_names.join(", ")
             );
-            return Some(Verdict::ask(ask, vec![origin]).wanting(path));
+            return match named {
+                Named::Device => Some(Verdict::ask(ask, vec![origin]).wanting(path)),
+                // Another check requests it.
+                Named::Service => None,
+            };
         }
     };
-    // The first of a chain is the server's own.
-    let (one, origin): (&Certificate, Origin) = *shown.first()?;
     let missing: Vec<&String> =
-        device.server_names.iter().filter(|name| !one.names.iter().any(|held| names(held, name))).collect();
-    if missing.len() < device.server_names.len() || missing.is_empty() {
+        server_names.iter().filter(|name| !one.names.iter().any(|held| names(held, name))).collect();
+    if missing.len() < server_names.len() || missing.is_empty() {
         return Some(Verdict::Pass);
     }
     let held =
         if one.names.is_empty() { "nothing".to_owned() } else { format!("`{}`", one.names.join("`, `")) };
     Some(Verdict::Fail(Fail {
-        rating: CHECK.rated("the estate file states the names that clients connect to"),
-        title: format!("Certificate of {} does not match the server name", tunnel.name).into(),
-        detail: format!(
-            "Clients connect to {}; the certificate names {held}.",
-            device.server_names.join(", ")
-        )
-        .into(),
+        rating: CHECK.rated(match named {
+            Named::Device => "the estate file states the names that clients connect to",
+            Named::Service => "its configuration states the names that clients connect to",
+        }),
+        title: format!("Certificate of {} does not match the server name", bearer.name()).into(),
+        detail: format!("Clients connect to {}; the certificate names {held}.", server_names.join(", "))
+            .into(),
         evidence: vec![one.origin, origin],
     }))
 }

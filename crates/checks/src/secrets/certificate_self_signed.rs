@@ -1,13 +1,10 @@
 //! A server uses a self-signed or wildcard certificate.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
-use crate::subject::Subject;
-use trevlin_analysis::crypto::certificates::of_tunnel;
+use crate::secrets::shown::{Bearer, bearers};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::certificate::CertificateUse;
-use trevlin_model::{Tunnel, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -19,7 +16,7 @@ pub(crate) const CHECK: Check = Check {
           wildcard certificate is valid for every host of the domain: its key, stolen from the weakest host, impersonates \
           all.",
     fix: "Use a certificate of a CA that clients trust, for exactly the names they connect to.",
-    judged: "Fails where the certificate of a VPN server is self-signed and not a CA, or contains a wildcard. Passes where \
+    judged: "Fails where the certificate of a VPN server or a web site is self-signed and not a CA, or contains a wildcard. Passes where \
              peers are pinned by fingerprint (`peer-fingerprint`). Undetermined where it was not exported.",
     references: &["RFC 5280, 3.2", "RFC 6125, 7.2"],
     controls: &[Control::grundschutz("NET.3.3.A9")],
@@ -29,41 +26,39 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.tunnels.iter().filter(|one| one.accepts_clients()) {
-            if tunnel.role == TunnelRole::Server {
-                answers.extend(
-                    judge(estate, at, tunnel)
-                        .map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
-                );
-            }
+        for bearer in bearers(device) {
+            answers
+                .extend(judge(estate, at, &bearer).map(|verdict| Answer::new(at, bearer.subject(), verdict)));
         }
     }
     answers
 }
 
-fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
-    let shown = match of_tunnel(estate, at, tunnel, CertificateUse::Own) {
-        Ok(shown) => shown,
+fn judge(estate: &EstateMap, at: usize, bearer: &Bearer<'_>) -> Option<Verdict> {
+    let name = bearer.name();
+    let (one, origin) = match bearer.first(estate, at) {
+        Ok(shown) => shown?,
         Err((path, origin)) => {
             let ask = format!(
-                "Please provide the certificate of {}, `{path}`, without its private key: its validity, key and names decide \
-                 several findings.",
-                tunnel.name
+                "Please provide the certificate of {name}, `{path}`, without its private key: its validity, key and names \
+                 decide several findings."
             );
             return Some(Verdict::ask(ask, vec![origin]).wanting(path));
         }
     };
-    let (one, origin) = *shown.first()?;
-    let pinned = tunnel.settings.iter().any(|(name, _)| name == "peer-fingerprint");
+    let pinned = match bearer {
+        Bearer::Tunnel(tunnel) => tunnel.settings.iter().any(|(name, _)| name == "peer-fingerprint"),
+        Bearer::Service(_) => false,
+    };
     let (title, why, detail) = if one.self_signed && !one.is_authority && !pinned {
         (
-            format!("Certificate of {} is self-signed", tunnel.name),
+            format!("Certificate of {name} is self-signed"),
             "clients cannot distinguish it from any other self-signed certificate",
             format!("`{}` is its own issuer and not a CA.", one.subject),
         )
     } else if let Some(wildcard) = one.names.iter().find(|name| name.starts_with('*')) {
         (
-            format!("Certificate of {} is a wildcard certificate", tunnel.name),
+            format!("Certificate of {name} is a wildcard certificate"),
             "its key is valid for more than this server",
             format!("Its names include `{wildcard}`."),
         )

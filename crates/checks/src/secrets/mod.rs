@@ -1,6 +1,7 @@
 //! Checks of the area `secrets`.
 
 pub(super) mod certificate_expired;
+pub(super) mod certificate_factory_default;
 pub(super) mod certificate_name_mismatch;
 pub(super) mod certificate_self_signed;
 pub(super) mod certificate_weak;
@@ -11,6 +12,7 @@ pub(super) mod password_stored_in_clear;
 pub(super) mod private_key_unencrypted;
 pub(super) mod saved_password;
 pub(super) mod secret_reused;
+mod shown;
 pub(super) mod weak_code_seed;
 pub(super) mod weak_login_password;
 pub(super) mod weak_password_hash;

@@ -6,8 +6,8 @@ use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::Setting;
 use trevlin_model::secret::SecretKind;
+use trevlin_model::{Origin, Setting, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -30,6 +30,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut seen = BTreeSet::new();
+        for tunnel in device.facts.running().filter(|one| one.accepts_clients()) {
+            let rule = tunnel.rule(|policy| &policy.saved_passwords).and_then(Setting::stated);
+            if let Some((permitted, origin)) = rule {
+                let verdict = if *permitted { permits(tunnel, origin) } else { Verdict::Pass };
+                answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
+            }
+        }
         for tunnel in device.facts.with_profiles() {
             for (_, setting) in tunnel.settings.iter().filter(|(name, _)| name == "auth-user-pass") {
                 if let Setting::Stated { value, origin } = setting
@@ -64,6 +71,16 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// Clients may store the password of their users.
+fn permits(tunnel: &Tunnel, origin: Origin) -> Verdict {
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("it is usable by anyone who uses or copies the client device"),
+        title: format!("Clients of {} may store the password", tunnel.name).into(),
+        detail: "The client software is permitted to keep the password of its user.".into(),
+        evidence: vec![origin, tunnel.origin],
+    })
 }
 
 #[cfg(test)]

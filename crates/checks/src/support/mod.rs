@@ -1,5 +1,6 @@
 //! Common parts of several checks.
 
+pub(crate) mod client_rules;
 pub(crate) mod ike;
 pub(crate) mod openings;
 pub(crate) mod rated;

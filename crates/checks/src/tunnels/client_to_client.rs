@@ -1,10 +1,12 @@
 //! VPN clients reach each other through the tunnel.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
 use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Origin, TunnelFamily};
 use trevlin_model::{Setting, Tunnel};
 
 /// The check.
@@ -24,16 +26,38 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    openvpn(estate, Tunnel::accepts_clients, |estate, tunnel| {
-        match tunnel.setting("client-to-client").and_then(Setting::origin) {
-            None => Verdict::Pass,
-            Some(origin) => Verdict::Fail(Fail {
-                rating: CHECK.rated("an attacker must control a client"),
-                title: format!("Clients of {} reach each other unfiltered", tunnel.name).into(),
-                detail: format!("`client-to-client` is set ({}).", estate.place(origin)).into(),
-                evidence: vec![origin],
-            }),
+    let mut answers = openvpn(estate, Tunnel::accepts_clients, |estate, tunnel| {
+        let directive = tunnel.setting("client-to-client").and_then(Setting::origin);
+        let rule = tunnel.rule(|policy| &policy.between_clients).and_then(Setting::stated);
+        match (directive, rule) {
+            (Some(origin), _) => fail(estate, tunnel, "`client-to-client` is set", origin),
+            (None, Some((true, origin))) => fail(estate, tunnel, PERMITTED, origin),
+            _ => Verdict::Pass,
         }
+    });
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.running().filter(|one| one.family != TunnelFamily::OpenVpn) {
+            let rule = tunnel.rule(|policy| &policy.between_clients).and_then(Setting::stated);
+            if let Some((permitted, origin)) = rule {
+                let verdict =
+                    if *permitted { fail(estate, tunnel, PERMITTED, origin) } else { Verdict::Pass };
+                answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
+            }
+        }
+    }
+    answers.sort_by_key(|answer| answer.device);
+    answers
+}
+
+/// As a sheet states it.
+const PERMITTED: &str = "Traffic between clients is permitted";
+
+fn fail(estate: &EstateMap, tunnel: &Tunnel, set: &str, origin: Origin) -> Verdict {
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("an attacker must control a client"),
+        title: format!("Clients of {} reach each other unfiltered", tunnel.name).into(),
+        detail: format!("{set} ({}).", estate.place(origin)).into(),
+        evidence: vec![origin],
     })
 }
 

@@ -31,7 +31,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = openvpn(estate, |_| true, |_, tunnel| judge(tunnel));
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.with_profiles() {
+            let rule = tunnel.rule(|policy| &policy.compression).and_then(Setting::stated);
             let on = match (tunnel.family, &tunnel.ipsec) {
+                _ if rule.is_some() => rule.filter(|(on, _)| **on).map(|(_, at)| ("Compression", at)),
                 (_, Some(connection)) => {
                     connection.children.iter().find_map(|child| Some(("IPComp", child.compression?)))
                 }

@@ -8,6 +8,7 @@ use trevlin_analysis::l2tp;
 use trevlin_analysis::l2tp::UnprotectedAccess;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::policy::Demand;
 use trevlin_model::{Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
@@ -46,7 +47,30 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
+/// As a sheet states it.
+fn by_rule(tunnel: &Tunnel) -> Option<Verdict> {
+    let (demand, origin) = tunnel.rule(|policy| &policy.inside_ipsec)?.stated()?;
+    let (severity, why, detail) = match demand {
+        Demand::Required => return Some(Verdict::Pass),
+        Demand::Optional => (
+            Severity::Medium,
+            "IPsec protects clients that use it, and its use is optional",
+            "Clients are accepted with and without IPsec.",
+        ),
+        Demand::Off => (CHECK.severity, "IPsec is not used", "IPsec is switched off for it."),
+    };
+    Some(Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("{} accepts clients without IPsec", tunnel.name).into(),
+        detail: detail.into(),
+        evidence: vec![origin, tunnel.origin],
+    }))
+}
+
 fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
+    if let Some(verdict) = by_rule(tunnel) {
+        return verdict;
+    }
     let port = l2tp::port(tunnel);
     let (lines, outside) = match l2tp::access(estate, at, tunnel) {
         UnprotectedAccess::Protected => return Verdict::Pass,

@@ -80,8 +80,10 @@ fn is_old(tunnel: &Tunnel) -> bool {
 }
 
 fn is_new(tunnel: &Tunnel) -> bool {
-    let kind =
-        matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::WireGuard | TunnelFamily::OpenConnect);
+    let kind = matches!(
+        tunnel.family,
+        TunnelFamily::OpenVpn | TunnelFamily::WireGuard | TunnelFamily::OpenConnect | TunnelFamily::Tls
+    );
     // A connection that only carries L2TP is no new login path.
     let carries = carries_l2tp(tunnel);
     kind || (tunnel.ipsec.is_some() && !only(tunnel, IkeVersions::First) && !carries)

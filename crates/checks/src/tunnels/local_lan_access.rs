@@ -33,6 +33,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for tunnel in device.facts.with_profiles().filter(|one| one.family == TunnelFamily::OpenVpn) {
             answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(tunnel, wanted)));
         }
+        for tunnel in device.facts.running().filter(|one| one.family != TunnelFamily::OpenVpn) {
+            answers.extend(
+                by_rule(tunnel, wanted).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
+            );
+        }
     }
     answers
 }
@@ -53,7 +58,26 @@ fn redirects(tunnel: &Tunnel) -> Vec<(String, Origin)> {
 /// Addresses of a local network.
 const LOCAL: u128 = 256;
 
+/// As a sheet states it.
+fn by_rule(tunnel: &Tunnel, wanted: bool) -> Option<Verdict> {
+    let (permitted, origin) = tunnel.rule(|policy| &policy.local_network)?.stated()?;
+    let full = tunnel.addresses.sent_through.iter().any(|(range, _)| *range == IpRange::all(range.family()));
+    Some(match (full, permitted) {
+        // In a split tunnel nothing else is expected.
+        (false, true) => Verdict::DoesNotApply,
+        (_, false) => Verdict::Pass,
+        (true, true) => {
+            let detail =
+                "All traffic is routed into the tunnel, and access to the local network is permitted.";
+            keeps_access(tunnel, wanted, detail, origin)
+        }
+    })
+}
+
 fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
+    if let Some(verdict) = by_rule(tunnel, wanted) {
+        return verdict;
+    }
     let lines = redirects(tunnel);
     let Some((_, origin)) = lines.first() else { return Verdict::DoesNotApply };
     // A whole block of private addresses, as local networks have them, is more than the local network.
@@ -75,6 +99,15 @@ fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
     if lines.iter().any(|(flags, _)| flags.split_whitespace().any(|flag| flag == "block-local")) {
         return Verdict::Pass;
     }
+    keeps_access(
+        tunnel,
+        wanted,
+        "All traffic is routed into the tunnel, and `block-local` is not set.",
+        *origin,
+    )
+}
+
+fn keeps_access(tunnel: &Tunnel, wanted: bool, detail: &str, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(
             if wanted { Severity::Low } else { CHECK.severity },
@@ -85,8 +118,8 @@ fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
             },
         ),
         title: format!("Clients of {} keep access to their local network", tunnel.name).into(),
-        detail: "All traffic is routed into the tunnel, and `block-local` is not set.".into(),
-        evidence: vec![*origin],
+        detail: detail.to_owned().into(),
+        evidence: vec![origin],
     })
 }
 

@@ -67,8 +67,10 @@ pub(super) fn ipsec(
 /// Judges servers whose own configuration pushes routes and DNS servers to clients: OpenVPN, OpenConnect and IPsec.
 fn told(estate: &EstateMap, judge: impl Fn(&EstateMap, usize, &Tunnel) -> Verdict) -> Vec<Answer> {
     let tells = |one: &&Tunnel| {
-        matches!(one.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec)
-            && one.accepts_clients()
+        matches!(
+            one.family,
+            TunnelFamily::OpenVpn | TunnelFamily::Tls | TunnelFamily::OpenConnect | TunnelFamily::Ipsec
+        ) && one.accepts_clients()
     };
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {

@@ -1,10 +1,12 @@
 //! A VPN server answers TLS handshakes of any source.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::support::client_rules::{ClientRule, client_rule};
 use crate::tunnels::{openvpn, stated_or_missing};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::Origin;
 use trevlin_model::Tunnel;
 
 /// The check.
@@ -28,18 +30,30 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 }
 
 fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
+    let about = format!("whether {} uses a control-channel key", tunnel.name);
+    match client_rule(tunnel, |policy| &policy.control_channel_key, &about) {
+        ClientRule::Stated(true, _) => return Verdict::Pass,
+        ClientRule::Stated(false, origin) => return fail(tunnel, "It is switched off.".to_owned(), origin),
+        ClientRule::Open(ask) => return ask,
+        ClientRule::Native => {}
+    }
     let keys = ["tls-auth", "tls-crypt", "tls-crypt-v2"];
     if let Some(verdict) = stated_or_missing(tunnel, &keys, "uses a control-channel key") {
         return verdict;
     }
+    let detail = format!(
+        "Neither `tls-auth` nor `tls-crypt` is set for the server at {}. Setting: `tls-crypt /etc/openvpn/tls-crypt.key`.",
+        estate.place(tunnel.origin)
+    );
+    fail(tunnel, detail, tunnel.origin)
+}
+
+fn fail(tunnel: &Tunnel, detail: String, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("certificates still control access"),
         title: format!("{} has no control-channel key", tunnel.name).into(),
-        detail: format!(
-            "Neither `tls-auth` nor `tls-crypt` is set for the server at {}. Setting: `tls-crypt /etc/openvpn/tls-crypt.key`.",
-            estate.place(tunnel.origin)
-        ).into(),
-        evidence: vec![tunnel.origin],
+        detail: detail.into(),
+        evidence: vec![origin],
     })
 }
 

@@ -2,11 +2,13 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::client_rules::{ClientRule, client_rule};
 use crate::tunnels::{ipsec, openvpn};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ipsec::IpsecConnection;
+use trevlin_model::policy::Seconds;
 use trevlin_model::{Setting, Tunnel, TunnelFamily};
 
 /// The check.
@@ -38,8 +40,30 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
     }
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in
+            device.facts.running().filter(|one| one.family == TunnelFamily::Tls && one.accepts_clients())
+        {
+            answers.push(Answer::new(
+                at,
+                Subject::tunnel(tunnel),
+                of_appliance(tunnel).unwrap_or(Verdict::Pass),
+            ));
+        }
+    }
     answers.sort_by_key(|answer| answer.device);
     answers
+}
+
+/// As a sheet states it.
+fn of_appliance(tunnel: &Tunnel) -> Option<Verdict> {
+    let about = format!("whether {} uses dead-peer detection", tunnel.name);
+    match client_rule(tunnel, |policy| &policy.keepalive, &about) {
+        ClientRule::Stated(Seconds(0), origin) => Some(fail(tunnel, "It is disabled.", "", origin)),
+        ClientRule::Stated(..) => Some(Verdict::Pass),
+        ClientRule::Open(ask) => Some(ask),
+        ClientRule::Native => None,
+    }
 }
 
 fn fail(tunnel: &Tunnel, detail: &str, advice: &str, origin: trevlin_model::Origin) -> Verdict {
@@ -70,6 +94,9 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
 }
 
 fn of_server(tunnel: &Tunnel) -> Verdict {
+    if let Some(verdict) = of_appliance(tunnel) {
+        return verdict;
+    }
     let has = |name: &str| tunnel.setting(name).is_some();
     if has("keepalive") || (has("ping") && (has("ping-restart") || has("ping-exit"))) {
         return Verdict::Pass;

@@ -141,8 +141,13 @@ fn by_daemon(tunnel: &Tunnel) -> Option<PppProfile> {
 }
 
 fn profile<'a>(estate: &'a Estate, device: usize, path: &str, named_at: Origin) -> Option<&'a PppProfile> {
-    let path = estate.find(device, path, named_at.export)?.path;
-    estate.devices[device].facts.ppp_profiles.iter().find(|profile| profile.path == path)
+    let profiles = &estate.devices[device].facts.ppp_profiles;
+    let found = estate.find(device, path, named_at.export);
+    // Those of an appliance have the name of their service, and no file.
+    let path = found.as_ref().map_or(path, |file| file.path);
+    let by_name = || estate.devices[device].facts.by_hand.then_some(path);
+    let path = found.is_some().then_some(path).or_else(by_name)?;
+    profiles.iter().find(|profile| profile.path == path)
 }
 
 fn elsewhere(profile: &PppProfile) -> Vec<(PasswordSource, Origin)> {

@@ -102,6 +102,8 @@ pub struct Estate {
     pub report: ReportEntry,
     /// Public address space of its own, as far as the estate file names it.
     pub networks: Vec<IpNet>,
+    /// Groups whose members administer systems according to the estate file.
+    pub administrator_groups: Vec<String>,
     /// Requirements of the estate file for every tunnel.
     pub wanted: Wanted,
     /// Interfaces that share a network according to the estate file.

@@ -110,6 +110,7 @@ impl Estate {
             devices,
             organisation: file.organisation.clone(),
             networks: file.networks.clone(),
+            administrator_groups: file.administrator_groups.clone(),
             report: file.report.clone(),
             wanted: file.wanted,
             joined: file.joined.clone(),

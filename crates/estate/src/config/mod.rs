@@ -20,6 +20,9 @@
 //! sends = "everything"     # everything, or some networks
 //! quantum_resistant = true # require quantum-resistant key exchange
 //!
+//! [logins]
+//! administrator_groups = ["harbour-it"]      # groups of a directory whose members administer systems
+//!
 //! [rules]                  # requirements for every packet filter
 //! accepts_logged = true    # require logging of permitted connections
 //!
@@ -84,6 +87,8 @@ pub struct ValidEstateFile {
     pub organisation: Vec<String>,
     /// Public address space of the organisation's own.
     pub networks: Vec<IpNet>,
+    /// Groups whose members administer systems, besides those with a usual name.
+    pub administrator_groups: Vec<String>,
     /// Devices by folder.
     pub devices: BTreeMap<String, DeviceEntry>,
     /// Requirements for every tunnel.
@@ -200,6 +205,8 @@ struct Raw {
     #[serde(default)]
     device: BTreeMap<String, RawDevice>,
     #[serde(default)]
+    logins: RawLogins,
+    #[serde(default)]
     tunnels: RawTunnels,
     #[serde(default)]
     rules: RawRules,
@@ -243,6 +250,13 @@ struct RawShape {
 struct RawRules {
     #[serde(default)]
     accepts_logged: bool,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+struct RawLogins {
+    #[serde(default)]
+    administrator_groups: OneOrMany,
 }
 
 #[derive(Deserialize, Default)]
@@ -410,6 +424,7 @@ impl ValidEstateFile {
         Ok(Self {
             organisation,
             networks,
+            administrator_groups: raw.logins.administrator_groups.all(),
             devices,
             wanted,
             joined,

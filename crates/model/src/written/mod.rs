@@ -8,8 +8,10 @@
 mod schema;
 mod usual;
 
+pub use usual::day;
 pub(crate) use usual::{
-    both, bound, everybody, known_truth, on_unless_off, openssh, stored, word, zero_unless_said,
+    both, bound, everybody, first_day, known_truth, last_day, on_unless_off, openssh, stored, word,
+    zero_unless_said,
 };
 
 use crate::secret::SecretKind;

@@ -44,6 +44,75 @@ pub(crate) mod zero_unless_said {
     }
 }
 
+/// Moments in seconds since 1970 that may be written as a day, each with the moment that counts where none is stated.
+macro_rules! day_or_seconds {
+    ($(#[$about:meta] $name:ident: $usual:expr, $time:expr;)*) => {$(
+        #[$about]
+        pub(crate) mod $name {
+            use serde::de::{Error, Visitor};
+            use serde::{Deserialize, Deserializer, Serializer};
+            use std::fmt;
+
+            const USUAL: i64 = $usual;
+
+            pub(crate) fn serialize<S: Serializer>(seconds: &i64, to: S) -> Result<S::Ok, S::Error> {
+                if *seconds == USUAL { to.serialize_none() } else { to.serialize_i64(*seconds) }
+            }
+
+            pub(crate) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<i64, D::Error> {
+                struct Moment(i64);
+                impl<'de> Deserialize<'de> for Moment {
+                    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+                        struct Words;
+                        impl Visitor<'_> for Words {
+                            type Value = Moment;
+
+                            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                                f.write_str("a date such as 2027-03-01")
+                            }
+
+                            fn visit_i64<E: Error>(self, seconds: i64) -> Result<Moment, E> {
+                                Ok(Moment(seconds))
+                            }
+
+                            fn visit_str<E: Error>(self, text: &str) -> Result<Moment, E> {
+                                let day = super::day(text);
+                                let day = day.ok_or_else(|| E::invalid_value(serde::de::Unexpected::Str(text), &self))?;
+                                Ok(Moment(day * 86_400 + $time))
+                            }
+                        }
+                        from.deserialize_any(Words)
+                    }
+                }
+                Option::<Moment>::deserialize(from).map(|said| said.map_or(USUAL, |said| said.0))
+            }
+        }
+    )*};
+}
+
+day_or_seconds! {
+    /// The moment from which something is valid.
+    first_day: 0, 0;
+    /// The last moment at which something is valid.
+    last_day: 253_402_300_799, 86_399;
+}
+
+/// Days since 1970-01-01 of a date as 2027-03-01, by the rules of the Gregorian calendar; `None` for anything else.
+#[must_use]
+pub fn day(text: &str) -> Option<i64> {
+    let mut parts = text.trim().splitn(3, '-').map(|part| part.parse::<i64>().ok());
+    let (year, month, day) = (parts.next()??, parts.next()??, parts.next()??);
+    let leap = |year: i64| year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    let days = [31, if leap(year) { 29 } else { 28 }, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
+    let of_month = *days.get(usize::try_from(month - 1).ok()?)?;
+    if !(1970..=9999).contains(&year) || !(1..=of_month).contains(&day) {
+        return None;
+    }
+    let years: i64 = (1970..year).map(|year| if leap(year) { 366 } else { 365 }).sum();
+    let months: i64 = days.iter().take(usize::try_from(month - 1).ok()?).sum();
+    Some(years + months + day - 1)
+}
+
 /// A field with a default, which is not written.
 macro_rules! unless_said {
     ($(#[$about:meta] $name:ident: $kind:ty = $usual:expr;)*) => {$(
@@ -144,5 +213,26 @@ pub(crate) mod word {
     ) -> Result<Vec<(&'static str, crate::Origin)>, D::Error> {
         let words = Vec::<(String, crate::Origin)>::deserialize(from)?;
         Ok(words.iter().map(|(text, origin)| (kept(text), *origin)).collect())
+    }
+}
+
+#[cfg(test)]
+mod days {
+    use super::day;
+
+    #[test]
+    fn dates_in_days() {
+        for (text, days) in [
+            ("1970-01-01", Some(0)),
+            ("2000-03-01", Some(11_017)),
+            ("2026-11-30", Some(20_787)),
+            ("2024-02-29", Some(19_782)),
+            ("2023-02-29", None),
+            ("2026-13-01", None),
+            ("soon", None),
+            ("2026-11", None),
+        ] {
+            assert_eq!(day(text), days, "{text}");
+        }
     }
 }

@@ -7,7 +7,7 @@ use crate::cube::{Field, state};
 use crate::program::{Ending, base_chains, ending};
 use crate::space::Holds;
 use crate::trace::Of;
-use trevlin_model::{Chain, ChainKind, Filter, Hook, Rule, Target};
+use trevlin_model::{Chain, ChainKind, Filter, Hook, Match, MatchKind, ResidualKind, Rule, Target};
 
 impl<'a> Way<'a> {
     /// The part of a packet set that leaves a hook; paths that end there are added to the others.
@@ -147,6 +147,18 @@ impl<'a> Way<'a> {
                 }
                 continue;
             }
+            if let Some(limit) = admitting(rule)
+                && self.all_hold(&limit.rule, &packet) == Holds::Yes
+            {
+                // Some connections meet the limit, and are accepted.
+                packet.note(StepKind::Admitted { limit: limit.words, users: limit.users }, Some(rule.origin));
+                match self.target(filter, chain, rule, packet, depth, found) {
+                    Went::On(one) | Went::Returned(one) => packet = one,
+                    Went::Ended => return returned,
+                    Went::Back(back) => return returned.or(Some(back)),
+                }
+                continue;
+            }
             packet.doubt(StepKind::RuleUnknown(chain.name.clone()), Some(rule.origin));
             if let Went::Back(back) = self.target(filter, chain, rule, packet.clone(), depth, found) {
                 returned = returned.or(Some(back));
@@ -229,6 +241,40 @@ fn end(found: &mut Vec<(End<'_>, Packet)>, ending: Ending, packet: Packet) {
         Some((_, known)) => known.doubt_as(&packet),
         None => found.push((End::Of(ending), packet)),
     }
+}
+
+/// An accepting rule for some users or after an inspection.
+struct Admitting {
+    /// The same without the limit.
+    rule: Rule,
+    /// The limit, as a phrase.
+    words: String,
+    /// Whether it names users.
+    users: bool,
+}
+
+/// The limit of an accepting rule to some users or to inspected content, where it has one.
+fn admitting(rule: &Rule) -> Option<Admitting> {
+    if rule.target != Target::Accept {
+        return None;
+    }
+    let limit = |one: &Match| match &one.kind {
+        MatchKind::NotAnalysed(residual) if !one.negated => match residual.kind {
+            ResidualKind::Users => Some((residual.text.clone(), true)),
+            ResidualKind::Inspection => Some((residual.text.clone(), false)),
+            _ => None,
+        },
+        _ => None,
+    };
+    let (words, users): (Vec<String>, Vec<bool>) = rule.matches.iter().filter_map(limit).unzip();
+    (!words.is_empty()).then(|| Admitting {
+        rule: Rule {
+            matches: rule.matches.iter().filter(|one| limit(one).is_none()).cloned().collect(),
+            ..rule.clone()
+        },
+        words: words.join(", and "),
+        users: users.contains(&true),
+    })
 }
 
 /// Where a rule sent a packet.

@@ -45,6 +45,13 @@ pub enum StepKind {
         /// The interface by which it entered, and by which the source is not reached.
         interface: String,
     },
+    /// The rule that accepts it does so for some users, or after an inspection.
+    Admitted {
+        /// The limit, as a phrase.
+        limit: String,
+        /// Whether it names users.
+        users: bool,
+    },
     /// A rule of this chain ended its way through the filter.
     Ruled(String, Ending),
     /// No rule of this chain did, and the chain's policy decides.
@@ -175,6 +182,7 @@ impl fmt::Display for StepKind {
             Self::SourceRefused { source, interface } => {
                 write!(out, "the source check refuses {source} on {interface}")
             }
+            Self::Admitted { limit, .. } => write!(out, "the following rule accepts {limit}"),
             Self::Ruled(chain, ending) => {
                 let does = match ending {
                     Ending::Accept => "accepts",

@@ -15,6 +15,10 @@ pub struct Report {
     pub contradictions: Vec<Note>,
     /// Unanswered questions, in the order of the work.
     pub missing: Vec<String>,
+    /// Values that were looked for and are on no screen, by line.
+    pub not_seen: Vec<Origin>,
+    /// Whether the sheet has the form of an earlier version.
+    pub is_former: bool,
 }
 
 /// Looks at a sheet as one filled in by hand.
@@ -24,6 +28,7 @@ pub fn check(export: &Export) -> Report {
     let stated: Vec<String> = top.entries().iter().map(|entry| entry.key.to_string()).collect();
     let kind = top.get("kind").and_then(|kind| DeviceKind::from_word(kind.text()?));
     let has_form = top.get("sheet").is_some();
+    let is_former = top.get("sheet").and_then(super::node::Node::text) == Some(super::FORMER);
     let (found, ordered) = by_hand(export, top);
     unread.extend(found.notes);
     unread.sort_by_key(|note| note.origin);
@@ -33,7 +38,9 @@ pub fn check(export: &Export) -> Report {
     }
     let mut contradictions = contradictions(&found.facts, &ordered);
     contradictions.sort_by_key(|note| note.origin);
-    Report { unread, contradictions, missing }
+    let mut not_seen = found.not_seen;
+    not_seen.sort_unstable();
+    Report { unread, contradictions, missing, not_seen, is_former }
 }
 
 /// Sections that a sheet of a kind answers, in the order of the work, and what each is about. An empty list is an answer.

@@ -3,10 +3,13 @@
 
 use super::take::nearest;
 use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::{Facts, LoginList, Note, PasswordSource};
+use trevlin_model::grant::Grantee;
+use trevlin_model::{Facts, LoginDaemon, LoginList, Note, PasswordSource, Setting, Tunnel, TunnelFamily};
 
 /// Services that every device may have, and that no entry need state.
-const OWN: [&str; 2] = ["SSH", "administration"];
+const OWN: [&str; 2] = ["SSH", ADMINISTRATION];
+/// The administration of the device itself.
+const ADMINISTRATION: &str = "administration";
 
 /// How many names are compared with one that matches none.
 const SHOWN: usize = 64;
@@ -54,6 +57,9 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
     for login in facts.logins.iter_mut().filter(|login| login.daemon.is_none() && login.service != device) {
         if let Some(same) = services.get(&login.service.to_ascii_lowercase()) {
             login.service.clone_from(same);
+            if same == ADMINISTRATION {
+                login.daemon = Some(LoginDaemon::Administration);
+            }
         } else if reviewed && !named.contains(list_of(&login.list)) {
             let known: Vec<&str> = services.values().take(SHOWN).map(String::as_str).collect();
             let text = format!(
@@ -63,6 +69,113 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
             );
             notes.push(Note { origin: login.origin, text });
         }
+    }
+    permissions(facts, &services, notes);
+    pools(facts, notes);
+    profiles(facts, notes);
+}
+
+/// Joins permissions to services and, where the device states its groups, to these.
+fn permissions(facts: &mut Facts, services: &BTreeMap<String, String>, notes: &mut Vec<Note>) {
+    let groups: Vec<(&str, bool)> = facts.groups.iter().map(|one| (one.name.as_str(), one.role)).collect();
+    for one in &mut facts.permissions {
+        if let Some(same) = services.get(&one.service.to_ascii_lowercase()) {
+            one.service.clone_from(same);
+        } else {
+            let known: Vec<&str> = services.values().take(SHOWN).map(String::as_str).collect();
+            let text = format!(
+                "no tunnel or service of this sheet has the name `{}`; {}",
+                one.service,
+                nearest(&one.service, &known)
+            );
+            notes.push(Note { origin: one.origin, text });
+        }
+        let (name, role) = match &one.who {
+            Grantee::Group(name) => (name, false),
+            Grantee::Role(name) => (name, true),
+            Grantee::Everybody | Grantee::User(_) => continue,
+        };
+        // Without a list of its own the device asks a directory. One of the other kind is a fault of the device, not of the sheet.
+        let known: Vec<&str> = groups.iter().filter(|(_, is)| *is == role).map(|(name, _)| *name).collect();
+        let of_either = groups.iter().any(|(known, _)| known.eq_ignore_ascii_case(name));
+        if !known.is_empty() && !of_either && is_near(name, &known) {
+            let text =
+                format!("no group or role of this sheet has the name `{name}`; {}", nearest(name, &known));
+            notes.push(Note { origin: one.origin, text });
+        }
+    }
+}
+
+/// Whether a name is a slip for one of these; another name may be one of a directory.
+fn is_near(name: &str, known: &[&str]) -> bool {
+    nearest(name, known).starts_with("did you mean")
+}
+
+/// Pools state their tunnel by their place; an owner that is another one is a slip.
+fn pools(facts: &mut Facts, notes: &mut Vec<Note>) {
+    let names: BTreeSet<String> = facts.tunnels.iter().map(|one| one.name.to_ascii_lowercase()).collect();
+    for tunnel in &mut facts.tunnels {
+        for pool in &mut tunnel.addresses.pools {
+            let owner = pool.owner.to_ascii_lowercase();
+            if owner.is_empty() || owner == tunnel.name.to_ascii_lowercase() {
+                pool.owner.clone_from(&tunnel.name);
+            } else if names.contains(&owner) || is_near(&pool.owner, &[&tunnel.name]) {
+                let text = format!(
+                    "the pool of `{0}` names `{1}` as its owner; expected `{0}`",
+                    tunnel.name, pool.owner
+                );
+                notes.push(Note { origin: pool.origin, text });
+            }
+        }
+    }
+}
+
+/// Joins link settings to the dial-in services that they are for.
+fn profiles(facts: &mut Facts, notes: &mut Vec<Note>) {
+    let by_link = |tunnel: &&mut Tunnel| matches!(tunnel.family, TunnelFamily::Pptp | TunnelFamily::L2tp);
+    for profile in &mut facts.ppp_profiles {
+        for (method, _) in &mut profile.require {
+            *method = method_of_words(method);
+        }
+        let wanted = profile.path.to_ascii_lowercase();
+        let mut named = false;
+        for tunnel in facts.tunnels.iter_mut().filter(by_link) {
+            let file = tunnel.options_file.as_ref().and_then(Setting::value).cloned();
+            let by_name = tunnel.name.to_ascii_lowercase() == wanted;
+            if by_name && file.is_none() {
+                profile.path.clone_from(&tunnel.name);
+                let value = tunnel.name.clone();
+                tunnel.options_file = Some(Setting::Stated { value, origin: profile.origin });
+            }
+            named |= by_name || file.is_some_and(|file| file.to_ascii_lowercase() == wanted);
+        }
+        if !named {
+            let known: Vec<&str> = facts
+                .tunnels
+                .iter()
+                .filter(|one| matches!(one.family, TunnelFamily::Pptp | TunnelFamily::L2tp))
+                .map(|one| one.name.as_str())
+                .collect();
+            let text = format!(
+                "no tunnel by PPTP or L2TP of this sheet has the name `{}`; {}",
+                profile.path,
+                nearest(&profile.path, &known)
+            );
+            notes.push(Note { origin: profile.origin, text });
+        }
+    }
+}
+
+/// A method by the name that pppd has for it, however a screen writes it: `MS-CHAP v2`.
+fn method_of_words(text: &'static str) -> &'static str {
+    let plain: String = text.chars().filter(char::is_ascii_alphanumeric).collect();
+    match plain.to_ascii_lowercase().as_str() {
+        "pap" => "pap",
+        "chap" | "chapmd5" => "chap",
+        "mschap" | "mschapv1" => "mschap",
+        "mschapv2" | "mschap2" => "mschap-v2",
+        "eap" => "eap",
+        _ => text,
     }
 }
 

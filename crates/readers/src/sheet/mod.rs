@@ -10,6 +10,7 @@ mod ordered;
 pub(crate) mod rule;
 #[cfg(feature = "schema")]
 mod schema;
+mod short;
 pub(crate) mod take;
 mod write;
 
@@ -37,7 +38,9 @@ use trevlin_model::{
 };
 
 /// Declaration of a device sheet.
-pub const FORM: &str = "trevlin-sheet/1";
+pub const FORM: &str = "trevlin-sheet/2";
+/// An earlier form, which is still read: version 2 adds keys, and reports names that refer to nothing.
+pub(crate) const FORMER: &str = "trevlin-sheet/1";
 
 /// Keys of a sheet that are about the device as a whole.
 const HEAD: [&str; 5] = ["sheet", "device", "kind", "files", "complete"];
@@ -101,6 +104,8 @@ pub(crate) struct Found {
     pub(crate) facts: Facts,
     pub(crate) notes: Vec<Note>,
     pub(crate) understood: Vec<Origin>,
+    /// Values that were looked for and are on no screen of the device.
+    pub(crate) not_seen: Vec<Origin>,
 }
 
 /// The facts of a document in the shape of a sheet.
@@ -125,6 +130,8 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
         // Those of rules are taken out where rules are read, side by side.
         entries.iter_mut().filter(|entry| &*entry.key != "rules").for_each(|entry| evidence(&mut entry.node));
     }
+    not_seen(&mut top, &mut found.not_seen);
+    short::expand(&mut top);
     shells(&mut top);
     let complete = top.get("complete").is_some_and(|node| node.value == Value::Truth(true));
     let known = known_sections();
@@ -133,6 +140,8 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     for entry in entries {
         if HEAD.contains(&&*entry.key) {
             head(&entry, &mut found);
+        } else if found.not_seen.contains(&entry.node.origin) {
+            found.understood.push(entry.node.origin);
         } else if &*entry.key == SECRETS {
             secrets(&entry, &mut found);
         } else if ORDERED.contains(&&*entry.key) {
@@ -257,6 +266,24 @@ fn evidence(node: &mut Node) {
     }
 }
 
+/// How a sheet states that something was looked for and is on no screen.
+const NOT_SEEN_WORDS: [&str; 2] = ["not seen", "not seen on any screen"];
+
+/// Marks values that were looked for and are on no screen, so that they differ from those that are off and from silence.
+fn not_seen(node: &mut Node, found: &mut Vec<Origin>) {
+    match &mut node.value {
+        Value::Table(entries) => entries.iter_mut().for_each(|entry| not_seen(&mut entry.node, found)),
+        Value::List(all) => all.iter_mut().for_each(|one| not_seen(one, found)),
+        Value::Text(text) if NOT_SEEN_WORDS.contains(&text.trim().to_ascii_lowercase().as_str()) => {
+            found.push(node.origin);
+            let why = Node { origin: node.origin, value: Value::Text(take::NOT_SEEN.into()) };
+            let why = Entry { key: "unknown".into(), key_origin: node.origin, node: why };
+            node.value = Value::Table(vec![why]);
+        }
+        _ => {}
+    }
+}
+
 fn is_evidence(entry: &Entry) -> bool {
     &*entry.key == "seen" && entry.node.text().is_some()
 }
@@ -308,7 +335,9 @@ fn head(entry: &Entry, found: &mut Found) {
             None
         }
         "files" => Some("expected a list of paths".to_owned()),
-        "sheet" if text != FORM => Some(format!("this version supports sheets of the form `{FORM}`")),
+        "sheet" if text != FORM && text != FORMER => {
+            Some(format!("this version supports sheets of the form `{FORM}`"))
+        }
         "kind" => {
             found.facts.said_kind = DeviceKind::from_word(text);
             let wrong = found.facts.said_kind.is_none();
@@ -430,7 +459,8 @@ fn leave_open(facts: &mut Facts) {
                 })
                 .into();
         }
-        let by_tls = matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect);
+        let by_tls =
+            matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Tls);
         if by_tls && tunnel.proof.certificate.is_none() {
             let why = "the sheet does not state it".to_owned();
             tunnel.proof.certificate = Some(Setting::Unknown { why });

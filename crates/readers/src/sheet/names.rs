@@ -183,6 +183,14 @@ impl<'a> Names<'a> {
         matches.extend(self.addresses(&rule.destinations, &MatchKind::Destination, false));
         matches.extend(self.addresses(&rule.destinations_except, &MatchKind::Destination, true));
         matches.extend(self.services(&rule.services));
+        let list =
+            |words: &[Word]| words.iter().map(|(word, _)| word.as_str()).collect::<Vec<_>>().join(", ");
+        if !rule.users.is_empty() {
+            matches.push(holds(MatchKind::NotAnalysed(Residual::only_for(&list(&rule.users)))));
+        }
+        if !rule.inspection.is_empty() {
+            matches.push(holds(MatchKind::NotAnalysed(Residual::only_after(&list(&rule.inspection)))));
+        }
         matches.extend(
             rule.also
                 .iter()

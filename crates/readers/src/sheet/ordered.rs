@@ -49,6 +49,8 @@ pub(crate) struct Forwarding {
     pub(crate) to: Word,
     /// Destination port. The same port where none is stated.
     pub(crate) to_port: Option<PortRange>,
+    /// Remark of the administrator.
+    pub(crate) note: Option<String>,
     /// Whether it is permitted without a rule. As in the rule base, where it is not stated.
     pub(crate) passes: Option<bool>,
     /// Whether it is switched off.
@@ -71,6 +73,10 @@ pub(crate) struct Hiding {
     pub(crate) destinations: Vec<Word>,
     /// The new address. That of the outgoing interface where none is stated.
     pub(crate) address: Option<IpRange>,
+    /// Whether it is an exemption: these connections keep their addresses.
+    pub(crate) exempt: bool,
+    /// Remark of the administrator.
+    pub(crate) note: Option<String>,
     /// Whether it is switched off.
     pub(crate) off: bool,
     pub(crate) origin: Origin,
@@ -175,21 +181,24 @@ impl Ordered {
                 ..Translation::of(TranslationKind::Destination)
             };
             let mut made = rule(matches, Target::Translate(how), one.origin);
-            made.comment.clone_from(&one.name);
+            made.comment = commented(one.name.as_ref(), one.note.as_ref());
             arrival.rules.push(made);
         }
         for one in self.translations.iter().filter(|one| !one.off) {
             let mut matches = names.interfaces(&one.to.iter().collect::<Vec<_>>(), false);
             matches.extend(names.addresses(&one.sources, &MatchKind::Source, false));
             matches.extend(names.addresses(&one.destinations, &MatchKind::Destination, false));
-            let how = match one.address {
-                Some(address) => {
-                    Translation { addresses: Some(address), ..Translation::of(TranslationKind::Source) }
-                }
-                None => Translation::of(TranslationKind::Masquerade),
+            let target = match one.address {
+                // What is accepted here is not translated by a later one.
+                _ if one.exempt => Target::Accept,
+                Some(address) => Target::Translate(Translation {
+                    addresses: Some(address),
+                    ..Translation::of(TranslationKind::Source)
+                }),
+                None => Target::Translate(Translation::of(TranslationKind::Masquerade)),
             };
-            let mut made = rule(matches, Target::Translate(how), one.origin);
-            made.comment.clone_from(&one.name);
+            let mut made = rule(matches, target, one.origin);
+            made.comment = commented(one.name.as_ref(), one.note.as_ref());
             departure.rules.push(made);
         }
         Some(table("translations", vec![arrival, departure], first))
@@ -225,7 +234,7 @@ impl Placed<'_, '_> {
             matches: more.into_iter().chain(common.iter().cloned()).collect(),
             target: one.action.target(),
             logs: one.logs,
-            comment: one.name.clone(),
+            comment: commented(one.name.as_ref(), one.note.as_ref()),
             packets: one.packets,
             origin: one.origin,
             looked_up_at: None,
@@ -257,6 +266,14 @@ impl Placed<'_, '_> {
     }
 }
 
+/// The comment of a rule: its name, and the remark of the administrator.
+fn commented(name: Option<&String>, note: Option<&String>) -> Option<String> {
+    match (name, note) {
+        (Some(name), Some(note)) => Some(format!("{name}: {note}")),
+        (one, other) => one.or(other).cloned(),
+    }
+}
+
 /// The rule that permits the traffic of a forward.
 fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) -> Option<Rule> {
     if passes == Some(false) {
@@ -276,7 +293,7 @@ fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) ->
         matches.push(open(unsaid));
     }
     let mut made = rule(matches, Target::Accept, forward.origin);
-    made.comment.clone_from(&forward.name);
+    made.comment = commented(forward.name.as_ref(), forward.note.as_ref());
     Some(made)
 }
 

@@ -63,6 +63,13 @@ pub(crate) struct OrderedRule {
     pub(crate) off: bool,
     /// How often it was met, where the device counts.
     pub(crate) packets: Option<u64>,
+    /// Users, groups and roles that it is for: `user astrid`, `group staff`, `role pilots`. Of an accepting rule they narrow who is
+    /// admitted.
+    pub(crate) users: Vec<Word>,
+    /// Inspections that the content must pass: antivirus, an application filter, categories of web sites.
+    pub(crate) inspection: Vec<Word>,
+    /// Remark of the administrator.
+    pub(crate) note: Option<String>,
     /// Conditions that have no field here (a time of day, a user, an application), in the appliance's words.
     pub(crate) also: Vec<Word>,
     pub(crate) origin: Origin,
@@ -84,6 +91,9 @@ impl OrderedRule {
             logs: false,
             off: false,
             packets: None,
+            users: Vec::new(),
+            inspection: Vec::new(),
+            note: None,
             also: Vec::new(),
             origin,
         }

@@ -1,7 +1,7 @@
 //! The shape of a sheet as a JSON Schema, made from the types that sheets are read into.
 
 use super::ordered::{Forwarding, Hiding, OrderedRule, RuleList};
-use super::{FORM, FROM_FILES, names};
+use super::{FORM, FORMER, FROM_FILES, names};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
 use serde_json::{Map, Value, json};
@@ -14,7 +14,7 @@ pub fn schema() -> Value {
     let mut generator = SchemaSettings::draft2020_12().into_generator();
     let mut properties = Map::new();
     let kinds = [DeviceKind::Firewall, DeviceKind::Router, DeviceKind::Server, DeviceKind::Storage];
-    properties.insert("sheet".into(), json!({ "const": FORM }));
+    properties.insert("sheet".into(), json!({ "enum": [FORM, FORMER] }));
     properties.insert("device".into(), json!({ "type": "string", "description": "Name of the device." }));
     properties.insert("kind".into(), json!({ "enum": kinds.map(DeviceKind::word) }));
     properties.insert(

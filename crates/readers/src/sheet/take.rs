@@ -160,6 +160,14 @@ enum Give<'a> {
 
 const SILENT: &str = "the sheet does not state it";
 
+/// A value that was looked for and is on no screen: known to be missing, for settings; absent for everything else.
+pub(super) const NOT_SEEN: &str = "no screen of the device shows it";
+
+/// The error of such a value where a plain one is expected: it is left out without a message.
+fn absent() -> Fault {
+    Fault { at: None, what: None, path: Vec::new() }
+}
+
 impl<'a> Give<'a> {
     fn origin(self) -> Option<Origin> {
         match self {
@@ -174,6 +182,11 @@ impl<'a> Give<'a> {
             Some(origin) => fault.at(origin),
             None => fault,
         }
+    }
+
+    /// Whether it was looked for and is on no screen.
+    fn is_not_seen(self) -> bool {
+        self.only("unknown").is_some_and(|why| why.text() == Some(NOT_SEEN))
     }
 
     /// The error where another type is expected: the same as a visitor's, without every type accepting every kind of value, which would be
@@ -204,6 +217,7 @@ impl<'a> Give<'a> {
         expected: &dyn de::Expected,
     ) -> Result<Fields<'a>, Fault> {
         match self {
+            _ if self.is_not_seen() => Err(absent()),
             Self::Node(node) if matches!(node.value, Value::Table(_)) => {
                 Ok(Fields::of(node.entries(), fields, node.origin))
             }
@@ -216,6 +230,9 @@ impl<'a> Give<'a> {
     /// Which of several it is.
     fn variant(self, variants: &[&str], expected: &dyn de::Expected) -> Result<Variant<'a>, Fault> {
         let one_of = || fault(format!("one of these is expected here: {}", variants.join(", ")));
+        if self.is_not_seen() {
+            return Err(absent());
+        }
         let node = match self {
             Self::Node(node) => node,
             Self::Missing(_) => return Err(one_of()),
@@ -413,6 +430,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
 
     fn deserialize_any<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
         match self {
+            _ if self.is_not_seen() => Err(absent()),
             Self::Node(node) => match &node.value {
                 Value::Text(text) => visitor.visit_str(text),
                 Value::Number(number) => visitor.visit_i64(*number),
@@ -467,6 +485,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
 
     fn deserialize_seq<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
         match self {
+            _ if self.is_not_seen() => Err(absent()),
             Self::Missing(_) => visitor.visit_seq(List([].iter().enumerate())),
             Self::Node(node) => visitor.visit_seq(List(node.each().iter().enumerate())),
             _ => Err(self.misfit(&visitor)),
@@ -475,6 +494,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
 
     fn deserialize_tuple<V: Visitor<'de>>(self, len: usize, visitor: V) -> Result<V::Value, Fault> {
         match self {
+            _ if self.is_not_seen() => Err(absent()),
             Self::Node(Node { value: Value::List(all), .. }) if all.len() == len => {
                 visitor.visit_seq(List(all.iter().enumerate()))
             }
@@ -501,9 +521,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
     ) -> Result<V::Value, Fault> {
         match (name, self) {
             // A disabled setting counts as absent.
-            (ORIGIN, Self::Node(Node { value: Value::Truth(false), .. })) => {
-                Err(Fault { at: None, what: None, path: Vec::new() })
-            }
+            (ORIGIN, Self::Node(Node { value: Value::Truth(false), .. })) => Err(absent()),
             (ORIGIN, _) => {
                 let origin = self.origin().ok_or_else(|| fault("a place is missing here"))?;
                 let numbers = [origin.export.0, origin.start, origin.end].map(Give::Number);

@@ -5,6 +5,7 @@ mod exemptions;
 pub(crate) mod haproxy;
 pub(crate) mod nginx;
 
+use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::served::{
     AuthRequirement, BypassKind, LoginBypass, PartKind, Remark, ServiceResource, Sources,
 };
@@ -35,6 +36,11 @@ const ADMINISTRATION: [&str; 17] = [
 fn is_administration(path: &str) -> bool {
     path.split(['/', '.', '_', '^', '$', '~', '(', ')', '|', '?', '*'])
         .any(|word| ADMINISTRATION.contains(&word.to_ascii_lowercase().as_str()))
+}
+
+/// A certificate file that a site shows, as a directive names it.
+fn shown(path: &str, origin: Origin) -> CertificateFile {
+    CertificateFile { purpose: CertificateUse::Own, path: Some(path.to_owned()), origin }
 }
 
 /// One way to obtain access: the sources, and the authentication required of them.

@@ -196,7 +196,8 @@ pub(super) fn passed_over(one: &Directive<'_>, inside: &[Directive<'_>], book: &
     }
 }
 
-pub(super) const JUDGED: [&str; 39] = [
+pub(super) const JUDGED: [&str; 40] = [
+    "sslcertificatefile",
     "listen",
     "virtualhost",
     "servername",

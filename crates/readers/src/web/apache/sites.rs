@@ -6,6 +6,7 @@ use crate::angles::Directive;
 use crate::relaying;
 use crate::serving::{self, truth};
 use crate::tls;
+use crate::web::shown;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::relay::Relay;
@@ -132,6 +133,19 @@ fn site(
         let own_order = last("sslhonorcipherorder").is_some_and(|one| one.first().eq_ignore_ascii_case("on"));
         let offer = offer(last("sslprotocol"), last("sslciphersuite"), engine.origin);
         served.offers.push(Offer { own_order, ..offer });
+        let certificate = |one: &Directive<'_>| shown(&loader.value(one.first()), one.origin);
+        served.certificates.extend(last("sslcertificatefile").map(certificate));
+        let names = own.iter().filter(|one| matches!(one.name.as_str(), "servername" | "serveralias"));
+        let plain = |name: &String| name.contains('.') && !name.contains(['*', '?']);
+        served.host_names = names
+            .flat_map(|one| &one.words)
+            .map(|word| {
+                let text = loader.value(word);
+                let text = text.split_once("://").map_or(&*text, |(_, rest)| rest);
+                text.split(':').next().unwrap_or_default().to_owned()
+            })
+            .filter(plain)
+            .collect();
     }
     let (parts, relays) = pages::pages(own, host.is_some(), main, origin);
     served.parts = parts;

@@ -15,6 +15,7 @@ use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognitio
 use crate::relaying;
 use crate::serving::{self, is_known};
 use crate::tls;
+use crate::web::shown;
 use std::cell::OnceCell;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
@@ -248,7 +249,8 @@ fn account(all: &[Statement<'_>], book: &mut LineRecorder<'_>) {
     }
 }
 
-const JUDGED: [&str; 32] = [
+const JUDGED: [&str; 33] = [
+    "ssl_certificate",
     "set_real_ip_from",
     "http",
     "server",
@@ -393,6 +395,18 @@ fn server<'s, 'a>(
     }
     if served.endpoints.iter().any(|one| one.carried == TransportSecurity::Encrypted) {
         served.offers.push(offer(chain, one.origin));
+        // The innermost block with one has all that are shown (ngx_http_ssl_module, ssl_certificate).
+        let own = chain.iter().rev().find_map(|block| block.by_name.get("ssl_certificate"));
+        served.certificates.extend(
+            own.into_iter()
+                .flatten()
+                .filter(|one| !one.value().contains('$'))
+                .map(|one| shown(one.value(), one.origin)),
+        );
+        served.host_names = one.last("server_name").map_or_else(Vec::new, |one| {
+            let plain = |name: &&&str| name.contains('.') && !name.starts_with(['~', '.', '*']);
+            one.arguments().iter().filter(plain).map(|name| (*name).to_owned()).collect()
+        });
     }
     if stream {
         let mut part = page("", one.origin);

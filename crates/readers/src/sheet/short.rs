@@ -1,0 +1,153 @@
+//! Shorter forms of entries, as people write them: they become the entries that facts are read from.
+
+use super::node::{Entry, Node, Value};
+use trevlin_model::Origin;
+
+/// A value in a table that replaces a plain one.
+struct Around {
+    /// Section.
+    section: &'static str,
+    /// Keys that lead to the value, within an entry of the section.
+    path: &'static [&'static str],
+    /// Key under which the plain value is placed.
+    key: &'static str,
+    /// Further values that the table needs.
+    with: &'static [(&'static str, &'static str)],
+}
+
+/// Values that may be plain words.
+const AROUND: [Around; 9] = [
+    // A certificate by the name that the section of certificates gives it.
+    Around { section: "tunnels", path: &["certificates"], key: "path", with: &[("purpose", "own")] },
+    Around {
+        section: "tunnels",
+        path: &["client-authorities"],
+        key: "path",
+        with: &[("purpose", "authority")],
+    },
+    Around { section: "services", path: &["certificates"], key: "path", with: &[("purpose", "own")] },
+    // Who verifies a password, and a method by its name alone.
+    Around { section: "tunnels", path: &["proof", "passwords"], key: "source", with: &[] },
+    Around { section: "tunnels", path: &["proof", "alternatives", "passwords"], key: "source", with: &[] },
+    Around { section: "tunnels", path: &["offers", "algorithms"], key: "name", with: &[] },
+    Around { section: "services", path: &["offers", "algorithms"], key: "name", with: &[] },
+    Around { section: "logins", path: &["list"], key: "local-file", with: &[] },
+    Around { section: "tunnels", path: &["policy", "client-kinds"], key: "name", with: &[] },
+];
+
+/// Keys with another name in sheets: section, the sheet's key, and that of the fact.
+const RENAMED: [(&str, &str, &str); 4] = [
+    ("ppp-profiles", "service", "path"),
+    ("certificates", "name", "file"),
+    ("certificates", "valid-from", "not-before"),
+    ("certificates", "valid-until", "not-after"),
+];
+
+/// Brings the shorter forms of a whole sheet into the form of facts.
+pub(super) fn expand(top: &mut Node) {
+    let Value::Table(sections) = &mut top.value else { return };
+    for section in sections {
+        let name = std::sync::Arc::clone(&section.key);
+        for entry in each(&mut section.node) {
+            renamed(&name, entry);
+            for one in AROUND.iter().filter(|one| one.section == &*name) {
+                around(one, one.path, entry);
+            }
+            match &*name {
+                "logins" => login(entry),
+                "tunnels" => tunnel(entry),
+                _ => {}
+            }
+        }
+    }
+}
+
+/// The entries of a list, or the only one.
+fn each(node: &mut Node) -> &mut [Node] {
+    if !matches!(node.value, Value::List(_)) {
+        return std::slice::from_mut(node);
+    }
+    let Value::List(all) = &mut node.value else { return &mut [] };
+    all
+}
+
+fn renamed(section: &str, entry: &mut Node) {
+    let Value::Table(fields) = &mut entry.value else { return };
+    for (_, from, to) in RENAMED.iter().filter(|(of, ..)| *of == section) {
+        let taken = fields.iter().any(|field| &*field.key == *to);
+        if let Some(field) = fields.iter_mut().find(|field| &*field.key == *from && !taken) {
+            field.key = (*to).into();
+        }
+    }
+}
+
+fn around(one: &Around, path: &[&str], node: &mut Node) {
+    let Some((first, rest)) = path.split_first() else {
+        wrap(one, node);
+        return;
+    };
+    for part in each(node) {
+        let Value::Table(fields) = &mut part.value else { continue };
+        if let Some(field) = fields.iter_mut().find(|field| &*field.key == *first) {
+            around(one, rest, &mut field.node);
+        }
+    }
+}
+
+/// Places a plain value, or each of a list, in a table.
+fn wrap(one: &Around, node: &mut Node) {
+    match &mut node.value {
+        Value::List(all) => all.iter_mut().for_each(|each| wrap(one, each)),
+        Value::Text(_) => {
+            let origin = node.origin;
+            let plain = std::mem::replace(&mut node.value, Value::Truth(true));
+            let mut fields = vec![pair(one.key, origin, plain)];
+            fields.extend(one.with.iter().map(|(key, word)| pair(key, origin, Value::Text((*word).into()))));
+            node.value = Value::Table(fields);
+        }
+        _ => {}
+    }
+}
+
+fn pair(key: &str, origin: Origin, value: Value) -> Entry {
+    Entry { key: key.into(), key_origin: origin, node: Node { origin, value } }
+}
+
+/// A login without a list is in that of its service; its last day may be a date.
+fn login(entry: &mut Node) {
+    let origin = entry.origin;
+    let Value::Table(fields) = &mut entry.value else { return };
+    if !fields.iter().any(|field| &*field.key == "list") {
+        let service = fields.iter().find(|field| &*field.key == "service");
+        if let Some(service) = service.and_then(|field| field.node.text()) {
+            let list = format!("accounts of {service}");
+            let list = Value::Table(vec![pair("local-file", origin, Value::Text(list.into()))]);
+            fields.push(pair("list", origin, list));
+        }
+    }
+    let expires = fields.iter_mut().find(|field| &*field.key == "expires");
+    if let Some(field) = expires
+        && let Some(day) = field.node.text().and_then(trevlin_model::written::day)
+    {
+        let at = field.node.origin;
+        field.node.value = Value::Table(vec![pair("day", at, Value::Number(day))]);
+    }
+}
+
+/// The authorities for clients stand with the tunnel's own certificates.
+fn tunnel(entry: &mut Node) {
+    let Value::Table(fields) = &mut entry.value else { return };
+    let Some(at) = fields.iter().position(|field| &*field.key == "client-authorities") else { return };
+    let mut authorities = fields.remove(at);
+    match fields.iter_mut().find(|field| &*field.key == "certificates") {
+        Some(own) => {
+            let mut all: Vec<Node> = each(&mut own.node).to_vec();
+            all.extend(each(&mut authorities.node).iter().cloned());
+            own.node.value = Value::List(all);
+        }
+        None => {
+            authorities.key = "certificates".into();
+            fields.push(authorities);
+        }
+    }
+}
