@@ -35,6 +35,8 @@ pub enum SubjectKind {
     Chain,
     /// The clock.
     Clock,
+    /// A relay of a provider, by its name.
+    CloudRelay,
     /// The whole device.
     Device,
     /// A client of a service of dynamic names.
@@ -103,6 +105,8 @@ pub enum SubjectKind {
     SshKey,
     /// An SSH server.
     SshServer,
+    /// A protection that is switched off, by its kind and name.
+    SwitchedOff,
     /// A rule of sudo.
     SudoRule,
     /// A tunnel, by its name.

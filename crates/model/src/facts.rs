@@ -3,9 +3,10 @@
 use crate::TunnelFamily;
 use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, DhParameters, PrivateKey, UnreadableBlock};
+use crate::cloud::CloudRelay;
 use crate::dhcp::DhcpServer;
 use crate::grant::Permission;
-use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, Unit};
+use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, SwitchedOff, Unit};
 use crate::ike::PreSharedKey;
 use crate::kernel::KernelSetting;
 use crate::listen::{DynamicName, PortMapper, Socket};
@@ -155,6 +156,10 @@ pub struct Facts {
     pub pre_shared_keys: Vec<PreSharedKey>,
     /// Logins from lists that belong to one service.
     pub logins: Vec<Login>,
+    /// Relays of providers by which the device is reached.
+    pub cloud_relays: Vec<CloudRelay>,
+    /// Protections that are configured and switched off.
+    pub switched_off: Vec<SwitchedOff>,
     /// Permissions to use services.
     pub permissions: Vec<Permission>,
     /// Certificates.
@@ -247,7 +252,7 @@ macro_rules! each_list {
             forwards kernel sockets port_mappers dynamic_names served relays log_keepers clock_keepers radios
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
-            radius_security ppp_profiles credentials pre_shared_keys logins permissions certificates private_keys
+            radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays switched_off certificates private_keys
             secrets announced masked_places missing unreadable_blocks dh_parameters files not_analysed
         }
     };
@@ -369,6 +374,8 @@ macro_rules! each_section {
             pre_shared_keys = "ike-keys",
             logins = "logins",
             permissions = "permissions",
+            cloud_relays = "cloud-relays",
+            switched_off = "switched-off",
             certificates = "certificates",
             private_keys = "private-keys",
             missing = "missing",

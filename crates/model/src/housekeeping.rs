@@ -52,6 +52,38 @@ pub struct ClockKeeper {
     pub origin: Origin,
 }
 
+/// A protection that is configured and switched off, or left in a file behind a comment sign.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct SwitchedOff {
+    /// Kind.
+    pub kind: ProtectionKind,
+    /// Its name: of a rule, of a filter, of a PAM module.
+    pub name: String,
+    /// Remark beside it.
+    pub note: Option<String>,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// Kind of a protection.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum ProtectionKind {
+    /// A rule of a packet filter that denies traffic.
+    DenyRule,
+    /// A packet filter as a whole.
+    Filter,
+    /// A PAM module; its name tells what it proves.
+    PamModule,
+    /// A second factor of a remote-access service.
+    SecondFactor,
+    /// Another one, such as an inspection.
+    Other,
+}
+
 /// Protection of a Wi-Fi network.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

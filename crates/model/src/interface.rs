@@ -57,6 +57,9 @@ pub struct Route {
     pub gateway: Option<IpAddr>,
     /// Leaving interface.
     pub interface: Option<String>,
+    /// Preference among several routes to one destination, as a sheet states it: the lowest number is used first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub preference: Option<u32>,
     /// Whether it is of a kind that carries packets on (not local, broadcast, blackhole and the like).
     #[serde(with = "crate::written::on_unless_off")]
     #[cfg_attr(feature = "schema", schemars(with = "bool"))]

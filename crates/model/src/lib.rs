@@ -14,6 +14,7 @@
 pub mod account;
 mod address;
 pub mod certificate;
+pub mod cloud;
 mod datastore;
 mod device;
 pub mod dhcp;

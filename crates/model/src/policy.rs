@@ -160,6 +160,10 @@ pub struct ClientPolicy {
     pub local_network: Option<Setting<bool>>,
     /// Whether clients reach one another.
     pub between_clients: Option<Setting<bool>>,
+    /// Whether clients are given a DNS server; a sheet states it by the list of the tunnel's `name-servers`.
+    pub name_servers: Option<Setting<bool>>,
+    /// Whether clients are given a DNS domain; a sheet states it by the list of the tunnel's `domains`.
+    pub domains: Option<Setting<bool>>,
     /// Whether traffic is compressed before it is encrypted.
     pub compression: Option<Setting<bool>>,
     /// Whether revoked client certificates are recognised.

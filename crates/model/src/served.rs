@@ -137,6 +137,9 @@ pub struct Endpoint {
     pub port: u16,
     /// Whether what passes is encrypted.
     pub carried: TransportSecurity,
+    /// Whether another service answers at the same port, told apart by names or paths.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub shared: bool,
     /// The line; for a default the line of the service.
     pub origin: Origin,
 }
@@ -145,7 +148,16 @@ impl Endpoint {
     /// A place at every address.
     #[must_use]
     pub fn everywhere(protocol: Protocol, port: u16, carried: TransportSecurity, origin: Origin) -> Self {
-        Self { protocol, address: None, families: Families::Both, interface: None, port, carried, origin }
+        Self {
+            protocol,
+            address: None,
+            families: Families::Both,
+            interface: None,
+            port,
+            carried,
+            shared: false,
+            origin,
+        }
     }
 
     /// The same at one address; the unspecified address means all of its version.

@@ -2,6 +2,7 @@
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::collections::BTreeMap;
+use trevlin_model::housekeeping::{ProtectionKind, SwitchedOff};
 use trevlin_model::pam::{PamAction, PamControl, PamFacility, PamLine, PamService};
 use trevlin_model::{Export, Origin};
 
@@ -52,10 +53,29 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             Err(why) => book.not_understood(origin, why),
         }
     }
+    reading
+        .facts
+        .switched_off
+        .extend(export.lines().filter_map(|one| left_off(one.text, export.origin_of(one.text.trim()))));
     let origin = lines.first().map_or(export.origin(0..0), |line| line.origin);
     let name = export.file_name().trim_end_matches(".txt").to_owned();
     reading.facts.pam_services.push(PamService { name, lines, origin });
     reading
+}
+
+/// A whole line behind a comment sign, with the remark behind it.
+fn left_off(text: &str, origin: Origin) -> Option<SwitchedOff> {
+    let text = text.trim().strip_prefix('#')?.trim_start_matches('#').trim();
+    let (text, note) = text.split_once('#').map_or((text, None), |(text, note)| (text, Some(note.trim())));
+    let (line, fault) = line(text, origin).ok()??;
+    let is_whole =
+        fault.is_none() && line.module.starts_with("pam_") && line.facility == Some(PamFacility::Auth);
+    is_whole.then(|| SwitchedOff {
+        kind: ProtectionKind::PamModule,
+        name: line.module,
+        note: note.filter(|note| !note.is_empty()).map(str::to_owned),
+        origin,
+    })
 }
 
 /// Lines without comments, those that end in a backslash joined with the next.

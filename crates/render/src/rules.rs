@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::filter_review::remarks::RemarkKind;
-use trevlin_audit::tables::rules::{ChainSheet, FilterSheet, RuleRow, RulesSheet};
+use trevlin_audit::tables::rules::{ChainSheet, FilterSheet, RuleRow, RulesSheet, TranslationRow};
 use trevlin_audit::{IncompleteRow, RuleVerdict};
 
 const BOLD: Style = Style::new().bold();
@@ -16,6 +16,7 @@ const DIM: Style = Style::new().dimmed();
 struct Document<'a> {
     schema: &'static str,
     filters: &'a [FilterSheet],
+    translations: &'a [TranslationRow],
     incomplete: &'a [IncompleteRow],
 }
 
@@ -24,8 +25,8 @@ struct Document<'a> {
 /// # Errors
 /// When writing fails.
 pub fn rules_json(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> {
-    let (filters, incomplete) = (&*sheet.filters, &*sheet.incomplete);
-    crate::json::write(&Document { schema: "trevlin-rules/1", filters, incomplete }, out)
+    let (filters, translations, incomplete) = (&*sheet.filters, &*sheet.translations, &*sheet.incomplete);
+    crate::json::write(&Document { schema: "trevlin-rules/1", filters, translations, incomplete }, out)
 }
 
 /// The review for a spreadsheet, a line for each rule.
@@ -94,7 +95,7 @@ const LOOK: Look<7> = Look { heads: HEADS, shares: [5, 14, 15, 15, 13, 16, 22], 
 /// # Errors
 /// When writing fails.
 pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
-    if sheet.filters.is_empty() {
+    if sheet.filters.is_empty() && sheet.translations.is_empty() {
         return writeln!(out, "no packet filter was found in these exports");
     }
     out.write_all(crate::incomplete::text(&sheet.incomplete).as_bytes())?;
@@ -138,11 +139,50 @@ pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> 
             )?;
         }
     }
+    translations(&sheet.translations, width, out)?;
     writeln!(
         out,
         "{DIM}breadth: source addresses → destination addresses, ports of new connections\n         narrow: below 2^16 \
          combinations; moderate: below 2^40; broad: below 2^74{DIM:#}"
     )
+}
+
+const TRANSLATIONS: Look<6> = Look {
+    heads: ["Line", "Translation", "Source", "Destination", "Service", "New address"],
+    shares: [5, 20, 20, 20, 15, 20],
+    widest: 140,
+};
+
+/// Translations, each device and export with a heading of its own.
+fn translations(all: &[TranslationRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    if all.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n{BOLD}Address translation{BOLD:#}")?;
+    let headings: Vec<String> = all.iter().map(|row| format!("{}: {}", row.device, row.path)).collect();
+    let rows: Vec<_> = all
+        .iter()
+        .zip(&headings)
+        .map(|(row, heading)| {
+            let becomes = match (row.translates, row.becomes.as_str()) {
+                ("none", _) => "not translated",
+                ("source", "") => "address of the outgoing interface",
+                (_, becomes) => becomes,
+            };
+            let name = row.comment.as_ref().map(|name| format!(": {name}")).unwrap_or_default();
+            let kind = format!("{}{name}", if row.translates == "none" { "exempt" } else { row.translates });
+            let cells = [
+                row.line.to_string(),
+                kind,
+                row.from.clone(),
+                row.to.clone(),
+                row.service.clone(),
+                becomes.into(),
+            ];
+            (heading.as_str(), cells.map(|cell| sanitize(&cell).into_owned()), Style::new())
+        })
+        .collect();
+    table(&TRANSLATIONS, &rows, width, out)
 }
 
 fn summary(filter: &FilterSheet, out: &mut dyn io::Write) -> io::Result<()> {

@@ -178,7 +178,7 @@ fn report(
 ) -> String {
     let (plan, rules) = (
         Sheet { allocations: vec![], overlaps: vec![], malformed: vec![] },
-        RulesSheet { filters: vec![], incomplete: vec![] },
+        RulesSheet { filters: vec![], translations: vec![], incomplete: vec![] },
     );
     let front = ReportEntry { client: Some("<i>Ferry</i>".into()), ..ReportEntry::default() };
     let report = Report {

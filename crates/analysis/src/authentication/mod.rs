@@ -18,7 +18,7 @@ pub use conditions::{METHODS, ShellCondition, conditions};
 pub use factors::{Factors, Undecided};
 pub use pam::provide_pam;
 pub use pam_conditions::{PamCondition, sentence};
-pub use pam_stack::{MissingService, further_factor, lines_of_service};
+pub use pam_stack::{MissingService, further_factor, is_further_factor, lines_of_service};
 pub use radius::of_radius;
 pub use service::of_service;
 pub use sources::of_source;

@@ -227,6 +227,12 @@ pub fn further_factor(line: &PamLine) -> Option<(FactorKind, Option<&'static str
     Some((kind, optional.find(|row| row.is_asked_for(line)).and_then(|row| row.argument.as_deref())))
 }
 
+/// Whether a module verifies a further factor: a code, a token.
+#[must_use]
+pub fn is_further_factor(module: &str) -> bool {
+    rows(module).any(|row| row.proves.is_some_and(|kind| kind != FactorKind::Knowledge))
+}
+
 /// Every result that a module may have, by what the user proves with it.
 fn outcomes(line: &PamLine) -> Vec<Outcome> {
     let known = rows(&line.module).find(|row| row.argument.is_none() || row.is_asked_for(line));

@@ -109,8 +109,8 @@ pub fn filters(filter: &Filter, chain: &Chain) -> bool {
     if chain.hook.is_none() || chain.kind == ChainKind::Nat {
         return false;
     }
-    // Tables for filtering (iptables(8); firewall4 of OpenWrt), whatever they permit.
-    if matches!(&*filter.table, "filter" | "fw4")
+    // Tables for filtering (iptables(8); firewall4 of OpenWrt; the rule base of a sheet), whatever they permit.
+    if matches!(&*filter.table, "filter" | "fw4" | "rules")
         || matches!(chain.policy, Some(Target::Drop | Target::Reject))
     {
         return true;

@@ -153,6 +153,7 @@ impl EstateMap {
                     destination,
                     gateway: None,
                     interface: Some(interface.clone()),
+                    preference: None,
                     forwards: true,
                     origin,
                 }));

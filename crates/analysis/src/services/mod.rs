@@ -94,6 +94,8 @@ pub struct Service {
     pub observed: Option<Origin>,
     /// Services that its program offers at this address and port, by number among the device's services.
     pub sites: Arc<[usize]>,
+    /// Whether all that it serves is the administration of the device.
+    pub administers: bool,
 }
 
 impl Service {
@@ -113,6 +115,7 @@ impl Service {
             What::Radius => PortKind::Login,
             What::Dhcp(_) => PortKind::Addresses,
             What::PortMapper(_) => PortKind::Mapping,
+            What::Served(..) if self.administers => PortKind::Management,
             What::Served(_, kind) => match kind {
                 ServedKind::Shares
                 | ServedKind::Exports
@@ -271,6 +274,7 @@ fn configured(name: &str, what: What, protocol: u8, origin: Origin) -> Service {
         configured: Some(origin),
         observed: None,
         sites: Arc::default(),
+        administers: false,
     }
 }
 
@@ -335,6 +339,18 @@ fn of_files(device: &Device) -> Vec<Service> {
     }
     let at_place: BTreeMap<_, Arc<[usize]>> =
         at_place.into_iter().map(|(place, numbers)| (place, Arc::from(numbers))).collect();
+    let administer = |numbers: &[usize]| {
+        let mut parts = numbers
+            .iter()
+            .flat_map(|number| &device.facts.served[*number].parts)
+            .filter(|part| {
+                part.remark(Remark::Redirect).is_none() || part.remark(Remark::Administration).is_some()
+            })
+            .peekable();
+        parts.peek().is_some() && parts.all(|part| part.remark(Remark::Administration).is_some())
+    };
+    let administers: BTreeMap<_, bool> =
+        at_place.iter().map(|(place, numbers)| (*place, administer(numbers))).collect();
     let mut all: Vec<(Service, &'static str, usize)> = Vec::new();
     let mut known: BTreeMap<_, usize> = BTreeMap::new();
     for (number, served) in device.facts.served.iter().enumerate().filter(|(_, one)| one.refused.is_none()) {
@@ -349,6 +365,7 @@ fn of_files(device: &Device) -> Vec<Service> {
                 port: place.port,
                 known: if off { Known::Disabled } else { Known::Configured },
                 sites: Arc::clone(&at_place[&(served.program, place.port, place.address)]),
+                administers: administers[&(served.program, place.port, place.address)],
                 ..one
             };
             let key = (served.program, service.protocol, service.address, &place.interface, service.port);
@@ -564,6 +581,7 @@ fn observe(device: &Device, all: &mut Vec<Service>) {
             configured: None,
             observed: Some(socket.origin),
             sites: Arc::default(),
+            administers: false,
         });
     }
 }

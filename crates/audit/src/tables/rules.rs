@@ -8,12 +8,12 @@ use std::fmt;
 use std::sync::Arc;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::remarks::{RemarkKind, Told, of_rule};
-use trevlin_analysis::filter_review::{FilterReview, filters, hook_word, judges, leads_to};
+use trevlin_analysis::filter_review::{FilterReview, describe, filters, hook_word, judges, leads_to};
 use trevlin_analysis::incomplete::IncompleteRow;
 use trevlin_analysis::lacking::rows_of_filters;
 use trevlin_analysis::verdicts::RuleVerdict;
 use trevlin_estate::evidence::place;
-use trevlin_model::{Chain, Device, Hook, Origin, Target};
+use trevlin_model::{Chain, ChainKind, Device, Hook, Origin, Target, Translation, TranslationKind};
 use trevlin_packets::jumps::led_to;
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{Left, RuleReview, RuleStatus};
@@ -23,8 +23,33 @@ use trevlin_packets::review::{Left, RuleReview, RuleStatus};
 pub struct RulesSheet {
     /// Tables that filter, in order of device.
     pub filters: Vec<FilterSheet>,
+    /// Translations of addresses and ports, in order of device.
+    pub translations: Vec<TranslationRow>,
     /// Missing or unanalysed parts.
     pub incomplete: Vec<IncompleteRow>,
+}
+
+/// One rule that translates addresses or ports, or exempts connections from that.
+#[derive(Debug, Clone, Serialize)]
+pub struct TranslationRow {
+    /// Device.
+    pub device: String,
+    /// Export.
+    pub path: String,
+    /// Line.
+    pub line: u32,
+    /// `source`, `destination`, or `none` for an exemption.
+    pub translates: &'static str,
+    /// From where.
+    pub from: String,
+    /// To where.
+    pub to: String,
+    /// Which service.
+    pub service: String,
+    /// New address and port; empty for that of the outgoing interface, and for an exemption.
+    pub becomes: String,
+    /// Comment of the rule.
+    pub comment: Option<String>,
 }
 
 /// One table.
@@ -190,8 +215,59 @@ pub fn sheet(estate: &Analyses, devices: &[String], as_of: Date) -> RulesSheet {
     incomplete.retain(|one| wanted(&one.device));
     RulesSheet {
         filters: estate.devices.par_iter().enumerate().flat_map_iter(of_device).collect(),
+        translations: translations(estate, &wanted),
         incomplete,
     }
+}
+
+/// Rules of the tables in force that translate, each chain in its order.
+fn translations(estate: &Analyses, wanted: &dyn Fn(&str) -> bool) -> Vec<TranslationRow> {
+    let mut rows = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate().filter(|(_, device)| wanted(&device.name)) {
+        let tables = estate.tables_in_force(at);
+        let chains =
+            tables.iter().flat_map(|table| &table.chains).filter(|chain| chain.kind == ChainKind::Nat);
+        // What another chain leads to is translated as well.
+        let plain = tables.iter().flat_map(|table| &table.chains).filter(|chain| chain.hook.is_none());
+        for (chain, hooked) in chains.map(|chain| (chain, true)).chain(plain.map(|chain| (chain, false))) {
+            for rule in &chain.rules {
+                let (translates, becomes) = match &rule.target {
+                    Target::Translate(how) => (direction(how.kind), new_place(how)),
+                    Target::Accept if hooked && !rule.matches.is_empty() => ("none", String::new()),
+                    _ => continue,
+                };
+                let described = describe(rule);
+                let place = place(estate, rule.origin);
+                rows.push(TranslationRow {
+                    device: device.name.clone(),
+                    path: place.path.to_string(),
+                    line: place.line,
+                    translates,
+                    from: described.from,
+                    to: described.to,
+                    service: described.service,
+                    becomes,
+                    comment: rule.comment.clone(),
+                });
+            }
+        }
+    }
+    rows
+}
+
+fn direction(kind: TranslationKind) -> &'static str {
+    match kind {
+        TranslationKind::Destination | TranslationKind::Redirect => "destination",
+        TranslationKind::Source | TranslationKind::Masquerade => "source",
+        TranslationKind::NetworkMap => "network",
+    }
+}
+
+/// The new address and port, as far as they are stated.
+fn new_place(how: &Translation) -> String {
+    let address = how.addresses.map(|range| range.short());
+    let ports = how.ports.map(|ports| format!("port {ports}"));
+    address.into_iter().chain(ports).collect::<Vec<_>>().join(" ")
 }
 
 fn line_of(estate: &Analyses, origin: Origin) -> u32 {

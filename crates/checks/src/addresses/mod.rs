@@ -1,5 +1,6 @@
 //! Checks of the area `addresses`.
 
+pub(super) mod any_client_address;
 pub(super) mod common_home_range;
 pub(super) mod dhcp_range_overlap;
 pub(super) mod duplicate_reservation;
@@ -12,6 +13,7 @@ pub(super) mod pool_in_foreign_public_space;
 pub(super) mod pool_oversized;
 pub(super) mod pool_too_small;
 pub(super) mod pools_overlap;
+pub(super) mod pushed_network_absent;
 pub(super) mod range_contains_used_address;
 pub(super) mod range_malformed;
 pub(super) mod range_outside_network;

@@ -7,7 +7,7 @@ use trevlin_analysis::addresses::PoolOwner;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{Family, Origin, Pool};
+use trevlin_model::{Family, IpRange, Origin, Pool};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -94,13 +94,30 @@ impl<'a> Stores<'a> {
                 return None;
             }
             let at = usize::from(pool.ranges.first().is_some_and(|(range, _)| range.family() == Family::V6));
-            let size = pool.size();
+            let size = free(pool);
             let per_client = || pool.per_client.possible().map(|count| u128::from(*count).max(1));
             least[at] = least[at].saturating_add(size / per_client().max().unwrap_or(1));
             most[at] = most[at].saturating_add(size / per_client().min().unwrap_or(1));
         }
         let at = usize::from(most[1] > 0 && most[0] == 0);
         (most[at] > 0).then_some((least[at], most[at]))
+    }
+}
+
+/// Number of addresses for clients: those of the ranges or, where only the network is stated, those of its hosts, without the server's own.
+fn free(pool: &Pool) -> u128 {
+    let own =
+        |range: &IpRange| pool.server_addresses.iter().filter(|own| range.contains(**own)).count() as u128;
+    match (pool.ranges.is_empty(), pool.network) {
+        (true, Some(net)) => {
+            let whole = IpRange::from(net);
+            let ends = if whole.first().is_ipv4() && whole.size() > 2 { 2 } else { 0 };
+            whole.size() - ends - own(&whole).min(whole.size() - ends)
+        }
+        _ => {
+            let taken: u128 = pool.ranges.iter().map(|(range, _)| own(range)).sum();
+            pool.size().saturating_sub(taken)
+        }
     }
 }
 

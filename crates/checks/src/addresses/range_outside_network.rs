@@ -133,7 +133,9 @@ fn faults(estate: &EstateMap, served: &Served, holder: &PoolOwner, allocation: &
                 return found;
             }
             let own = pool.network.map(|net| (IpRange::from(net), pool.origin));
-            networks.extend(own.filter(|_| allocation.origin != pool.origin));
+            // One that the program computes has the line of its network.
+            let stated_apart = estate.is_by_sheet(allocation.device) || allocation.origin != pool.origin;
+            networks.extend(own.filter(|_| stated_apart));
             if own.is_none() {
                 let connected = device.facts.interfaces.iter().flat_map(|one| &one.addresses);
                 let connected = connected.map(|address| (IpRange::from(address.net.trunc()), address.origin));

@@ -75,8 +75,10 @@ fn of_connection(estate: &EstateMap, tunnel: &Tunnel, connection: &IpsecConnecti
     if control.clone().all(|offer| offer.algorithms.is_empty())
         && let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid)
     {
-        let about = format!("which key exchanges {} proposes", tunnel.name);
-        return Verdict::ask_reference(missing, &about);
+        // The algorithms are requested once, by the check of encryption.
+        if missing.unsaid {
+            return Verdict::DoesNotApply;
+        }
     }
     let origin = control.into_iter().next().map_or(tunnel.origin, |offer| offer.origin);
     let detail =

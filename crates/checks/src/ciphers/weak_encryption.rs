@@ -1,11 +1,13 @@
 //! A tunnel may use weak encryption.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Run, Verdict};
 use crate::ciphers::judge;
+use crate::subject::Subject;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::offer::AlgorithmRole;
+use trevlin_model::{Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -32,7 +34,36 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    judge(&CHECK, estate, &[AlgorithmRole::Encryption], "encryption", true)
+    let mut answers = judge(&CHECK, estate, &[AlgorithmRole::Encryption], "encryption", true);
+    for (at, device) in estate.devices.iter().enumerate() {
+        answers.extend(device.facts.running().filter_map(|tunnel| {
+            Some(Answer::new(at, Subject::tunnel(tunnel).with("offers"), unstated(tunnel)?))
+        }));
+    }
+    answers.sort_by_key(|answer| answer.device);
+    answers
+}
+
+/// The request for the algorithms of a tunnel of a sheet that states none, or names a list whose content no screen shows.
+fn unstated(tunnel: &Tunnel) -> Option<Verdict> {
+    let negotiates = matches!(
+        tunnel.family,
+        TunnelFamily::Ipsec | TunnelFamily::Tls | TunnelFamily::OpenVpn | TunnelFamily::TlsRelay
+    );
+    if !negotiates || tunnel.offers.iter().any(|offer| !offer.algorithms.is_empty()) {
+        return None;
+    }
+    let missing = tunnel.missing.iter().find(|one| one.unsaid)?;
+    let name = &tunnel.name;
+    Some(match tunnel.policy.as_ref().and_then(|policy| policy.standard_proposals.as_ref()) {
+        Some((list, origin)) => Verdict::ask(
+            format!(
+                "Please list the algorithms in `{list}`, which {name} negotiates: no screen of the device shows them."
+            ),
+            vec![*origin],
+        ),
+        None => Verdict::ask_reference(missing, &format!("which algorithms {name} negotiates (`offers`)")),
+    })
 }
 
 #[cfg(test)]

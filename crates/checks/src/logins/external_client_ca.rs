@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
           and a CA of another organisation issues them without your control.",
     fix: "Sign client certificates with a CA of your own, trust that CA alone, and maintain a revocation list.",
     judged: "Fails where a tunnel trusts the public CA store of the system, or a bundle like it. Where the estate file names \
-             the organisation, a CA certificate of another organisation leads to an information request. An IPsec connection that names no CA trusts every one in the folder of the daemon. Undetermined where \
+             the organisation, a CA certificate of another organisation leads to an information request. Fails for a CA that a device sheet states to \
+             issue to the public. An IPsec connection that names no CA trusts every one in the folder of the daemon. Undetermined where \
              the file was not exported, unless its path identifies it.",
     references: &["RFC 5280, 6.1", "NIST SP 800-52 Rev. 2, 3.5"],
     controls: &[Control::grundschutz("NET.3.3.A9")],
@@ -85,6 +86,12 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     if let Some((one, origin)) = found.iter().find(|(one, _)| one.in_trust_store) {
         return Some(fail(
             format!("The file holds {public} CA certificates, as a public CA store does."),
+            vec![*origin, one.origin],
+        ));
+    }
+    if let Some((one, origin)) = found.iter().find(|(one, _)| one.public) {
+        return Some(fail(
+            format!("The CA `{}` issues certificates to the public.", one.subject),
             vec![*origin, one.origin],
         ));
     }

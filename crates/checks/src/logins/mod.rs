@@ -30,6 +30,7 @@ pub(super) mod root_ssh_password;
 pub(super) mod second_factor_optional;
 pub(super) mod share_unauthenticated;
 pub(super) mod shared_account;
+pub(super) mod shared_ike_identity;
 pub(super) mod single_factor_ssh;
 pub(super) mod single_factor_vpn;
 pub(super) mod snmp_any_source;

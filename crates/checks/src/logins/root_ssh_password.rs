@@ -74,7 +74,15 @@ fn judge(
     let stated = server.stated("permitrootlogin", &connection);
     let Some((_, origin)) = stated.filter(|(value, _)| value.first().is_some_and(|word| word == "yes"))
     else {
+        let no = |(value, _): &(Vec<String>, _)| value.first().is_some_and(|word| word == "no");
         return match server.missing_configuration() {
+            // A line that a missing file cannot change.
+            Some(missing)
+                if missing.unsaid
+                    && server.stated("permitrootlogin", &connection).as_ref().is_some_and(no) =>
+            {
+                Verdict::Pass
+            }
             Some(missing) => Verdict::ask_reference(missing, "whether root may log in"),
             None => Verdict::Pass,
         };

@@ -78,6 +78,12 @@ fn not_in_force(server: &SshServer) -> Option<Verdict> {
         return Some(Verdict::ask(ask, vec![*origin]));
     }
     let missing = server.missing_configuration()?;
+    // A sheet that states both has the methods.
+    let connection = SshConnection::default();
+    let said = |keyword: &str| server.stated(keyword, &connection).is_some();
+    if missing.unsaid && said("passwordauthentication") && said("pubkeyauthentication") {
+        return None;
+    }
     Some(Verdict::ask_reference(missing, "how users log in over SSH"))
 }
 

@@ -4,6 +4,7 @@ pub(super) mod certificate_expired;
 pub(super) mod certificate_factory_default;
 pub(super) mod certificate_name_mismatch;
 pub(super) mod certificate_self_signed;
+pub(super) mod certificate_shared;
 pub(super) mod certificate_weak;
 pub(super) mod client_key_on_server;
 pub(super) mod dynamic_dns_token;

@@ -1,6 +1,7 @@
 //! VPN clients resolve internal names without the tunnel.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::support::client_rules::{ClientRule, client_rule};
 use crate::tunnels::told;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -36,8 +37,15 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     if !plan.name_servers.is_empty() {
         return Verdict::Pass;
     }
-    if tunnel.missing_configuration().is_some() || by_radius {
+    if tunnel.missing_file().is_some() || by_radius {
         return Verdict::DoesNotApply;
+    }
+    let about =
+        format!("whether {} gives its clients a DNS server (`name-servers` in `addresses`)", tunnel.name);
+    match client_rule(tunnel, |policy| &policy.name_servers, &about) {
+        ClientRule::Stated(true, _) => return Verdict::Pass,
+        ClientRule::Stated(false, _) | ClientRule::Native => {}
+        ClientRule::Open(ask) => return ask,
     }
     let everything = |range: &IpRange| *range == IpRange::all(Family::V4);
     let full: Option<Origin> =

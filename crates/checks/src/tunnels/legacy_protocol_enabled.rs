@@ -75,7 +75,7 @@ fn only(tunnel: &Tunnel, wanted: IkeVersions) -> bool {
     tunnel.ipsec.as_ref().is_some_and(|one| one.versions.value() == Some(&wanted))
 }
 
-fn is_old(tunnel: &Tunnel) -> bool {
+pub(super) fn is_old(tunnel: &Tunnel) -> bool {
     matches!(tunnel.family, TunnelFamily::Pptp | TunnelFamily::L2tp) || only(tunnel, IkeVersions::First)
 }
 
@@ -90,14 +90,14 @@ fn is_new(tunnel: &Tunnel) -> bool {
 }
 
 /// Names of clients: from the login lists it uses, and from addresses reserved for one client each.
-fn clients<'a>(device: &'a Device, tunnel: &'a Tunnel) -> BTreeSet<&'a str> {
+pub(super) fn clients<'a>(device: &'a Device, tunnel: &'a Tunnel) -> BTreeSet<&'a str> {
     let logins =
         device.logins.iter().filter(|login| login.service == tunnel.name).map(|login| login.user.as_str());
     let fixed = tunnel.addresses.fixed.iter().map(|one| one.who.as_str());
     logins.chain(fixed).filter(|name| *name != "*").collect()
 }
 
-fn ranges(tunnel: &Tunnel) -> impl Iterator<Item = IpRange> {
+pub(super) fn ranges(tunnel: &Tunnel) -> impl Iterator<Item = IpRange> {
     tunnel.addresses.pools.iter().flat_map(|pool| &pool.ranges).map(|(range, _)| *range)
 }
 

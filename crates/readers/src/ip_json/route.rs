@@ -100,7 +100,8 @@ fn routes(entry: &Entry<'_>, usual: Family, origin: Origin) -> Option<Vec<Route>
         text => text.parse::<IpAddr>().ok()?.into(),
     };
     let forwards = entry.kind.as_deref().is_none_or(|kind| FORWARDING.contains(&kind));
-    let route = |gateway, interface| Route { destination, gateway, interface, forwards, origin };
+    let route =
+        |gateway, interface| Route { destination, gateway, interface, preference: None, forwards, origin };
     let host = |via: &Option<Via>| via.as_ref().and_then(|via| via.host);
     if entry.nexthops.is_empty() {
         return Some(vec![route(entry.gateway.or(host(&entry.via)), entry.dev.clone())]);

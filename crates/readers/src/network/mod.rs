@@ -52,7 +52,14 @@ fn route(
         }
         text => addresses::take(text, origin, malformed, addresses::prefix)?,
     };
-    Some(Route { destination, gateway, interface: Some(interface.to_owned()), forwards: true, origin })
+    Some(Route {
+        destination,
+        gateway,
+        interface: Some(interface.to_owned()),
+        preference: None,
+        forwards: true,
+        origin,
+    })
 }
 
 /// Marks the lines of what should be an address and is none.

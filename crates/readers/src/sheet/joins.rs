@@ -72,7 +72,27 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
     }
     permissions(facts, &services, notes);
     pools(facts, notes);
+    networks_of_pools(facts);
     profiles(facts, notes);
+    certificates(facts, notes);
+    // The preferred one of several uplinks comes first.
+    facts
+        .routes
+        .sort_by_key(|route| if route.is_default() { route.preference.unwrap_or(u32::MAX) } else { 0 });
+}
+
+/// Reports certificates that the sheet names and does not have.
+fn certificates(facts: &Facts, notes: &mut Vec<Note>) {
+    let known: Vec<&str> = facts.files.iter().map(|(_, path)| path.as_str()).collect();
+    if facts.certificates.is_empty() {
+        return;
+    }
+    let of_tunnels = facts.tunnels.iter().flat_map(|tunnel| &tunnel.certificates);
+    for file in of_tunnels.chain(facts.served.iter().flat_map(|served| &served.certificates)) {
+        let Some(path) = file.path.as_deref().filter(|path| !known.contains(path)) else { continue };
+        let text = format!("no certificate of this sheet has the name `{path}`; {}", nearest(path, &known));
+        notes.push(Note { origin: file.origin, text });
+    }
 }
 
 /// Joins permissions to services and, where the device states its groups, to these.
@@ -109,6 +129,30 @@ fn permissions(facts: &mut Facts, services: &BTreeMap<String, String>, notes: &m
 /// Whether a name is a slip for one of these; another name may be one of a directory.
 fn is_near(name: &str, known: &[&str]) -> bool {
     nearest(name, known).starts_with("did you mean")
+}
+
+/// A network that several pools name is the network that they lie in, and none of them has all of it.
+fn networks_of_pools(facts: &mut Facts) {
+    let mut count: BTreeMap<ipnet::IpNet, usize> = BTreeMap::new();
+    let all = facts.tunnels.iter().flat_map(|tunnel| &tunnel.addresses.pools);
+    for network in all.filter(|pool| !pool.ranges.is_empty()).filter_map(|pool| pool.network) {
+        *count.entry(network.trunc()).or_default() += 1;
+    }
+    // Blocks of four addresses for each client are a mode of one program.
+    for tunnel in facts.tunnels.iter_mut().filter(|tunnel| tunnel.family != TunnelFamily::OpenVpn) {
+        for pool in &mut tunnel.addresses.pools {
+            if matches!(pool.per_client, Setting::Unknown { .. }) {
+                pool.per_client = Setting::Stated { value: 1, origin: pool.origin };
+            }
+        }
+    }
+    for pool in facts.tunnels.iter_mut().flat_map(|tunnel| &mut tunnel.addresses.pools) {
+        let shared =
+            pool.network.is_some_and(|network| count.get(&network.trunc()).is_some_and(|many| *many > 1));
+        if shared && !pool.ranges.is_empty() {
+            pool.network = None;
+        }
+    }
 }
 
 /// Pools state their tunnel by their place; an owner that is another one is a slip.

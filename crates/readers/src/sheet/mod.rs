@@ -7,6 +7,7 @@ mod joins;
 mod names;
 pub(crate) mod node;
 mod ordered;
+mod permissions;
 pub(crate) mod rule;
 #[cfg(feature = "schema")]
 mod schema;
@@ -159,6 +160,9 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     interfaces.extend(found.facts.tunnels.iter().filter_map(|tunnel| tunnel.interface.clone()));
     let interfaces: Vec<&str> = interfaces.iter().map(String::as_str).collect();
     found.facts.filters.extend(ordered.tables(&interfaces, &mut found.notes));
+    let limits = permissions::table(&found.facts, &ordered);
+    found.facts.filters.extend(limits);
+    found.facts.switched_off.extend(ordered.switched_off());
     settle(export, &mut found.facts);
     if !complete {
         leave_open(&mut found.facts);

@@ -6,6 +6,7 @@ use crate::making::{base, holds, known, open, rule, table, translated};
 pub(crate) use crate::sheet::rule::{Action, OrderedRule, Word};
 use rayon::prelude::*;
 use serde::Deserialize;
+use trevlin_model::housekeeping::{ProtectionKind, SwitchedOff};
 use trevlin_model::{
     AddressKind, Chain, ChainKind, Filter, Hook, IpRange, Match, MatchKind, Note, Origin, PortRange, Rule,
     Target, Translation, TranslationKind,
@@ -26,6 +27,10 @@ pub(crate) struct RuleList {
     pub(crate) replies: Option<bool>,
     /// Whether forwarded connections are permitted without a rule.
     pub(crate) forwards_pass: Option<bool>,
+    /// Whether the rule base is switched off as a whole, so that all traffic passes.
+    pub(crate) off: bool,
+    /// Remark of the administrator.
+    pub(crate) note: Option<String>,
     /// Where that is seen, for lines that have no better one.
     pub(crate) origin: Option<Origin>,
 }
@@ -116,6 +121,27 @@ impl Ordered {
         tables
     }
 
+    /// The rule base or its denying rules, where they are switched off.
+    pub(crate) fn switched_off(&self) -> Vec<SwitchedOff> {
+        let whole = self.list.iter().filter(|list| list.off).filter_map(|list| {
+            let name = "rules".to_owned();
+            Some(SwitchedOff {
+                kind: ProtectionKind::Filter,
+                name,
+                note: list.note.clone(),
+                origin: list.origin?,
+            })
+        });
+        let denies = |rule: &&OrderedRule| rule.off && matches!(rule.action, Action::Deny | Action::Refuse);
+        let rules = self.rules.iter().filter(denies).map(|rule| SwitchedOff {
+            kind: ProtectionKind::DenyRule,
+            name: rule.name.clone().unwrap_or_else(|| "without a name".to_owned()),
+            note: rule.note.clone(),
+            origin: rule.origin,
+        });
+        whole.chain(rules).collect()
+    }
+
     fn filter(&self, names: &mut Names<'_>) -> Option<Filter> {
         let usual = RuleList::default();
         let list = self.list.as_ref().unwrap_or(&usual);
@@ -146,6 +172,14 @@ impl Ordered {
             inward.rules.extend(part.inward);
             outward.rules.extend(part.outward);
             names.join(part.names);
+        }
+        if list.off {
+            for chain in [&mut through, &mut inward, &mut outward] {
+                chain.rules.clear();
+            }
+            end(&mut through, Some((Action::Allow, origin)), origin);
+            end(&mut inward, Some((Action::Allow, origin)), origin);
+            return Some(table("rules", vec![inward, through], origin));
         }
         end(&mut through, list.through, origin);
         end(&mut inward, list.to_device, origin);

@@ -134,9 +134,50 @@ fn login(entry: &mut Node) {
     }
 }
 
+/// An empty list of DNS servers or domains states that clients are given none.
+fn told_to_clients(fields: &mut Vec<Entry>, key: &str, whole: Origin) {
+    let plan = fields.iter().find(|field| &*field.key == "addresses");
+    let Some(told) = plan.and_then(|plan| plan.node.get(key)) else { return };
+    let given = match &told.value {
+        Value::List(all) => !all.is_empty(),
+        Value::Text(_) => true,
+        _ => return,
+    };
+    let stated = pair(key, told.origin, Value::Text(if given { "yes" } else { "no" }.into()));
+    match fields.iter_mut().find(|field| &*field.key == "policy") {
+        Some(policy) => {
+            if let Value::Table(rules) = &mut policy.node.value {
+                rules.push(stated);
+            }
+        }
+        None => fields.push(pair("policy", whole, Value::Table(vec![stated]))),
+    }
+}
+
+/// The other end of a tunnel that only encapsulates is a setting of its program.
+fn remote(fields: &mut Vec<Entry>) {
+    let Some(at) = fields.iter().position(|field| &*field.key == "remote") else { return };
+    let remote = fields.remove(at);
+    let origin = remote.node.origin;
+    let name = Node { origin, value: Value::Text("remote".into()) };
+    let one = Node { origin, value: Value::List(vec![name, remote.node]) };
+    match fields.iter_mut().find(|field| &*field.key == "settings") {
+        Some(settings) => {
+            if let Value::List(all) = &mut settings.node.value {
+                all.push(one);
+            }
+        }
+        None => fields.push(pair("settings", origin, Value::List(vec![one]))),
+    }
+}
+
 /// The authorities for clients stand with the tunnel's own certificates.
 fn tunnel(entry: &mut Node) {
+    let whole = entry.origin;
     let Value::Table(fields) = &mut entry.value else { return };
+    told_to_clients(fields, "name-servers", whole);
+    told_to_clients(fields, "domains", whole);
+    remote(fields);
     let Some(at) = fields.iter().position(|field| &*field.key == "client-authorities") else { return };
     let mut authorities = fields.remove(at);
     match fields.iter_mut().find(|field| &*field.key == "certificates") {

@@ -100,6 +100,7 @@ fn take(
                 let filter = Filter { complete: compiled.filter.complete && whole, ..compiled.filter };
                 reading.facts.filters.push(filter);
                 reading.facts.not_analysed.extend(compiled.not_analysed);
+                reading.facts.switched_off.extend(compiled.switched_off);
             }
             tell_unknown(
                 package,

@@ -238,7 +238,7 @@ fn interface(
 
 fn default_route(gateway: IpAddr, interface: Option<String>, origin: Origin) -> Option<Route> {
     let destination = if gateway.is_ipv4() { "0.0.0.0/0" } else { "::/0" }.parse().ok()?;
-    Some(Route { destination, gateway: Some(gateway), interface, forwards: true, origin })
+    Some(Route { destination, gateway: Some(gateway), interface, preference: None, forwards: true, origin })
 }
 
 fn route(section: &Section, networks: &Networks, told: &mut Vec<(Origin, String)>) -> Option<Route> {
@@ -260,7 +260,14 @@ fn route(section: &Section, networks: &Networks, told: &mut Vec<(Origin, String)
     let gateway = section.text("gateway").and_then(|text| text.parse().ok());
     let interface = section.text("interface").and_then(|name| networks.devices(name).into_iter().next());
     let forwards = !matches!(section.text("type"), Some("blackhole" | "unreachable" | "prohibit"));
-    Some(Route { destination: destination.trunc(), gateway, interface, forwards, origin: section.whole() })
+    Some(Route {
+        destination: destination.trunc(),
+        gateway,
+        interface,
+        preference: None,
+        forwards,
+        origin: section.whole(),
+    })
 }
 
 fn wireguard_tunnel(section: &Section, package: &Package, export: &Export, reading: &mut Reading) {

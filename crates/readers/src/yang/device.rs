@@ -112,6 +112,7 @@ impl Reader<'_> {
                     destination: destination.trunc(),
                     gateway,
                     interface,
+                    preference: None,
                     forwards,
                     origin,
                 });

@@ -12,6 +12,7 @@ use crate::making::holds;
 use crate::reader::{LineRecorder, ReadContext};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+use trevlin_model::housekeeping::{ProtectionKind, SwitchedOff};
 use trevlin_model::{
     Chain, Export, ExportState, Families, Family, Filter, FilterFormat, IpRange, Match, MatchKind,
     NotAnalysed, Origin, Rule, Target,
@@ -95,6 +96,7 @@ struct Compiler<'a, 'b> {
     /// Whether a section was lost that may have been anything.
     lost: bool,
     not_analysed: Vec<NotAnalysed>,
+    switched_off: Vec<SwitchedOff>,
     zones: Vec<Zone<'a>>,
     /// Rules by chain.
     rules: BTreeMap<String, Vec<Rule>>,
@@ -107,6 +109,8 @@ struct Compiler<'a, 'b> {
 pub(super) struct Compiled {
     pub(super) filter: Filter,
     pub(super) not_analysed: Vec<NotAnalysed>,
+    /// Denying rules that are switched off.
+    pub(super) switched_off: Vec<SwitchedOff>,
 }
 
 /// Compiles the package.
@@ -127,6 +131,7 @@ pub(super) fn compile<'a>(
         beside: Vec::new(),
         lost: false,
         not_analysed: Vec::new(),
+        switched_off: Vec::new(),
         zones: Vec::new(),
         rules: BTreeMap::new(),
         sets: BTreeMap::new(),
@@ -159,7 +164,7 @@ pub(super) fn compile<'a>(
         gaps_placed: false,
         origin: first,
     };
-    Some(Compiled { filter, not_analysed: compiler.not_analysed })
+    Some(Compiled { filter, not_analysed: compiler.not_analysed, switched_off: compiler.switched_off })
 }
 
 /// Comments the rules that the firewall adds for its defaults and zones, which no section states.
@@ -211,6 +216,17 @@ impl<'a> Compiler<'a, '_> {
         let on = |one: &&Section| one.is_on("enabled") != Some(false);
         for section in self.package.of("rule").filter(on) {
             self.rule(section);
+        }
+        for section in self.package.of("rule").filter(|one| !on(one)) {
+            let verdict = Verdict::parse(&section.text("target").unwrap_or("DROP").to_ascii_uppercase());
+            if matches!(verdict, Some(Verdict::Drop | Verdict::Reject)) {
+                self.switched_off.push(SwitchedOff {
+                    kind: ProtectionKind::DenyRule,
+                    name: section.text("name").unwrap_or("without a name").to_owned(),
+                    note: None,
+                    origin: section.whole(),
+                });
+            }
         }
         for section in self.package.of("forwarding").filter(on) {
             self.forwarding(section);
