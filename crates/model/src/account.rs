@@ -38,7 +38,10 @@ pub struct Account {
     /// Number of its first group.
     pub gid: u32,
     /// Home folder, where it is known.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[serde(
+        deserialize_with = "crate::written::zero_unless_said::deserialize",
+        skip_serializing_if = "String::is_empty"
+    )]
     pub home: String,
     /// Login shell; empty means `/bin/sh`.
     pub shell: String,

@@ -5,7 +5,7 @@ use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, DhParameters, PrivateKey, UnreadableBlock};
 use crate::cloud::CloudRelay;
 use crate::dhcp::DhcpServer;
-use crate::grant::Permission;
+use crate::grant::ServicePermission;
 use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, SwitchedOff, Unit};
 use crate::ike::PreSharedKey;
 use crate::kernel::KernelSetting;
@@ -161,7 +161,7 @@ pub struct Facts {
     /// Protections that are configured and switched off.
     pub switched_off: Vec<SwitchedOff>,
     /// Permissions to use services.
-    pub permissions: Vec<Permission>,
+    pub permissions: Vec<ServicePermission>,
     /// Certificates.
     pub certificates: Vec<Certificate>,
     /// Private keys.

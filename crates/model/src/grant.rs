@@ -45,7 +45,7 @@ impl Grantee {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub struct Permission {
+pub struct ServicePermission {
     /// Whom it is for.
     pub who: Grantee,
     /// The tunnel or service, by its name; `SSH`, or `administration`.

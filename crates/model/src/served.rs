@@ -313,6 +313,8 @@ pub enum AuthRequirement {
     Proof,
     /// A certificate.
     Certificate,
+    /// A password, and a one-time code or another second factor.
+    PasswordAndCode,
     /// No client is accepted.
     Refused,
 }
@@ -328,6 +330,7 @@ impl AuthRequirement {
             Self::Password => "a password",
             Self::Proof => "a login",
             Self::Certificate => "a certificate",
+            Self::PasswordAndCode => "a password and a second factor",
             Self::Refused => "access refused",
         }
     }

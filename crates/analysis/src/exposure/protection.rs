@@ -150,6 +150,9 @@ fn of_served(
         AuthRequirement::Password | AuthRequirement::Proof => {
             Some(vec![LoginFactor::Kind(FactorKind::Knowledge)])
         }
+        AuthRequirement::PasswordAndCode => {
+            Some(vec![LoginFactor::Kind(FactorKind::Knowledge), LoginFactor::Kind(FactorKind::OneTimeCode)])
+        }
         AuthRequirement::Certificate => Some(vec![LoginFactor::Kind(FactorKind::Certificate)]),
         AuthRequirement::Refused => None,
     });

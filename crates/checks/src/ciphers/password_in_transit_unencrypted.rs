@@ -37,7 +37,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             continue;
         }
         for part in &one.served.parts {
-            let asks = part.login.value() == Some(&AuthRequirement::Password);
+            let asks = matches!(
+                part.login.value(),
+                Some(AuthRequirement::Password | AuthRequirement::PasswordAndCode)
+            );
             let subject = Subject::part(one.served, part).limited_to(&part.sources);
             if !asks && part.remark(Remark::ClearPassword).is_none() {
                 answers.extend(handed_on(one, part).map(|verdict| Answer::new(one.device, subject, verdict)));

@@ -47,7 +47,10 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     let asked = part.login.value();
     let wide = part.sources.is_everybody() && !is_few(&part.sources, thresholds);
     if !wide
-        || matches!(asked, Some(AuthRequirement::Certificate | AuthRequirement::Refused))
+        || matches!(
+            asked,
+            Some(AuthRequirement::Certificate | AuthRequirement::PasswordAndCode | AuthRequirement::Refused)
+        )
         || one.filter_limit().is_some()
     {
         return Verdict::Pass;

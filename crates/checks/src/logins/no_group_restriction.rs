@@ -8,7 +8,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::grant::{Grantee, Permission};
+use trevlin_model::grant::{Grantee, ServicePermission};
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
@@ -78,12 +78,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-fn subject_of(one: &Permission) -> Subject {
+fn subject_of(one: &ServicePermission) -> Subject {
     Subject::of(SubjectKind::Permission).with(&one.service).with("everybody")
 }
 
 /// A policy that admits every account.
-fn for_everybody(device: &Device, one: &Permission) -> Verdict {
+fn for_everybody(device: &Device, one: &ServicePermission) -> Verdict {
     // A list of the device's own for this service is a restriction as well.
     let listed = device
         .facts

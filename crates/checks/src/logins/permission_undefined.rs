@@ -8,7 +8,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::Device;
 use trevlin_model::account::UserGroup;
-use trevlin_model::grant::{Grantee, Permission};
+use trevlin_model::grant::{Grantee, ServicePermission};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -47,7 +47,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-fn judge(device: &Device, one: &Permission, name: &str, role: bool) -> Option<Verdict> {
+fn judge(device: &Device, one: &ServicePermission, name: &str, role: bool) -> Option<Verdict> {
     let named = |group: &&UserGroup| group.name.eq_ignore_ascii_case(name);
     let mut found = device.facts.groups.iter().filter(named);
     let first = found.next()?;

@@ -112,6 +112,12 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
             ),
             origin,
         ),
+        PppAuthentication::NoList(origin) if estate.is_by_sheet(at) => ask(
+            format!(
+                "Please state in the device sheet the accounts of {name} (`logins`): it requires a password."
+            ),
+            origin,
+        ),
         PppAuthentication::NoList(origin) => ask(
             format!(
                 "Please provide `/etc/ppp/chap-secrets`: {name} requires a password, and no list of its accounts is among \

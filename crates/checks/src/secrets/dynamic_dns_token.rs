@@ -1,6 +1,7 @@
 //! A client for dynamic names keeps its token in clear.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::logins::capital;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -29,7 +30,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for client in &device.facts.dynamic_names {
             let names: Vec<&str> = client.names.iter().map(|(name, _)| name.as_str()).collect();
             let subject = Subject::of(SubjectKind::DynamicName).with(client.program).with(names.join(" "));
-            let Some(token) = client.token else {
+            // How an appliance stores it is not to be seen on a screen; how it sends it may be.
+            let shown = client.token.filter(|_| !estate.is_by_sheet(at) || client.plain.is_some());
+            let Some(token) = shown else {
                 answers.push(Answer::new(at, subject, Verdict::Pass));
                 continue;
             };
@@ -41,10 +44,16 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Some(_) => (Severity::High, "it is also sent over the network in clear text"),
                 None => (CHECK.severity, "it is usable by anyone who reads the file"),
             };
+            let (title, detail) = match (estate.is_by_sheet(at), client.plain) {
+                (true, Some(_)) => {
+                    ("sends dynamic-DNS credentials in clear text", "The token is sent without encryption")
+                }
+                _ => ("stores dynamic-DNS credentials in clear text", "The token is in its configuration"),
+            };
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, why),
-                title: format!("{} stores dynamic-DNS credentials in clear text", client.program).into(),
-                detail: format!("The token is in its configuration; {published}.").into(),
+                title: format!("{} {title}", capital(client.program)).into(),
+                detail: format!("{detail}; {published}.").into(),
                 evidence: [token]
                     .into_iter()
                     .chain(client.plain)

@@ -33,8 +33,12 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         let hidden = |one: &&trevlin_model::account::Account| {
             one.has_shell() && matches!(one.password, StoredPassword::Elsewhere)
         };
-        if let Some(account) =
-            device.facts.accounts.iter().find(hidden).filter(|_| device.facts.shadow.is_empty())
+        if let Some(account) = device
+            .facts
+            .accounts
+            .iter()
+            .find(hidden)
+            .filter(|_| device.facts.shadow.is_empty() && !estate.is_by_sheet(at))
         {
             let ask = "Please provide the first characters, up to the second `$`, of each second field in `/etc/shadow`: \
                        they show the password hash scheme.";

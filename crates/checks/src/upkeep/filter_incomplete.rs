@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{FilterFormat, Match, MatchKind, Origin, Target};
+use trevlin_model::{FilterFormat, Match, MatchKind, Origin, ResidualKind, Target};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -66,6 +66,12 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 /// The unknown part of a condition.
 fn residuals(one: &Match) -> Vec<&str> {
     match &one.kind {
+        // Who is admitted by such a rule, and after what, is known.
+        MatchKind::NotAnalysed(what)
+            if matches!(what.kind, ResidualKind::Users | ResidualKind::Inspection) =>
+        {
+            Vec::new()
+        }
         MatchKind::NotAnalysed(what) => vec![what.text.as_str()],
         MatchKind::AnyOf(lists) | MatchKind::ReversePath { ways: lists, .. } => {
             lists.iter().flatten().flat_map(residuals).collect()
@@ -91,6 +97,7 @@ mod tests {
             ("all is said", sheet(whole, ""), &["pass d"][..]),
             ("the end is not", sheet("", ""), &["ask d"]),
             ("what a name stands for is not", sheet(whole, "sources = \"crew\"\n"), &["ask d"]),
+            ("for some users", sheet(whole, "users = \"group crew\"\ninspection = \"antivirus\"\n"), &["pass d"]),
             ("a part cannot be read", sheet(whole, "surces = \"10.4.0.9\"\n"), &["ask d"]),
             ("a native filter is another's to ask about", "table inet f {\n chain c {\n  type filter hook input priority 0;\n  meta mark 7 accept\n }\n}\n".into(), &[]),
         ] {

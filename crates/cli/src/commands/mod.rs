@@ -10,6 +10,7 @@ mod compare;
 mod completions;
 mod demo;
 mod exposure;
+mod interview;
 mod logins;
 mod phrasebook;
 mod questions;

@@ -1,6 +1,7 @@
 //! `trevlin sheet`.
 
 use crate::args::{self, Common};
+use crate::commands::interview;
 use crate::verbosity::Verbosity;
 use crate::{context, load};
 use anyhow::bail;
@@ -9,8 +10,8 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 use trevlin_audit::{Analyses, Baseline, audit};
-use trevlin_model::{Device, Note, Origin};
-use trevlin_readers::{Head, check_sheet, sheet_guide, write_sheet};
+use trevlin_model::{Device, DeviceKind, Note, Origin};
+use trevlin_readers::{FORM, Head, check_sheet, sheet_guide, write_sheet};
 use trevlin_render::sanitize;
 
 /// Runs the command.
@@ -20,7 +21,15 @@ use trevlin_render::sanitize;
 pub(crate) fn run(sheet: &args::Sheet, common: &Common) -> anyhow::Result<ExitCode> {
     match sheet {
         args::Sheet::New(new) => {
-            context::print(|out| out.write_all(sheet_guide(new.kind.into()).as_bytes()))?;
+            let kind: DeviceKind = new.kind.into();
+            match &new.interactive {
+                None => context::print(|out| out.write_all(sheet_guide(kind).as_bytes()))?,
+                Some(file) => {
+                    let (mut input, mut output) = (io::stdin().lock(), io::stdout().lock());
+                    let head = (FORM, kind.word());
+                    interview::run(file, &sheet_guide(kind), head, &mut input, &mut output)?;
+                }
+            }
             Ok(ExitCode::SUCCESS)
         }
         args::Sheet::Check(check) => checked(&check.file),
@@ -65,18 +74,42 @@ fn checked(file: &Path) -> anyhow::Result<ExitCode> {
         chapter("ERRORS, by line", &placed(&report.unread))?;
         chapter("CONTRADICTIONS, by line", &placed(&report.contradictions))?;
         chapter("NOT ANSWERED, in the order of the review", &listed(&report.missing))?;
+        let seen: Vec<String> = report
+            .not_seen
+            .iter()
+            .map(|origin| {
+                let key = key_of(export.text(), origin.start as usize);
+                format!("{:>4} {}", export.line_of(origin.start), sanitize(&key))
+            })
+            .collect();
+        chapter("NOT SEEN on any screen, by line", &seen)?;
         chapter("INFORMATION REQUESTS of an audit", &listed(&questions))?;
+        if report.is_former {
+            writeln!(
+                out,
+                "This sheet has the form of version 1, which is still read. Version 2 adds permissions, rules for clients, \
+                 certificates by name and more (see `trevlin sheet new`), and reports names that refer to nothing.\n"
+            )?;
+        }
         writeln!(
             out,
-            "{} errors, {}, {} not answered, {} information requests",
-            counted(report.unread.len(), "thing", "things"),
+            "{}, {}, {} not answered, {} not seen, {}",
+            counted(report.unread.len(), "error", "errors"),
             counted(report.contradictions.len(), "contradiction", "contradictions"),
             report.missing.len(),
-            counted(questions.len(), "question", "questions"),
+            report.not_seen.len(),
+            counted(questions.len(), "information request", "information requests"),
         )
     })?;
     let sound = report.unread.is_empty() && report.contradictions.is_empty();
     Ok(if sound { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+/// The key of a value, as it is written on its line.
+fn key_of(text: &str, at: usize) -> String {
+    let begin = text[..at.min(text.len())].rfind('\n').map_or(0, |at| at + 1);
+    let line = text[begin..].lines().next().unwrap_or_default();
+    line.split('=').next().unwrap_or_default().trim().to_owned()
 }
 
 fn counted(number: usize, one: &str, many: &str) -> String {

@@ -3,29 +3,26 @@
 use super::FORM;
 use trevlin_model::DeviceKind;
 
-/// Chapters, each with the kinds of devices it is for.
-const CHAPTERS: [(&str, &[DeviceKind]); 8] = {
-    use DeviceKind::{Firewall, Router, Server, Storage};
-    const ALL: &[DeviceKind] = &[Firewall, Router, Server, Storage];
-    const BETWEEN: &[DeviceKind] = &[Firewall, Router];
-    [
-        (include_str!("guide/1-logins.toml"), ALL),
-        (include_str!("guide/2-tunnels.toml"), ALL),
-        (include_str!("guide/3-addresses.toml"), ALL),
-        (include_str!("guide/4-rules.toml"), BETWEEN),
-        (include_str!("guide/5-forwards.toml"), BETWEEN),
-        (include_str!("guide/6-administration.toml"), ALL),
-        (include_str!("guide/7-services.toml"), &[Server, Storage]),
-        (include_str!("guide/8-upkeep.toml"), ALL),
-    ]
-};
+/// Chapters, in the order in which remote access is set up and reviewed. Every kind of device may have each of them.
+const CHAPTERS: [&str; 9] = [
+    include_str!("guide/1-logins.toml"),
+    include_str!("guide/2-tunnels.toml"),
+    include_str!("guide/3-addresses.toml"),
+    include_str!("guide/4-certificates.toml"),
+    include_str!("guide/5-rules.toml"),
+    include_str!("guide/6-forwards.toml"),
+    include_str!("guide/7-administration.toml"),
+    include_str!("guide/8-services.toml"),
+    include_str!("guide/9-upkeep.toml"),
+];
 
 const INTRODUCTION: &str = "\
 # A device sheet: the settings that an appliance shows only on screen, in the order in which remote access is reviewed.
 # Go through the questions with the administrator of the device. To answer, remove the `#` in front of a line that
 # begins with `#` and a word; copy a block once for each item of its kind.
 # State in `seen` the source of each answer: the screen or page, and the date. An empty list, as `tunnels = []`, states
-# that there is none; a section that is left out states that it was not reviewed.
+# that there is none; \"not seen\" as a value states that it was looked for and is on no screen; a line that is left out
+# states that it was not reviewed.
 # Then run: trevlin sheet check FILE
 ";
 
@@ -36,7 +33,7 @@ pub fn guide(kind: DeviceKind) -> String {
         "{INTRODUCTION}\nsheet = \"{FORM}\"\nkind = \"{}\"\n#device = \"name of the device\"\n",
         kind.word()
     );
-    for (chapter, _) in CHAPTERS.iter().filter(|(_, kinds)| kinds.contains(&kind)) {
+    for chapter in CHAPTERS {
         text.push('\n');
         text.push_str(chapter);
     }

@@ -2,14 +2,14 @@
 
 use super::ordered::Ordered;
 use crate::making;
-use trevlin_model::grant::Permission;
+use trevlin_model::grant::ServicePermission;
 use trevlin_model::{ChainKind, Facts, Filter, Hook, IpRange, Match, MatchKind, Target, Tunnel};
 
 /// The table with the limits, where the sheet has a rule base: each tunnel all of whose permissions name networks reaches these alone.
 pub(super) fn table_of(facts: &Facts) -> Option<Filter> {
     let mut rules = Vec::new();
     for tunnel in &facts.tunnels {
-        let own: Vec<&Permission> =
+        let own: Vec<&ServicePermission> =
             facts.permissions.iter().filter(|one| one.service == tunnel.name && !one.off).collect();
         let Some(first) = own.first() else { continue };
         let clients = clients(tunnel);

@@ -43,8 +43,25 @@ const RENAMED: [(&str, &str, &str); 4] = [
     ("certificates", "valid-until", "not-after"),
 ];
 
+/// Values that stand for what only a program's own configuration has: section, keys that lead to the table, key, and the value.
+const USUAL: [(&str, &[&str], &str, &str); 9] = [
+    ("services", &[], "program", APPLIANCE),
+    ("dhcp-servers", &[], "daemon", APPLIANCE),
+    ("log-keepers", &[], "program", APPLIANCE),
+    ("clock-keepers", &[], "program", APPLIANCE),
+    ("dynamic-names", &[], "program", APPLIANCE),
+    ("relays", &[], "program", APPLIANCE),
+    ("tunnels", &["ipsec"], "daemon", APPLIANCE),
+    ("tunnels", &["offers"], "spelling", "trade"),
+    ("services", &["offers"], "spelling", "trade"),
+];
+
+/// Name of a program of which nothing else is known.
+const APPLIANCE: &str = "appliance";
+
 /// Brings the shorter forms of a whole sheet into the form of facts.
 pub(super) fn expand(top: &mut Node) {
+    let asker = asker(top);
     let Value::Table(sections) = &mut top.value else { return };
     for section in sections {
         let name = std::sync::Arc::clone(&section.key);
@@ -53,7 +70,11 @@ pub(super) fn expand(top: &mut Node) {
             for one in AROUND.iter().filter(|one| one.section == &*name) {
                 around(one, one.path, entry);
             }
+            for (_, path, key, value) in USUAL.iter().filter(|(section, ..)| *section == &*name) {
+                usual(path, key, value, entry);
+            }
             match &*name {
+                "radius-targets" => usual(&[], "asked-by", asker, entry),
                 "logins" => login(entry),
                 "tunnels" => tunnel(entry),
                 _ => {}
@@ -69,6 +90,43 @@ fn each(node: &mut Node) -> &mut [Node] {
     }
     let Value::List(all) = &mut node.value else { return &mut [] };
     all
+}
+
+/// Adds a value to a table, or to each of a list of tables, that does not state it.
+fn usual(path: &[&str], key: &str, value: &str, node: &mut Node) {
+    for part in each(node) {
+        let origin = part.origin;
+        let Value::Table(fields) = &mut part.value else { continue };
+        match path.split_first() {
+            None if !fields.iter().any(|field| &*field.key == key) => {
+                fields.push(pair(key, origin, Value::Text(value.into())));
+            }
+            None => {}
+            Some((first, rest)) => {
+                if let Some(field) = fields.iter_mut().find(|field| &*field.key == *first) {
+                    usual(rest, key, value, &mut field.node);
+                }
+            }
+        }
+    }
+}
+
+/// The kind of client of a RADIUS server that the tunnels of the sheet are.
+fn asker(top: &Node) -> &'static str {
+    let tunnels = top.get("tunnels").map_or(&[][..], Node::each);
+    let asks = |tunnel: &&Node| {
+        let passwords = tunnel.get("proof").and_then(|proof| proof.get("passwords"));
+        let is_radius = |one: &Node| {
+            one.text() == Some("radius") || one.get("source").and_then(Node::text) == Some("radius")
+        };
+        passwords.is_some_and(|all| all.each().iter().any(is_radius))
+    };
+    let family = tunnels.iter().find(asks).and_then(|tunnel| tunnel.get("family")).and_then(Node::text);
+    match family {
+        Some("openvpn") => "openvpn",
+        Some("ipsec") => "ike",
+        _ => "library",
+    }
 }
 
 fn renamed(section: &str, entry: &mut Node) {
@@ -98,7 +156,9 @@ fn around(one: &Around, path: &[&str], node: &mut Node) {
 fn wrap(one: &Around, node: &mut Node) {
     match &mut node.value {
         Value::List(all) => all.iter_mut().for_each(|each| wrap(one, each)),
-        Value::Text(_) => {
+        // A verifier may have a name of its own: `{ local-list = "accounts" }`.
+        Value::Table(fields) if !(one.key == "source" && is_verifier(fields)) => {}
+        Value::Text(_) | Value::Table(_) => {
             let origin = node.origin;
             let plain = std::mem::replace(&mut node.value, Value::Truth(true));
             let mut fields = vec![pair(one.key, origin, plain)];
@@ -107,6 +167,11 @@ fn wrap(one: &Around, node: &mut Node) {
         }
         _ => {}
     }
+}
+
+/// Whether a table is one of the verifiers of passwords with a name.
+fn is_verifier(fields: &[Entry]) -> bool {
+    matches!(fields, [only] if matches!(&*only.key, "local-list" | "local-list-and-code" | "pam" | "plug-in"))
 }
 
 fn pair(key: &str, origin: Origin, value: Value) -> Entry {
@@ -175,6 +240,15 @@ fn remote(fields: &mut Vec<Entry>) {
 fn tunnel(entry: &mut Node) {
     let whole = entry.origin;
     let Value::Table(fields) = &mut entry.value else { return };
+    // The connection has the name of its tunnel.
+    let name = fields
+        .iter()
+        .find(|field| &*field.key == "name")
+        .and_then(|field| field.node.text())
+        .map(str::to_owned);
+    if let (Some(name), Some(ipsec)) = (name, fields.iter_mut().find(|field| &*field.key == "ipsec")) {
+        usual(&[], "name", &name, &mut ipsec.node);
+    }
     told_to_clients(fields, "name-servers", whole);
     told_to_clients(fields, "domains", whole);
     remote(fields);
