@@ -4,6 +4,7 @@ pub(super) mod binds_all_interfaces;
 pub(super) mod binds_too_broadly;
 pub(super) mod cloud_relay;
 pub(super) mod directory_listing;
+pub(super) mod forward_incomplete;
 pub(super) mod internet_facing_database;
 pub(super) mod internet_facing_file_sharing;
 pub(super) mod internet_facing_ics;

@@ -3,6 +3,7 @@
 pub(super) mod accept_not_logged;
 pub(super) mod any_service;
 pub(super) mod deny_shadowed;
+pub(super) mod double_translation;
 pub(super) mod guest_network_inside;
 pub(super) mod icmp_redirects;
 pub(super) mod ineffective_restriction;

@@ -37,10 +37,14 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         let mut seen = BTreeSet::new();
         for one in &device.facts.switched_off {
             // What one stack has twice is one subject.
-            if counts(device, one) && seen.insert((one.kind, &one.name)) {
+            if counts(device, one) && seen.insert((one.kind, &one.name, stack_of(estate, one))) {
                 let kind: &'static str = kind_key(one.kind);
-                let subject = Subject::of(SubjectKind::SwitchedOff).with(kind).with(&one.name);
-                answers.push(Answer::new(at, subject, Verdict::Fail(judge(one, baseline))));
+                let subject = Subject::of(SubjectKind::SwitchedOff)
+                    .with(kind)
+                    .with(&one.name)
+                    .with(stack_of(estate, one).unwrap_or_default());
+                let fail = judge(one, stack_of(estate, one), baseline);
+                answers.push(Answer::new(at, subject, Verdict::Fail(fail)));
             }
         }
         for tunnel in device.facts.tunnels.iter().filter(|one| one.accepts_clients()) {
@@ -74,7 +78,12 @@ fn counts(device: &Device, one: &SwitchedOff) -> bool {
         && !live.filter(|line| inside(line)).any(|line| is_further_factor(&line.module))
 }
 
-fn judge(one: &SwitchedOff, baseline: &Baseline) -> Fail {
+/// The PAM stack of a module, by the name of its file.
+fn stack_of<'a>(estate: &'a EstateMap, one: &SwitchedOff) -> Option<&'a str> {
+    (one.kind == ProtectionKind::PamModule).then(|| estate.export(one.origin.export).file_name())
+}
+
+fn judge(one: &SwitchedOff, stack: Option<&str>, baseline: &Baseline) -> Fail {
     let marked = one.note.iter().chain([&one.name]).any(|text| temporary(text, baseline.as_of).is_some());
     let (what, severity, why) = match one.kind {
         ProtectionKind::Filter => ("Packet filter", Severity::High, "nothing is filtered"),
@@ -88,13 +97,14 @@ fn judge(one: &SwitchedOff, baseline: &Baseline) -> Fail {
         ProtectionKind::Other => ("Protection", CHECK.severity, "it has no effect"),
     };
     let note = one.note.as_ref().map(|note| format!(" Remark: \"{note}\".")).unwrap_or_default();
+    let place = stack.map(|name| format!(" in the PAM stack `{name}`")).unwrap_or_default();
     let state = match one.kind {
         ProtectionKind::PamModule => "Its line is commented out.",
         _ => "It is in the configuration and switched off.",
     };
     Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{what} `{}` is switched off", one.name).into(),
+        title: format!("{what} `{}` is switched off{place}", one.name).into(),
         detail: format!("{state}{note}").into(),
         evidence: vec![one.origin],
     }
