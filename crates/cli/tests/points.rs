@@ -87,7 +87,7 @@ fn fits(finding: &serde_json::Value, wanted: &str) -> bool {
         && text(finding, "title").contains(title)
 }
 
-/// What is wrong with the answer to a point.
+/// Faults in the answer to a point.
 fn faults(point: &Point, bases: &BTreeMap<String, Base>) -> String {
     let mut told = String::new();
     let folder = tempfile::tempdir().unwrap();

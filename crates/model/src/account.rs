@@ -42,6 +42,7 @@ pub struct Account {
         deserialize_with = "crate::written::zero_unless_said::deserialize",
         skip_serializing_if = "String::is_empty"
     )]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub home: String,
     /// Login shell; empty means `/bin/sh`.
     pub shell: String,
@@ -93,6 +94,7 @@ pub struct UserGroup {
     pub name: String,
     /// Number; 0 where none is stated.
     #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<u32>"))]
     pub gid: u32,
     /// Whether it is a role of an appliance, whose holders have certain rights.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]

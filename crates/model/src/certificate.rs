@@ -94,6 +94,7 @@ pub struct Certificate {
     pub organisation: Option<String>,
     /// Who signed it, for people.
     #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub issuer: String,
     /// Host names and addresses it is valid for: the alternative names, otherwise the common name (RFC 6125, 6.4.4).
     pub names: Vec<String>,
@@ -103,18 +104,20 @@ pub struct Certificate {
     pub is_authority: bool,
     /// Good from, in seconds since 1970-01-01T00:00:00Z; a sheet may have a day. The beginning of 1970 where it is not stated.
     #[serde(with = "crate::written::first_day")]
-    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<crate::policy::Seconds>"))]
     pub not_before: i64,
     /// Good until, in seconds since 1970-01-01T00:00:00Z; a sheet may have a day. The end of the year 9999, which stands for no end
     /// (RFC 5280, 4.1.2.5), where it is not stated.
     #[serde(with = "crate::written::last_day")]
-    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<crate::policy::Seconds>"))]
     pub not_after: i64,
     /// Its key.
     #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<PublicKey>"))]
     pub key: PublicKey,
     /// Name of the algorithm it was signed with.
     #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub signature: String,
     /// Hash function of that signature, where it has one of its own.
     pub signature_hash: Option<String>,

@@ -4,13 +4,13 @@ use crate::plan::Placed;
 use crate::{Origin, Setting};
 use serde::{Deserialize, Serialize};
 
-/// Whom a permission is for.
+/// Holder of a permission.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Grantee {
     /// Every account that can log in.
-    Everybody,
+    AllUsers,
     /// Members of a group, of the device or of a directory.
     Group(String),
     /// Holders of a role of the device.
@@ -24,7 +24,7 @@ impl Grantee {
     #[must_use]
     pub fn words(&self) -> String {
         match self {
-            Self::Everybody => "every account".into(),
+            Self::AllUsers => "every account".into(),
             Self::Group(name) => format!("the group `{name}`"),
             Self::Role(name) => format!("the role `{name}`"),
             Self::User(name) => format!("`{name}`"),
@@ -35,7 +35,7 @@ impl Grantee {
     #[must_use]
     pub fn name(&self) -> Option<&str> {
         match self {
-            Self::Everybody => None,
+            Self::AllUsers => None,
             Self::Group(name) | Self::Role(name) | Self::User(name) => Some(name),
         }
     }
@@ -46,7 +46,7 @@ impl Grantee {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct ServicePermission {
-    /// Whom it is for.
+    /// Its holder.
     pub who: Grantee,
     /// The tunnel or service, by its name; `SSH`, or `administration`.
     pub service: String,

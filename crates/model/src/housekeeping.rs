@@ -59,8 +59,10 @@ pub struct ClockKeeper {
 pub struct SwitchedOff {
     /// Kind.
     pub kind: ProtectionKind,
-    /// Its name: of a rule, of a filter, of a PAM module.
+    /// Name: a rule, a filter, or a PAM module.
     pub name: String,
+    /// The list that it belongs to, such as a PAM stack.
+    pub within: Option<String>,
     /// Remark beside it.
     pub note: Option<String>,
     /// The line.
@@ -76,7 +78,7 @@ pub enum ProtectionKind {
     DenyRule,
     /// A packet filter as a whole.
     Filter,
-    /// A PAM module; its name tells what it proves.
+    /// A PAM module, by its name.
     PamModule,
     /// A second factor of a remote-access service.
     SecondFactor,

@@ -132,7 +132,7 @@ pub enum Demand {
 pub struct ClientKind {
     /// Name on the screen.
     pub name: String,
-    /// Whether anybody works with it, according to the administrator.
+    /// Whether it is in use, according to the administrator.
     pub used: Option<Setting<bool>>,
     /// The line.
     pub origin: Origin,
@@ -152,7 +152,7 @@ pub struct ClientPolicy {
     pub sessions_per_user: Option<Setting<Most>>,
     /// Failed logins after which an account or an address is locked.
     pub failed_logins: Option<Setting<Most>>,
-    /// Whether the login requires a one-time code or another second factor, checked by the device or by the server that it asks.
+    /// Whether the login requires a one-time code or another second factor, checked by the device or by the server that verifies the password.
     pub one_time_code: Option<Setting<Demand>>,
     /// Whether the client may store the password.
     pub saved_passwords: Option<Setting<bool>>,
@@ -168,7 +168,7 @@ pub struct ClientPolicy {
     pub compression: Option<Setting<bool>>,
     /// Whether revoked client certificates are recognised.
     pub revocation: Option<Setting<bool>>,
-    /// Time without a sign of life after which the other end is taken for gone (dead-peer detection).
+    /// Time without a packet after which the other end counts as gone (dead-peer detection).
     pub keepalive: Option<Setting<Seconds>>,
     /// Whether a further key protects the control channel before the login (OpenVPN's tls-auth or tls-crypt, or an equivalent).
     pub control_channel_key: Option<Setting<bool>>,

@@ -35,8 +35,9 @@ pub enum PoolPlacement {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Pool {
-    /// The service that assigns it, as a phrase ("PPTP server"); of a sheet the tunnel that it is stated for.
+    /// The service that assigns it, as a phrase ("PPTP server"); in a sheet the name of the tunnel.
     #[serde(deserialize_with = "crate::written::zero_unless_said::deserialize")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub owner: String,
     /// The ranges, each with its place.
     pub ranges: Vec<(IpRange, Origin)>,

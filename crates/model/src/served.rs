@@ -137,7 +137,7 @@ pub struct Endpoint {
     pub port: u16,
     /// Whether what passes is encrypted.
     pub carried: TransportSecurity,
-    /// Whether another service answers at the same port, told apart by names or paths.
+    /// Whether another service answers at the same port, distinguished by names or paths.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub shared: bool,
     /// The line; for a default the line of the service.

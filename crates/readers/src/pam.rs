@@ -53,10 +53,9 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             Err(why) => book.not_understood(origin, why),
         }
     }
-    reading
-        .facts
-        .switched_off
-        .extend(export.lines().filter_map(|one| left_off(one.text, export.origin_of(one.text.trim()))));
+    let stack = export.file_name().trim_end_matches(".txt");
+    let off = export.lines().filter_map(|one| left_off(one.text, export.origin_of(one.text.trim())));
+    reading.facts.switched_off.extend(off.map(|one| SwitchedOff { within: Some(stack.to_owned()), ..one }));
     let origin = lines.first().map_or(export.origin(0..0), |line| line.origin);
     let name = export.file_name().trim_end_matches(".txt").to_owned();
     reading.facts.pam_services.push(PamService { name, lines, origin });
@@ -73,6 +72,7 @@ fn left_off(text: &str, origin: Origin) -> Option<SwitchedOff> {
     is_whole.then(|| SwitchedOff {
         kind: ProtectionKind::PamModule,
         name: line.module,
+        within: None,
         note: note.filter(|note| !note.is_empty()).map(str::to_owned),
         origin,
     })

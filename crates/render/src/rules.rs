@@ -95,8 +95,9 @@ const LOOK: Look<7> = Look { heads: HEADS, shares: [5, 14, 15, 15, 13, 16, 22], 
 /// # Errors
 /// When writing fails.
 pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
-    if sheet.filters.is_empty() && sheet.translations.is_empty() {
-        return writeln!(out, "no packet filter was found in these exports");
+    if sheet.filters.is_empty() {
+        writeln!(out, "no packet filter was found in these exports")?;
+        return translations(&sheet.translations, width, out);
     }
     out.write_all(crate::incomplete::text(&sheet.incomplete).as_bytes())?;
     for (number, filter) in sheet.filters.iter().enumerate() {

@@ -100,7 +100,7 @@ pub(super) fn permitted(device: &Device, service: &str) -> Option<String> {
         .filter(|one| one.service == service && !one.off)
         .map(|one| &one.who)
         .collect();
-    if all.contains(&&Grantee::Everybody) {
+    if all.contains(&&Grantee::AllUsers) {
         return Some("any user".into());
     }
     let of = |kind: &str, named: &[&str]| match named {

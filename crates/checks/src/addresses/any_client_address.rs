@@ -19,7 +19,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "State the pool, or one address for each user, in the fourth column, and keep pppd from accepting the address of the \
           client (`ipcp-accept-remote` not set).",
     judged: "Fails for each list with logins of a tunnel whose addresses are `*`; all of them are one finding. Passes where \
-             every login states addresses. Entries without addresses admit nobody and do not count.",
+             every login states addresses. Entries without addresses permit no login and do not count.",
     references: &["pppd(8), AUTHENTICATION"],
     controls: &[],
     run: Run::Map(run),

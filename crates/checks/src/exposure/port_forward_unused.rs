@@ -36,7 +36,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let port = one.port.map(|port| format!(" port {port}")).unwrap_or_default();
             if let Some(other) = near_miss(estate, one, *device) {
                 return Verdict::Fail(Fail {
-                    rating: CHECK.rated("connections do not reach the service that was meant"),
+                    rating: CHECK.rated("connections do not reach the intended service"),
                     title: format!("{} leads to {inner}{port}, where no service listens", capital(name))
                         .into(),
                     detail: format!(

@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an SSH server sets neither AllowUsers nor AllowGroups, its PAM stack does not restrict users, and \
              more than one account with a shell was exported; one level higher where it is reachable from the Internet. \
              Fails where a VPN uses PAM and the stack does not restrict users by name or group, lower with a client certificate. \
-             Undetermined where the stack was not exported. Fails where a permission of a device sheet is for everybody; medium \
+             Undetermined where the stack was not exported. Fails where a permission of a device sheet is for all users; medium \
              where another system keeps the accounts.",
     references: &["sshd_config(5), AllowGroups", "pam_succeed_if(8)", "pam_access(8)"],
     controls: &[Control::grundschutz("SYS.1.3.A8"), Control::sp800_53("AC-6")],
@@ -55,7 +55,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 .facts
                 .permissions
                 .iter()
-                .filter(|one| one.who == Grantee::Everybody && !one.off)
+                .filter(|one| one.who == Grantee::AllUsers && !one.off)
                 .map(|one| Answer::new(at, subject_of(one), for_everybody(device, one))),
         );
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.accepts_clients()) {
@@ -79,7 +79,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 }
 
 fn subject_of(one: &ServicePermission) -> Subject {
-    Subject::of(SubjectKind::Permission).with(&one.service).with("everybody")
+    Subject::of(SubjectKind::Permission).with(&one.service).with("all-users")
 }
 
 /// A policy that admits every account.
@@ -120,7 +120,7 @@ fn by_directory(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
         let ask = missing.question(&format!("which groups or users may use {} (`permissions`)", tunnel.name));
         return Some(Verdict::ask(ask, vec![asked.origin]));
     }
-    own.all(|one| one.who != Grantee::Everybody).then_some(Verdict::Pass)
+    own.all(|one| one.who != Grantee::AllUsers).then_some(Verdict::Pass)
 }
 
 fn shell(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> Option<Verdict> {

@@ -1,4 +1,4 @@
-//! A permission names a role where a group was meant, or a group where a role was.
+//! A permission names a role, and only a group has that name, or the reverse.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::logins::capital;
@@ -17,7 +17,7 @@ pub(crate) const CHECK: Check = Check {
     title: "Permission for a group or role that does not exist",
     severity: Severity::Medium,
     why: "Appliances and server roles keep groups and roles in separate lists, often with similar names. A permission that \
-          names the wrong kind admits nobody, so that a broader one is soon added beside it, or admits everyone, where an \
+          names the wrong kind admits no user, so that a broader one is soon added beside it, or admits everyone, where an \
           empty condition counts as met.",
     fix: "Let the permission name the intended list, and test it with an account that is in it and one that is not. Remove \
           broader permissions that were added meanwhile.",
@@ -36,7 +36,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let (name, role) = match &one.who {
                 Grantee::Group(name) => (name, false),
                 Grantee::Role(name) => (name, true),
-                Grantee::Everybody | Grantee::User(_) => continue,
+                Grantee::AllUsers | Grantee::User(_) => continue,
             };
             answers.extend(judge(device, one, name, role).map(|verdict| {
                 let subject = Subject::of(SubjectKind::Permission).with(&one.service).with(name);
@@ -79,7 +79,7 @@ mod tests {
             // It may be a group of a directory.
             ("{ group = \"engineers\" }", "", &[]),
             ("{ role = \"crew\" }", "off = true\n", &[]),
-            ("\"everybody\"", "", &[]),
+            ("\"all-users\"", "", &[]),
         ] {
             let text = format!(
                 "sheet = \"trevlin-sheet/2\"\n[[tunnels]]\nname = \"vpn\"\nfamily = \"tls\"\nrole = \"server\"\n[[groups]]\nname \

@@ -15,8 +15,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "One IKE identity for all users",
     severity: Severity::Medium,
-    why: "A group identity with its pre-shared key is in the configuration of every client. The gateway cannot tell its \
-          holders apart, and anyone who ever had it can pose as the gateway and collect the passwords that follow.",
+    why: "A group identity with its pre-shared key is in the configuration of every client. The gateway does not distinguish its holders, and anyone who ever had it can pose as the gateway and collect the passwords that follow.",
     fix: "Give every user or device an identity of its own: certificates, or EAP behind a certificate of the gateway.",
     judged: "Fails for IPsec servers with a pool of client addresses where the other end is any address, proves itself by a \
              pre-shared key and has one identity that is not a pattern; one level higher where no user login follows. \

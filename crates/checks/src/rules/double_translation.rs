@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     title: "Source addresses translated twice",
     severity: Severity::Info,
     why: "The outer device sees one address for the whole network behind the inner one: its log does not tell hosts apart, \
-          and its rules cannot. Everything that is to be reached from outside must be opened on both, and tunnels without \
+          and its rules cannot. Every service for the Internet must be opened on both, and tunnels without \
           NAT traversal fail.",
     fix: "Let one device translate: put the outer one into bridge mode, or give the inner one a public address. Otherwise \
           route the inner networks on the outer device and translate there alone.",
@@ -72,12 +72,22 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 
 /// The line by which a device translates the sources of what leaves by an interface.
 fn translates(estate: &Analyses, at: usize, interface: &str) -> Option<Origin> {
+    let inner: Vec<IpRange> = estate.devices[at]
+        .facts
+        .interfaces
+        .iter()
+        .filter(|one| one.name != interface && !one.loopback && !one.point_to_point)
+        .flat_map(|one| &one.addresses)
+        .map(|address| IpRange::from(address.net.trunc()))
+        .collect();
     let tables = estate.tables_in_force(at);
     let chains = tables.iter().flat_map(|table| &table.chains);
     let mut rules = chains
         .filter(|chain| chain.hook.is_none_or(|hook| hook == Hook::Postrouting))
         .flat_map(|chain| &chain.rules);
-    rules.find(|rule| is_source(rule) && leaves_by(rule, interface)).map(|rule| rule.origin)
+    rules
+        .find(|rule| is_source(rule) && leaves_by(rule, interface) && is_about(rule, &inner))
+        .map(|rule| rule.origin)
 }
 
 /// The line by which a device translates what leaves to an untrusted network.
@@ -85,6 +95,16 @@ fn outwards(estate: &Analyses, at: usize) -> Option<Origin> {
     let public =
         estate.outside(at).iter().filter(|one| one.addresses.iter().any(|address| is_public(*address)));
     public.into_iter().find_map(|one| translates(estate, at, &one.name))
+}
+
+/// Whether a rule is about hosts of a network behind the device; one for its own tunnel clients is a smaller matter.
+fn is_about(rule: &Rule, inner: &[IpRange]) -> bool {
+    rule.matches.iter().all(|one| match &one.kind {
+        MatchKind::Source(ranges) if !one.negated => {
+            ranges.iter().any(|range| inner.iter().any(|net| net.intersection(range).is_some()))
+        }
+        _ => true,
+    })
 }
 
 fn is_source(rule: &Rule) -> bool {
@@ -130,12 +150,14 @@ mod tests {
         let nat = |rules: &str| format!("*nat\n:POSTROUTING ACCEPT [0:0]\n{rules}\nCOMMIT\n");
         let both = nat("-A POSTROUTING -o eth0 -j MASQUERADE");
         let other = nat("-A POSTROUTING -o eth1 -j MASQUERADE");
+        let clients = nat("-A POSTROUTING -s 10.8.0.0/24 -o eth0 -j MASQUERADE");
         let none = nat("#-A POSTROUTING -o eth0 -j MASQUERADE");
         for (what, inner, outer, wanted) in [
             ("both", &both, &both, &["fail info in rules.v4:3 rules.v4:3"][..]),
             ("the outer one alone", &none, &both, &[]),
             ("the inner one alone", &both, &none, &["pass in"]),
             ("elsewhere", &both, &other, &["pass in"]),
+            ("its clients alone", &clients, &both, &[]),
         ] {
             run(
                 &CHECK,

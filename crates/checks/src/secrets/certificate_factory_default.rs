@@ -60,7 +60,7 @@ fn judge(estate: &EstateMap, at: usize, bearer: &Bearer<'_>) -> Option<Verdict> 
         (format!("`{}` came with the device.", one.subject), vec![one.origin, origin])
     };
     Some(Verdict::Fail(Fail {
-        rating: CHECK.rated("clients cannot tell the server from another with the same certificate"),
+        rating: CHECK.rated("another machine can show the same certificate"),
         title: format!("{} shows a factory-default certificate", bearer.capital()).into(),
         detail: detail.into(),
         evidence,

@@ -21,8 +21,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Issue a certificate for each device with the names of that device alone. Revoke the shared one once all are \
           replaced.",
     judged: "Fails where VPN servers or services of two or more devices show certificates that are the same: equal subject, \
-             names, issuer and validity. Devices that stand in for each other may share one on purpose; accept the finding \
-             then.",
+             names, issuer and validity. Devices of one cluster may share one on purpose; accept the finding then.",
     references: &["NIST SP 800-57 Part 1 Rev. 5, 5.3.4", "RFC 6125, 7.2"],
     controls: &[Control::grundschutz("CON.1.A4"), Control::sp800_53("SC-12")],
     run: Run::Map(run),

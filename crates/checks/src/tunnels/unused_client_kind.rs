@@ -1,4 +1,4 @@
-//! A kind of client is admitted that nobody works with.
+//! A kind of client is admitted that is not in use.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "Client kind admitted without need",
     severity: Severity::Low,
-    why: "Every kind of client that a service admits is software to maintain and a way in. A browser portal accepts a stolen \
+    why: "Every kind of client that a service admits is software to maintain and a login path. A browser portal accepts a stolen \
           password from any machine, where the managed client would be required otherwise.",
     fix: "Admit the kinds of clients that are in use, and switch off all others. Begin with browser access.",
     judged: "Judged for services whose sheet lists the kinds of clients. Fails for those that are stated as not in use. \
@@ -44,8 +44,8 @@ fn judge(tunnel: &Tunnel, kinds: &[ClientKind]) -> Verdict {
     let names = |all: &[&ClientKind]| all.iter().map(|one| one.name.as_str()).collect::<Vec<_>>().join(", ");
     if !unused.is_empty() {
         return Verdict::Fail(Fail {
-            rating: CHECK.rated("nobody works with it, according to the sheet"),
-            title: format!("{} admits clients that nobody uses: {}", tunnel.name, names(&unused)).into(),
+            rating: CHECK.rated("the sheet states that it is not used"),
+            title: format!("{} admits clients that are not in use: {}", tunnel.name, names(&unused)).into(),
             detail: format!("{} of {} kinds of clients are not in use.", unused.len(), kinds.len()).into(),
             evidence: unused.iter().map(|one| one.origin).collect::<Vec<Origin>>(),
         });

@@ -37,13 +37,13 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         let mut seen = BTreeSet::new();
         for one in &device.facts.switched_off {
             // What one stack has twice is one subject.
-            if counts(device, one) && seen.insert((one.kind, &one.name, stack_of(estate, one))) {
+            if counts(device, one) && seen.insert((one.kind, &one.name, &one.within)) {
                 let kind: &'static str = kind_key(one.kind);
                 let subject = Subject::of(SubjectKind::SwitchedOff)
                     .with(kind)
                     .with(&one.name)
-                    .with(stack_of(estate, one).unwrap_or_default());
-                let fail = judge(one, stack_of(estate, one), baseline);
+                    .with(one.within.as_deref().unwrap_or_default());
+                let fail = judge(one, baseline);
                 answers.push(Answer::new(at, subject, Verdict::Fail(fail)));
             }
         }
@@ -78,12 +78,7 @@ fn counts(device: &Device, one: &SwitchedOff) -> bool {
         && !live.filter(|line| inside(line)).any(|line| is_further_factor(&line.module))
 }
 
-/// The PAM stack of a module, by the name of its file.
-fn stack_of<'a>(estate: &'a EstateMap, one: &SwitchedOff) -> Option<&'a str> {
-    (one.kind == ProtectionKind::PamModule).then(|| estate.export(one.origin.export).file_name())
-}
-
-fn judge(one: &SwitchedOff, stack: Option<&str>, baseline: &Baseline) -> Fail {
+fn judge(one: &SwitchedOff, baseline: &Baseline) -> Fail {
     let marked = one.note.iter().chain([&one.name]).any(|text| temporary(text, baseline.as_of).is_some());
     let (what, severity, why) = match one.kind {
         ProtectionKind::Filter => ("Packet filter", Severity::High, "nothing is filtered"),
@@ -97,6 +92,7 @@ fn judge(one: &SwitchedOff, stack: Option<&str>, baseline: &Baseline) -> Fail {
         ProtectionKind::Other => ("Protection", CHECK.severity, "it has no effect"),
     };
     let note = one.note.as_ref().map(|note| format!(" Remark: \"{note}\".")).unwrap_or_default();
+    let stack = one.within.as_ref().filter(|_| one.kind == ProtectionKind::PamModule);
     let place = stack.map(|name| format!(" in the PAM stack `{name}`")).unwrap_or_default();
     let state = match one.kind {
         ProtectionKind::PamModule => "Its line is commented out.",

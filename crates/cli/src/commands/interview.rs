@@ -31,7 +31,7 @@ struct Part {
     fields: Vec<Field>,
 }
 
-/// A value to ask for.
+/// A value of an entry.
 #[derive(Debug)]
 struct Field {
     key: String,
@@ -146,7 +146,7 @@ impl Answers {
     }
 }
 
-/// Asks on the terminal, or whatever stands for it.
+/// The terminal, or a stand-in for it.
 struct Asker<'a> {
     answers: &'a mut dyn BufRead,
     out: &'a mut dyn Write,

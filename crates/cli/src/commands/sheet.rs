@@ -152,6 +152,7 @@ fn written(estate: &Analyses, device: &Device) -> String {
         let export = estate.export(origin.export);
         format!("{}, line {}", export.path(), export.line_of(origin.start))
     };
+    let at = estate.devices.iter().position(|one| std::ptr::eq(one, device)).unwrap_or_default();
     let mask = |text: &str| estate.masker().mask(text);
     let files: Vec<String> = device.exports.iter().map(|id| estate.export(*id).path().to_owned()).collect();
     write_sheet(
@@ -159,6 +160,7 @@ fn written(estate: &Analyses, device: &Device) -> String {
         &Head {
             device: &device.name,
             kind: device.kind,
+            complete: !estate.is_by_sheet(at),
             files: &files,
             seen: &seen,
             file: &file,

@@ -113,7 +113,7 @@ fn permissions(facts: &mut Facts, services: &BTreeMap<String, String>, notes: &m
         let (name, role) = match &one.who {
             Grantee::Group(name) => (name, false),
             Grantee::Role(name) => (name, true),
-            Grantee::Everybody | Grantee::User(_) => continue,
+            Grantee::AllUsers | Grantee::User(_) => continue,
         };
         // Without a list of its own the device asks a directory. One of the other kind is a fault of the device, not of the sheet.
         let known: Vec<&str> = groups.iter().filter(|(_, is)| *is == role).map(|(name, _)| *name).collect();

@@ -69,7 +69,13 @@ fn recognise(export: &Export) -> Recognition {
                 .starts_with("\"trevlin-sheet/")
         })
     };
-    if export.lines().take(TELLING_LINES).any(|line| says(line.text)) {
+    // Keys of JSON may be in any order.
+    let as_json = || {
+        let (before, _) = export.text().split_once("\"trevlin-sheet/")?;
+        let before = before.trim_end().strip_suffix(':')?.trim_end();
+        (export.text().trim_start().starts_with('{') && before.ends_with("\"sheet\"")).then_some(())
+    };
+    if export.lines().take(TELLING_LINES).any(|line| says(line.text)) || as_json().is_some() {
         Recognition::Declared
     } else {
         Recognition::No

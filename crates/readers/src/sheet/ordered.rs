@@ -128,6 +128,7 @@ impl Ordered {
             Some(SwitchedOff {
                 kind: ProtectionKind::Filter,
                 name,
+                within: None,
                 note: list.note.clone(),
                 origin: list.origin?,
             })
@@ -136,6 +137,7 @@ impl Ordered {
         let rules = self.rules.iter().filter(denies).map(|rule| SwitchedOff {
             kind: ProtectionKind::DenyRule,
             name: rule.name.clone().unwrap_or_else(|| "without a name".to_owned()),
+            within: None,
             note: rule.note.clone(),
             origin: rule.origin,
         });

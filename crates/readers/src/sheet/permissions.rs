@@ -30,7 +30,7 @@ pub(super) fn table_of(facts: &Facts) -> Option<Filter> {
     Some(making::table("permissions", vec![chain], origin))
 }
 
-/// The same, without a rule base none: what the device permits is not known then.
+/// The same; none without a rule base, since the traffic that the device permits is not known then.
 pub(super) fn table(facts: &Facts, ordered: &Ordered) -> Option<Filter> {
     if ordered.rules.is_empty() && ordered.list.is_none() {
         return None;

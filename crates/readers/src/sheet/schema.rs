@@ -1,7 +1,7 @@
 //! The shape of a sheet as a JSON Schema, made from the types that sheets are read into.
 
 use super::ordered::{Forwarding, Hiding, OrderedRule, RuleList};
-use super::{FORM, FORMER, FROM_FILES, names};
+use super::{FORM, FORMER, FROM_FILES, names, short};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
 use serde_json::{Map, Value, json};
@@ -44,6 +44,7 @@ pub fn schema() -> Value {
     each_section!(sections);
     let mut definitions = generator.take_definitions(true);
     name_files(&properties, &mut definitions);
+    shorter(&properties, &mut definitions);
     if let Some(server) = definitions.get_mut("SshServer") {
         server["properties"]["settings"] = json!({
             "type": "object",
@@ -103,6 +104,83 @@ fn name_files(properties: &Map<String, Value>, definitions: &mut Map<String, Val
     }
 }
 
+/// The definition of the entries of a section.
+fn entry_of(properties: &Map<String, Value>, section: &str) -> Option<String> {
+    let reference = properties.get(section)?["items"]["$ref"].as_str()?;
+    reference.rsplit('/').next().map(str::to_owned)
+}
+
+/// The definition that keys within an entry lead to.
+fn below(definitions: &Map<String, Value>, from: String, path: &[&str]) -> Option<String> {
+    let Some((first, rest)) = path.split_first() else { return Some(from) };
+    let field = &definitions.get(&from)?["properties"][*first];
+    let inner = [field, &field["items"]]
+        .into_iter()
+        .chain(field["anyOf"].as_array().into_iter().flatten())
+        .find_map(|one| one["$ref"].as_str())?;
+    below(definitions, inner.rsplit('/').next()?.to_owned(), rest)
+}
+
+/// Shorter forms of entries: plain words for tables, other names of keys, and what only programs have.
+fn shorter(properties: &Map<String, Value>, definitions: &mut Map<String, Value>) {
+    let word = || json!({ "type": "string" });
+    let no_need = |definition: &mut Value, key: &str| {
+        if let Some(required) = definition["required"].as_array_mut() {
+            required.retain(|one| one != key);
+        }
+    };
+    for one in &short::AROUND {
+        let Some((key, path)) = one.path.split_last() else { continue };
+        let place = entry_of(properties, one.section).and_then(|entry| below(definitions, entry, path));
+        let Some(definition) = place.and_then(|name| definitions.get_mut(&name)) else { continue };
+        let field = &mut definition["properties"][*key];
+        let whole = if field["items"].is_null() { field } else { &mut field["items"] };
+        if !whole.is_null() {
+            *whole = match one.key {
+                "source" => json!({ "anyOf": [word(), whole.clone(), { "$ref": "#/$defs/PasswordSource" }] }),
+                _ => json!({ "anyOf": [word(), whole.clone()] }),
+            };
+        }
+    }
+    for (section, from, to) in short::RENAMED {
+        let entry = entry_of(properties, section);
+        let Some(definition) = entry.and_then(|name| definitions.get_mut(&name)) else { continue };
+        no_need(definition, to);
+        let mut field = definition["properties"][to].clone();
+        if field.is_null() {
+            field = word();
+        }
+        definition["properties"][from] = field;
+    }
+    for (section, path, key, _) in short::USUAL {
+        let place = entry_of(properties, section).and_then(|entry| below(definitions, entry, path));
+        if let Some(definition) = place.and_then(|name| definitions.get_mut(&name)) {
+            no_need(definition, key);
+        }
+    }
+    let mut change = |section: &str, change: &dyn Fn(&mut Value)| {
+        if let Some(definition) = entry_of(properties, section).and_then(|name| definitions.get_mut(&name)) {
+            change(definition);
+        }
+    };
+    change("radius-targets", &|one| no_need(one, "asked-by"));
+    change("logins", &|one| {
+        no_need(one, "list");
+        let whole = one["properties"]["expires"].clone();
+        one["properties"]["expires"] = json!({ "anyOf": [word(), whole] });
+    });
+    change("tunnels", &|one| {
+        one["properties"]["remote"] =
+            json!({ "type": "string", "description": "Other end of a tunnel that only encapsulates." });
+        let authorities = json!({ "type": "array", "items": word(), "description": "Authorities trusted for client certificates, by name." });
+        one["properties"]["client-authorities"] = authorities;
+    });
+    let ipsec = entry_of(properties, "tunnels").and_then(|entry| below(definitions, entry, &["ipsec"]));
+    if let Some(definition) = ipsec.and_then(|name| definitions.get_mut(&name)) {
+        no_need(definition, "name");
+    }
+}
+
 fn is_place(value: &Value) -> bool {
     value.get("$ref").and_then(Value::as_str).is_some_and(|name| name.ends_with(ORIGIN))
 }
@@ -138,6 +216,7 @@ fn tidy(value: &mut Value, definitions: &Value) {
 
 /// Replacement for a type that contains a place, and whether it is complete.
 fn plain(value: &Value) -> Option<(Value, bool)> {
+    let truth = || json!({ "anyOf": [{ "type": "boolean" }, { "enum": ["yes", "no"] }] });
     let about = |mut plain: Value| {
         if let (Some(text), Some(map)) = (value.get("description"), plain.as_object_mut()) {
             map.insert("description".into(), text.clone());
@@ -148,9 +227,11 @@ fn plain(value: &Value) -> Option<(Value, bool)> {
     if let Some([first, second]) = value.get("prefixItems").and_then(Value::as_array).map(Vec::as_slice)
         && is_place(second)
     {
-        return Some((about(first.clone()), false));
+        return Some(match first.get("type") == Some(&json!("boolean")) {
+            true => (about(truth()), true),
+            false => (about(first.clone()), false),
+        });
     }
-    let truth = || json!({ "anyOf": [{ "type": "boolean" }, { "enum": ["yes", "no"] }] });
     if value.get("items").is_some_and(is_place) || value.get("type") == Some(&json!("boolean")) {
         return Some((about(truth()), true));
     }

@@ -4,19 +4,19 @@ use super::node::{Entry, Node, Value};
 use trevlin_model::Origin;
 
 /// A value in a table that replaces a plain one.
-struct Around {
+pub(super) struct Around {
     /// Section.
-    section: &'static str,
+    pub(super) section: &'static str,
     /// Keys that lead to the value, within an entry of the section.
-    path: &'static [&'static str],
+    pub(super) path: &'static [&'static str],
     /// Key under which the plain value is placed.
-    key: &'static str,
+    pub(super) key: &'static str,
     /// Further values that the table needs.
     with: &'static [(&'static str, &'static str)],
 }
 
 /// Values that may be plain words.
-const AROUND: [Around; 9] = [
+pub(super) const AROUND: [Around; 9] = [
     // A certificate by the name that the section of certificates gives it.
     Around { section: "tunnels", path: &["certificates"], key: "path", with: &[("purpose", "own")] },
     Around {
@@ -36,7 +36,7 @@ const AROUND: [Around; 9] = [
 ];
 
 /// Keys with another name in sheets: section, the sheet's key, and that of the fact.
-const RENAMED: [(&str, &str, &str); 4] = [
+pub(super) const RENAMED: [(&str, &str, &str); 4] = [
     ("ppp-profiles", "service", "path"),
     ("certificates", "name", "file"),
     ("certificates", "valid-from", "not-before"),
@@ -44,7 +44,7 @@ const RENAMED: [(&str, &str, &str); 4] = [
 ];
 
 /// Values that stand for what only a program's own configuration has: section, keys that lead to the table, key, and the value.
-const USUAL: [(&str, &[&str], &str, &str); 9] = [
+pub(super) const USUAL: [(&str, &[&str], &str, &str); 9] = [
     ("services", &[], "program", APPLIANCE),
     ("dhcp-servers", &[], "daemon", APPLIANCE),
     ("log-keepers", &[], "program", APPLIANCE),
@@ -203,12 +203,10 @@ fn login(entry: &mut Node) {
 fn told_to_clients(fields: &mut Vec<Entry>, key: &str, whole: Origin) {
     let plan = fields.iter().find(|field| &*field.key == "addresses");
     let Some(told) = plan.and_then(|plan| plan.node.get(key)) else { return };
-    let given = match &told.value {
-        Value::List(all) => !all.is_empty(),
-        Value::Text(_) => true,
-        _ => return,
-    };
-    let stated = pair(key, told.origin, Value::Text(if given { "yes" } else { "no" }.into()));
+    if !matches!(&told.value, Value::List(all) if all.is_empty()) {
+        return;
+    }
+    let stated = pair(key, told.origin, Value::Text("no".into()));
     match fields.iter_mut().find(|field| &*field.key == "policy") {
         Some(policy) => {
             if let Value::Table(rules) = &mut policy.node.value {

@@ -17,6 +17,8 @@ pub struct Head<'a> {
     pub device: &'a str,
     /// Kind.
     pub kind: DeviceKind,
+    /// Whether all its settings are known: a sheet filled in by hand leaves open what it does not state.
+    pub complete: bool,
     /// Paths of the files of the device that are at hand.
     pub files: &'a [String],
     /// Where an entry was seen, in words.
@@ -42,7 +44,9 @@ pub fn write(facts: &Facts, head: &Head<'_>) -> String {
     if head.kind != DeviceKind::Unknown {
         let _ = writeln!(out.text, "kind = {}", text(head.kind.word()));
     }
-    out.text.push_str("complete = true\n");
+    if head.complete {
+        out.text.push_str("complete = true\n");
+    }
     let files = Value::Array(head.files.iter().map(|path| Value::String(path.clone())).collect());
     out.line("files", &files);
     macro_rules! empty {
@@ -69,7 +73,15 @@ pub fn write(facts: &Facts, head: &Head<'_>) -> String {
 pub(crate) fn write_node(top: &Node, export: &Export, mask: &dyn Fn(&str) -> String) -> String {
     let seen = |origin: Origin| format!("{}, line {}", export.file_name(), export.line_of(origin.start));
     let file = |_: Origin| String::new();
-    let head = Head { device: "", kind: DeviceKind::Unknown, files: &[], seen: &seen, file: &file, mask };
+    let head = Head {
+        device: "",
+        kind: DeviceKind::Unknown,
+        complete: true,
+        files: &[],
+        seen: &seen,
+        file: &file,
+        mask,
+    };
     let mut out = Writer { head: &head, text: String::new() };
     let _ = writeln!(out.text, "sheet = {}", text(super::FORM));
     let is_table = |node: &Node| !node.entries().is_empty();

@@ -17,7 +17,15 @@ fn sheet(facts: &Facts) -> String {
     let mask = |text: &str| text.to_owned();
     write_sheet(
         facts,
-        &Head { device: "d", kind: DeviceKind::Unknown, files: &[], seen: &same, file: &same, mask: &mask },
+        &Head {
+            device: "d",
+            kind: DeviceKind::Unknown,
+            complete: true,
+            files: &[],
+            seen: &same,
+            file: &same,
+            mask: &mask,
+        },
     )
 }
 

@@ -223,6 +223,7 @@ impl<'a> Compiler<'a, '_> {
                 self.switched_off.push(SwitchedOff {
                     kind: ProtectionKind::DenyRule,
                     name: section.text("name").unwrap_or("without a name").to_owned(),
+                    within: None,
                     note: None,
                     origin: section.whole(),
                 });
