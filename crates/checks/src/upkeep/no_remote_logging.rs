@@ -77,7 +77,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         estate,
         &silent,
         "whether logs leave",
-        "`rsyslog.conf` with `rsyslog.d`, `journal-upload.conf`",
+        ("`rsyslog.conf` with `rsyslog.d`, `journal-upload.conf`", "log-keepers"),
     ));
     answers
 }
@@ -90,7 +90,12 @@ fn log(idle: &IdleProgram) -> Option<(&LogKeeper, &Unit)> {
 }
 
 /// One request for all devices without an exported file of the kind.
-pub(super) fn ask(estate: &EstateMap, silent: &[usize], what: &str, files: &str) -> Option<Answer> {
+pub(super) fn ask(
+    estate: &EstateMap,
+    silent: &[usize],
+    what: &str,
+    (files, section): (&str, &str),
+) -> Option<Answer> {
     let first = silent.first()?;
     let names: Vec<String> = silent.iter().map(|at| estate.devices[*at].name.clone()).collect();
     let of = if names.len() > 1 && names.len() == estate.devices.len() {
@@ -98,7 +103,11 @@ pub(super) fn ask(estate: &EstateMap, silent: &[usize], what: &str, files: &str)
     } else {
         names.join(", ")
     };
-    let question = format!("Please show {what} {of}: {files}, or the page of an appliance that sets it.");
+    let question = if silent.iter().all(|at| estate.is_by_sheet(*at)) {
+        format!("Please state {what} {of} in its device sheet (`{section}`).")
+    } else {
+        format!("Please show {what} {of}: {files}, or the page of an appliance that sets it.")
+    };
     Some(Answer::new(
         *first,
         Subject::of(SubjectKind::Device),

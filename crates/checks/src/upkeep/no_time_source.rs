@@ -72,7 +72,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         estate,
         &silent,
         "which time source is used by",
-        "`chrony.conf`, `ntp.conf`, `timesyncd.conf`",
+        ("`chrony.conf`, `ntp.conf`, `timesyncd.conf`", "clock-keepers"),
     ));
     answers
 }

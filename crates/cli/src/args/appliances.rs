@@ -68,7 +68,7 @@ pub(crate) enum Sheet {
     /// Print an empty sheet with the questions, in the order of the review
     #[command(after_long_help = "Examples:
   trevlin sheet new --kind firewall > gate.toml            then fill in gate.toml, and `trevlin sheet check gate.toml`
-  trevlin sheet new --kind firewall --interactive gate.toml   asks on the terminal, and goes on where it was stopped")]
+  trevlin sheet new --kind firewall --interactive gate.toml   on the terminal; continues where it was stopped")]
     New(SheetNew),
     /// Check a sheet for errors, contradictions and missing answers
     #[command(after_long_help = "Example:
@@ -88,7 +88,7 @@ pub(crate) struct SheetNew {
     /// Set the kind of device
     #[arg(long, help_heading = "Selection", value_enum)]
     pub(crate) kind: Kind,
-    /// Ask on the terminal and keep the answers in this file; an existing sheet is continued
+    /// Go through the topics on the terminal and save the answers in this file; an existing sheet is continued
     #[arg(long, help_heading = "Selection", value_name = "FILE")]
     pub(crate) interactive: Option<PathBuf>,
 }

@@ -85,11 +85,10 @@ fn checked(file: &Path) -> anyhow::Result<ExitCode> {
         chapter("NOT SEEN on any screen, by line", &seen)?;
         chapter("INFORMATION REQUESTS of an audit", &listed(&questions))?;
         if report.is_former {
-            writeln!(
-                out,
-                "This sheet has the form of version 1, which is still read. Version 2 adds permissions, rules for clients, \
-                 certificates by name and more (see `trevlin sheet new`), and reports names that refer to nothing.\n"
-            )?;
+            let note = "This sheet has the form of version 1, which is still read. Version 2 adds permissions, rules for \
+                        clients, certificates by name and more (see `trevlin sheet new`), and reports names that refer to \
+                        nothing.";
+            writeln!(out, "{}\n", textwrap::fill(note, context::width()))?;
         }
         writeln!(
             out,

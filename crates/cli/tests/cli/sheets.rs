@@ -139,7 +139,7 @@ fn filled_in(kind: &str) -> String {
         Some(rest) if !rest.starts_with(' ') => rest.to_owned(),
         _ => line.to_owned(),
     };
-    stdout(&["sheet", "new", "--kind", kind]).lines().map(answered).collect::<Vec<_>>().join("\n")
+    stdout(&["sheet", "new", "--kind", kind]).lines().map(|line| answered(line) + "\n").collect()
 }
 
 #[test]
@@ -257,6 +257,11 @@ fn json_says_the_same_as_toml() {
         // Findings of one severity are in order of their places.
         if let Some(findings) = audited["findings"].as_array_mut() {
             findings.sort_by_key(|one| (one["check"].to_string(), one["title"].to_string()));
+            for one in findings.iter_mut() {
+                let detail = one["detail"].as_str().unwrap();
+                let begin = detail.split(" (gate/").next().unwrap();
+                one["detail"] = begin.into();
+            }
         }
         audited
     };
@@ -269,4 +274,47 @@ fn an_unknown_device_is_named() {
     let (_, told, status) = run(&["sheet", "show", demo.to_str().unwrap()]);
     assert_eq!(status, 2);
     assert!(told.contains("--device"));
+}
+
+/// The interview of the manual with its answers: the printed text, and the resulting sheet.
+#[test]
+fn the_interview_of_the_manual() {
+    let page = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/interview.md");
+    let page = fs::read_to_string(page).unwrap();
+    let transcript = page.split("--interactive gate.toml\n").nth(1).unwrap().split("```").next().unwrap();
+    let (mut answers, mut wanted) = (String::new(), String::new());
+    for line in transcript.lines() {
+        let end = if line.starts_with("    ") && line.contains("(such as ") {
+            line.rfind("): ").map(|at| at + 3)
+        } else if line.contains("/Enter/q]: ") || line.starts_with("Name of the device: ") {
+            line.find(": ").map(|at| at + 2)
+        } else {
+            None
+        };
+        match end {
+            Some(end) => {
+                answers.push_str(&line[end..]);
+                answers.push('\n');
+                wanted.push_str(&line[..end]);
+            }
+            None => {
+                wanted.push_str(line);
+                wanted.push('\n');
+            }
+        }
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let output = assert_cmd::Command::cargo_bin("trevlin")
+        .unwrap()
+        .args(["sheet", "new", "--kind", "firewall", "--interactive", "gate.toml"])
+        .current_dir(folder.path())
+        .write_stdin(answers)
+        .output()
+        .unwrap();
+    assert_eq!(String::from_utf8(output.stdout).unwrap(), wanted);
+    let sheet = folder.path().join("gate.toml");
+    let (told, _, status) = run(&["sheet", "check", sheet.to_str().unwrap()]);
+    assert_eq!(status, 0);
+    let shown = page.split("$ trevlin sheet check gate.toml\n").nth(1).unwrap().split("```").next().unwrap();
+    assert_eq!(told, shown);
 }

@@ -54,6 +54,13 @@ impl de::Error for Fault {
     }
 
     fn invalid_type(found: Unexpected<'_>, expected: &dyn de::Expected) -> Self {
+        let expected = expected.to_string();
+        // The names of types say nothing to the author of a sheet.
+        let expected = match expected.as_str() {
+            "u8" | "u16" | "u32" | "u64" | "usize" | "i8" | "i16" | "i32" | "i64" => "a whole number",
+            "a boolean" => "yes or no",
+            other => other,
+        };
         fault(format!("this is {}; expected {expected}", words(found)))
     }
 
@@ -667,7 +674,7 @@ mod tests {
             told,
             [
                 "3 `addreses` is not a key at this place; did you mean `addresses`?",
-                "4 this is `3`; expected a boolean",
+                "4 this is `3`; expected yes or no",
                 "6 `10.4.0.300/24`: invalid IP address syntax",
             ]
         );
