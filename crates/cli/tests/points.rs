@@ -53,6 +53,9 @@ struct Point {
     /// From, to, protocol, port and verdict, with a part of the answer or none.
     #[serde(default)]
     reach: Vec<String>,
+    /// Further devices, each by its sheet.
+    #[serde(default)]
+    also: BTreeMap<String, String>,
     /// The same in native files, with the findings of the sheet.
     #[serde(default)]
     files: BTreeMap<String, String>,
@@ -102,10 +105,17 @@ fn faults(point: &Point, bases: &BTreeMap<String, Base>) -> String {
     if !point.estate.is_empty() {
         fs::write(root.join("trevlin.toml"), &point.estate).unwrap();
     }
-    let check = trevlin(&["sheet", "check", "d/sheet.toml"], root);
+    for (name, text) in &point.also {
+        fs::create_dir_all(root.join(name)).unwrap();
+        fs::write(root.join(name).join("sheet.toml"), format!("sheet = \"trevlin-sheet/2\"\n{text}"))
+            .unwrap();
+    }
     let slip = point.finds.iter().any(|one| one.contains("malformed"));
-    if check.contains("ERRORS") && !slip {
-        writeln!(told, "the sheet: {}", check.split("NOT ANSWERED").next().unwrap().trim()).unwrap();
+    for name in point.also.keys().map(String::as_str).chain(["d"]) {
+        let check = trevlin(&["sheet", "check", &format!("{name}/sheet.toml")], root);
+        if check.contains("ERRORS") && !slip {
+            writeln!(told, "the sheet: {}", check.split("NOT ANSWERED").next().unwrap().trim()).unwrap();
+        }
     }
     let outcome = audit(root);
     findings(&outcome, point, "sheet", &mut told);

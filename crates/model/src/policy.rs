@@ -43,7 +43,8 @@ impl Seconds {
     #[must_use]
     pub fn words(self) -> String {
         let units = [(86_400, "day"), (3600, "hour"), (60, "minute"), (1, "second")];
-        let (each, name) = units.into_iter().find(|(each, _)| self.0 % each == 0).unwrap_or((1, "second"));
+        let (each, name) =
+            units.into_iter().find(|(each, _)| self.0.is_multiple_of(*each)).unwrap_or((1, "second"));
         let number = self.0 / each;
         format!("{number} {name}{}", if number == 1 { "" } else { "s" })
     }

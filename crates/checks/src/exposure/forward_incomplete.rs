@@ -25,8 +25,11 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-/// Protocols of two parts: the name, each part by protocol and port, and what is missing without it.
-const PAIRS: [(&str, (Protocol, u16), (Protocol, u16), &str); 3] = [
+/// A part of a tunnel protocol: its transport protocol, and its port where there is one.
+type Part = (Protocol, u16);
+
+/// Protocols of two parts: the name, a part, the other one, and how that is called.
+const PAIRS: [(&str, Part, Part, &str); 3] = [
     ("PPTP", (Protocol::TCP, 1723), (Protocol::GRE, 0), "GRE"),
     ("IKE", (Protocol::UDP, 500), (Protocol::UDP, 4500), "UDP port 4500"),
     ("IKE", (Protocol::UDP, 4500), (Protocol::UDP, 500), "UDP port 500"),
@@ -54,7 +57,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 }
 
 /// Whether a forward takes packets of a protocol to a port.
-fn takes(forward: &PortForward, (protocol, port): (Protocol, u16)) -> bool {
+fn takes(forward: &PortForward, (protocol, port): Part) -> bool {
     let of_it = forward.protocol.0.is_none() || forward.protocol == protocol;
     let at_port = forward.ports.is_empty() || port == 0 || forward.ports.iter().any(|one| one.contains(port));
     of_it && at_port

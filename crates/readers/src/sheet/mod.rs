@@ -4,6 +4,7 @@
 mod check;
 mod guide;
 mod joins;
+mod marks;
 mod names;
 pub(crate) mod node;
 mod ordered;
@@ -24,6 +25,7 @@ pub use write::{Head, write};
 
 use crate::forwards;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
+use marks::{evidence, is_evidence, not_seen, shells};
 use node::{Document, Entry, Node, Value};
 use ordered::{Ordered, OrderedRule};
 use rayon::prelude::*;
@@ -261,75 +263,6 @@ fn ordered_rule(mut node: Node) -> (OrderedRule, Vec<Note>) {
         rule.also.push(("a part of it could not be read".into(), node.origin));
     }
     (rule, notes)
-}
-
-/// Takes the words about where an entry was seen out of every table: they are evidence for people, who find them on the lines that
-/// are shown.
-fn evidence(node: &mut Node) {
-    match &mut node.value {
-        Value::Table(entries) => {
-            entries.retain(|entry| !is_evidence(entry));
-            entries.iter_mut().for_each(|entry| evidence(&mut entry.node));
-        }
-        Value::List(all) => all.iter_mut().for_each(evidence),
-        _ => {}
-    }
-}
-
-/// How a sheet states that something was looked for and is on no screen.
-const NOT_SEEN_WORDS: [&str; 2] = ["not seen", "not seen on any screen"];
-
-/// Marks values that were looked for and are on no screen, so that they differ from those that are off and from silence.
-fn not_seen(node: &mut Node, found: &mut Vec<Origin>) {
-    match &mut node.value {
-        Value::Table(entries) => entries.iter_mut().for_each(|entry| not_seen(&mut entry.node, found)),
-        Value::List(all) => all.iter_mut().for_each(|one| not_seen(one, found)),
-        Value::Text(text) if NOT_SEEN_WORDS.contains(&text.trim().to_ascii_lowercase().as_str()) => {
-            found.push(node.origin);
-            let why = Node { origin: node.origin, value: Value::Text(take::NOT_SEEN.into()) };
-            let why = Entry { key: "unknown".into(), key_origin: node.origin, node: why };
-            node.value = Value::Table(vec![why]);
-        }
-        _ => {}
-    }
-}
-
-fn is_evidence(entry: &Entry) -> bool {
-    &*entry.key == "seen" && entry.node.text().is_some()
-}
-
-/// SSH servers may state their settings as a table, in place of a list of statements.
-fn shells(top: &mut Node) {
-    let Value::Table(entries) = &mut top.value else { return };
-    let Some(section) = entries.iter_mut().find(|entry| &*entry.key == "ssh-servers") else { return };
-    let servers = match &mut section.node.value {
-        Value::List(all) => all.as_mut_slice(),
-        _ => std::slice::from_mut(&mut section.node),
-    };
-    for server in servers {
-        let Value::Table(fields) = &mut server.value else { continue };
-        let Some(at) = fields.iter().position(|entry| &*entry.key == "settings") else { continue };
-        let settings = fields.remove(at);
-        let pair = |key: &str, origin: Origin, value: Value| Entry {
-            key: key.into(),
-            key_origin: origin,
-            node: Node { origin, value },
-        };
-        let statement = |entry: &Entry| {
-            let keyword =
-                pair("keyword", entry.key_origin, Value::Text(entry.key.to_ascii_lowercase().into()));
-            let values = Value::List(entry.node.each().to_vec());
-            let values = Entry {
-                node: Node { origin: entry.node.origin, value: values },
-                ..pair("values", entry.node.origin, Value::Truth(true))
-            };
-            Node { origin: entry.node.origin, value: Value::Table(vec![keyword, values]) }
-        };
-        let all = settings.node.entries().iter().map(statement).collect();
-        let block = Value::Table(vec![pair("statements", settings.key_origin, Value::List(all))]);
-        let block = Node { origin: settings.node.origin, value: block };
-        fields.push(pair("blocks", settings.key_origin, Value::List(vec![block])));
-    }
 }
 
 fn head(entry: &Entry, found: &mut Found) {
