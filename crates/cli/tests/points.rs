@@ -32,6 +32,9 @@ struct Point {
     uses: Vec<String>,
     #[serde(default)]
     sheet: String,
+    /// Statements about the device, before every section.
+    #[serde(default)]
+    head: String,
     /// The estate file.
     #[serde(default)]
     estate: String,
@@ -96,6 +99,7 @@ fn faults(point: &Point, bases: &BTreeMap<String, Base>) -> String {
     let folder = tempfile::tempdir().unwrap();
     let root = folder.path();
     let mut sheet = "sheet = \"trevlin-sheet/2\"\nkind = \"firewall\"\n".to_owned();
+    sheet.push_str(&point.head);
     for name in &point.uses {
         sheet.push_str(&bases[name].sheet);
     }

@@ -4,6 +4,7 @@
 mod check;
 mod guide;
 mod joins;
+mod left_open;
 mod marks;
 mod names;
 pub(crate) mod node;
@@ -25,6 +26,7 @@ pub use write::{Head, write};
 
 use crate::forwards;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
+use left_open::leave_open;
 use marks::{evidence, is_evidence, not_seen, shells};
 use node::{Document, Entry, Node, Value};
 use ordered::{Ordered, OrderedRule};
@@ -33,11 +35,11 @@ use serde::Deserialize;
 use std::borrow::Cow;
 use std::sync::Arc;
 use trevlin_model::account::StoredPassword;
+use trevlin_model::housekeeping::{ClockKeeper, LogKeeper};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::ssh::OPENSSH;
 use trevlin_model::{
-    DeviceKind, Export, Facts, Limit, Listener, MalformedAddress, NotAnalysed, Note, Origin, Protocol,
-    Reference, SecretRecord, Setting, TunnelFamily, TunnelRole, each_section,
+    DeviceKind, Export, Facts, Limit, MalformedAddress, NotAnalysed, Note, Origin, SecretRecord, Setting,
+    each_section,
 };
 
 /// Declaration of a device sheet.
@@ -156,6 +158,7 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
         } else if ORDERED.contains(&&*entry.key) {
             ordered_section(entry, &mut ordered, &mut found);
         } else if known.contains(&&*entry.key) {
+            states_none(&entry, &mut found);
             section(&entry, &mut found);
         } else {
             let text =
@@ -330,6 +333,27 @@ fn section(entry: &Entry, found: &mut Found) {
     found.facts.has_sockets |= &*entry.key == "sockets";
 }
 
+/// An empty list states that there is none: the device keeps no log elsewhere, or follows no clock.
+fn states_none(entry: &Entry, found: &mut Found) {
+    let origin = entry.node.origin;
+    if !matches!(&entry.node.value, Value::List(all) if all.is_empty()) {
+        return;
+    }
+    let program = short::APPLIANCE;
+    match &*entry.key {
+        "log-keepers" => {
+            let keeper = LogKeeper { program, targets: Vec::new(), open: Vec::new(), origin };
+            found.facts.log_keepers.push(keeper);
+        }
+        "clock-keepers" => {
+            let keeper = ClockKeeper { program, sources: Vec::new(), open: Vec::new(), origin };
+            found.facts.clock_keepers.push(keeper);
+        }
+        _ => return,
+    }
+    found.understood.push(origin);
+}
+
 /// Keeps what should be an address and is none: it never becomes another silently.
 fn malformed(node: &Node, before: usize, found: &mut Found) {
     for note in &mut found.notes[before..] {
@@ -377,36 +401,6 @@ fn nested(node: &Node, into: &mut Vec<Origin>) {
         for one in entry.node.each() {
             into.push(one.origin);
             nested(one, into);
-        }
-    }
-}
-
-/// Settings of a tunnel that a sheet filled in by hand does not state may still be configured; a sheet written from files states all of
-/// them.
-fn leave_open(facts: &mut Facts) {
-    for server in facts.ssh_servers.iter_mut().filter(|one| one.program != OPENSSH) {
-        server.missing.push(Reference::unsaid(server.origin));
-    }
-    for tunnel in &mut facts.tunnels {
-        tunnel.missing.push(Reference::unsaid(tunnel.origin));
-        // The ports of IKE are those of its protocol.
-        if tunnel.family == TunnelFamily::Ipsec
-            && tunnel.listeners.is_empty()
-            && tunnel.role != TunnelRole::Client
-        {
-            tunnel.listeners = [500, 4500]
-                .map(|port| Listener {
-                    protocol: Protocol::UDP,
-                    address: Setting::default_of(None, "IKE", "RFC 7296, 2"),
-                    port: Setting::default_of(port, "IKE", "RFC 7296, 2"),
-                })
-                .into();
-        }
-        let by_tls =
-            matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Tls);
-        if by_tls && tunnel.proof.certificate.is_none() {
-            let why = "the sheet does not state it".to_owned();
-            tunnel.proof.certificate = Some(Setting::Unknown { why });
         }
     }
 }

@@ -57,7 +57,7 @@ pub(super) const USUAL: [(&str, &[&str], &str, &str); 9] = [
 ];
 
 /// Name of a program of which nothing else is known.
-const APPLIANCE: &str = "appliance";
+pub(super) const APPLIANCE: &str = "appliance";
 
 /// Brings the shorter forms of a whole sheet into the form of facts.
 pub(super) fn expand(top: &mut Node) {

@@ -529,6 +529,8 @@ impl<'de> Deserializer<'de> for Give<'_> {
         match (name, self) {
             // A disabled setting counts as absent.
             (ORIGIN, Self::Node(Node { value: Value::Truth(false), .. })) => Err(absent()),
+            // A value that was looked for and not seen is no statement.
+            (ORIGIN, _) if self.is_not_seen() => Err(absent()),
             (ORIGIN, _) => {
                 let origin = self.origin().ok_or_else(|| fault("a place is missing here"))?;
                 let numbers = [origin.export.0, origin.start, origin.end].map(Give::Number);
