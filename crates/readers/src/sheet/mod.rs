@@ -121,20 +121,20 @@ pub(crate) struct Found {
 
 /// The facts of a document in the shape of a sheet.
 pub(crate) fn facts(export: &Export, top: Node) -> Found {
-    whole(export, top).0
+    whole(export, top, false).0
 }
 
 /// The facts of a sheet, whose names refer to its entries, with the rule base as written.
 fn by_hand(export: &Export, top: Node) -> (Found, Ordered) {
-    let (mut found, ordered) = whole(export, top);
+    let (mut found, ordered) = whole(export, top, true);
     if found.facts.by_hand {
         joins::apply(&mut found.facts, &mut found.notes);
     }
     (found, ordered)
 }
 
-/// The same as [`facts`], with the rule base as written.
-fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
+/// The same as [`facts`], with the rule base as written. An empty list in a sheet is a statement; one of a phrasebook has no statement in it.
+fn whole(export: &Export, mut top: Node, is_sheet: bool) -> (Found, Ordered) {
     let mut found = Found::default();
     if let Value::Table(entries) = &mut top.value {
         entries.retain(|entry| !is_evidence(entry));
@@ -158,7 +158,9 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
         } else if ORDERED.contains(&&*entry.key) {
             ordered_section(entry, &mut ordered, &mut found);
         } else if known.contains(&&*entry.key) {
-            states_none(&entry, &mut found);
+            if is_sheet {
+                states_none(&entry, &mut found);
+            }
             section(&entry, &mut found);
         } else {
             let text =
