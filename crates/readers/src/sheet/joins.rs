@@ -1,8 +1,9 @@
 //! Names in a sheet that refer to other entries of it: the service of a login, the list of a tunnel. They are compared without regard to
 //! case; one that matches nothing is an error.
 
-use super::take::nearest;
+use super::take::{near, nearest};
 use std::collections::{BTreeMap, BTreeSet};
+use trevlin_model::account::UserGroup;
 use trevlin_model::grant::Grantee;
 use trevlin_model::{Facts, LoginDaemon, LoginList, Note, PasswordSource, Setting, Tunnel, TunnelFamily};
 
@@ -55,23 +56,17 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
     // Without a tunnel and a service, the sheet is about logins alone.
     let reviewed = services.len() > OWN.len();
     for login in facts.logins.iter_mut().filter(|login| login.daemon.is_none() && login.service != device) {
-        if let Some(same) = services.get(&login.service.to_ascii_lowercase()) {
-            login.service.clone_from(same);
-            if same == ADMINISTRATION {
-                login.daemon = Some(LoginDaemon::Administration);
+        match join_service(&mut login.service, &services) {
+            Ok(()) if login.service == ADMINISTRATION => login.daemon = Some(LoginDaemon::Administration),
+            Err(text) if reviewed && !named.contains(list_of(&login.list)) => {
+                notes.push(Note { origin: login.origin, text });
             }
-        } else if reviewed && !named.contains(list_of(&login.list)) {
-            let known: Vec<&str> = services.values().take(SHOWN).map(String::as_str).collect();
-            let text = format!(
-                "no tunnel or service of this sheet has the name `{}`; {}",
-                login.service,
-                nearest(&login.service, &known)
-            );
-            notes.push(Note { origin: login.origin, text });
+            _ => {}
         }
     }
     permissions(facts, &services, notes);
     pools(facts, notes);
+    one_address_per_client(facts);
     networks_of_pools(facts);
     profiles(facts, notes);
     certificates(facts, notes);
@@ -79,6 +74,16 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
     facts
         .routes
         .sort_by_key(|route| if route.is_default() { route.preference.unwrap_or(u32::MAX) } else { 0 });
+}
+
+/// Sets the name of a service as its entry has it; the message where no entry has it.
+fn join_service(name: &mut String, services: &BTreeMap<String, String>) -> Result<(), String> {
+    if let Some(same) = services.get(&name.to_ascii_lowercase()) {
+        name.clone_from(same);
+        return Ok(());
+    }
+    let known: Vec<&str> = services.values().take(SHOWN).map(String::as_str).collect();
+    Err(format!("no tunnel or service of this sheet has the name `{name}`; {}", nearest(name, &known)))
 }
 
 /// Reports certificates that the sheet names and does not have.
@@ -97,28 +102,28 @@ fn certificates(facts: &Facts, notes: &mut Vec<Note>) {
 
 /// Joins permissions to services and, where the device states its groups, to these.
 fn permissions(facts: &mut Facts, services: &BTreeMap<String, String>, notes: &mut Vec<Note>) {
-    let groups: Vec<(&str, bool)> = facts.groups.iter().map(|one| (one.name.as_str(), one.role)).collect();
+    let (roles, groups): (Vec<&UserGroup>, Vec<&UserGroup>) = facts.groups.iter().partition(|one| one.role);
+    let names =
+        |all: Vec<&'_ UserGroup>| all.into_iter().map(|one| one.name.clone()).collect::<Vec<String>>();
+    let (roles, groups) = (names(roles), names(groups));
+    let either: BTreeSet<String> =
+        roles.iter().chain(&groups).map(|name| name.to_ascii_lowercase()).collect();
     for one in &mut facts.permissions {
-        if let Some(same) = services.get(&one.service.to_ascii_lowercase()) {
-            one.service.clone_from(same);
-        } else {
-            let known: Vec<&str> = services.values().take(SHOWN).map(String::as_str).collect();
-            let text = format!(
-                "no tunnel or service of this sheet has the name `{}`; {}",
-                one.service,
-                nearest(&one.service, &known)
-            );
+        if let Err(text) = join_service(&mut one.service, services) {
             notes.push(Note { origin: one.origin, text });
         }
-        let (name, role) = match &one.who {
-            Grantee::Group(name) => (name, false),
-            Grantee::Role(name) => (name, true),
+        let (name, kind) = match &one.who {
+            Grantee::Group(name) => (name, &groups),
+            Grantee::Role(name) => (name, &roles),
             Grantee::AllUsers | Grantee::User(_) => continue,
         };
         // Without a list of its own the device asks a directory. One of the other kind is a fault of the device, not of the sheet.
-        let known: Vec<&str> = groups.iter().filter(|(_, is)| *is == role).map(|(name, _)| *name).collect();
-        let of_either = groups.iter().any(|(known, _)| known.eq_ignore_ascii_case(name));
-        if !known.is_empty() && !of_either && is_near(name, &known) {
+        if either.contains(&name.to_ascii_lowercase()) {
+            continue;
+        }
+        // A name that is no slip may be one of a directory.
+        let known: Vec<&str> = kind.iter().map(String::as_str).collect();
+        if near(name, &known).is_some() {
             let text =
                 format!("no group or role of this sheet has the name `{name}`; {}", nearest(name, &known));
             notes.push(Note { origin: one.origin, text });
@@ -126,9 +131,15 @@ fn permissions(facts: &mut Facts, services: &BTreeMap<String, String>, notes: &m
     }
 }
 
-/// Whether a name is a slip for one of these; another name may be one of a directory.
-fn is_near(name: &str, known: &[&str]) -> bool {
-    nearest(name, known).starts_with("did you mean")
+/// A client takes one address where nothing else is stated: blocks of four are a mode of one program.
+fn one_address_per_client(facts: &mut Facts) {
+    for tunnel in facts.tunnels.iter_mut().filter(|tunnel| tunnel.family != TunnelFamily::OpenVpn) {
+        for pool in &mut tunnel.addresses.pools {
+            if matches!(pool.per_client, Setting::Unknown { .. }) {
+                pool.per_client = Setting::Stated { value: 1, origin: pool.origin };
+            }
+        }
+    }
 }
 
 /// A network that several pools name is the network that they lie in, and none of them has all of it.
@@ -137,14 +148,6 @@ fn networks_of_pools(facts: &mut Facts) {
     let all = facts.tunnels.iter().flat_map(|tunnel| &tunnel.addresses.pools);
     for network in all.filter(|pool| !pool.ranges.is_empty()).filter_map(|pool| pool.network) {
         *count.entry(network.trunc()).or_default() += 1;
-    }
-    // Blocks of four addresses for each client are a mode of one program.
-    for tunnel in facts.tunnels.iter_mut().filter(|tunnel| tunnel.family != TunnelFamily::OpenVpn) {
-        for pool in &mut tunnel.addresses.pools {
-            if matches!(pool.per_client, Setting::Unknown { .. }) {
-                pool.per_client = Setting::Stated { value: 1, origin: pool.origin };
-            }
-        }
     }
     for pool in facts.tunnels.iter_mut().flat_map(|tunnel| &mut tunnel.addresses.pools) {
         let shared =
@@ -163,7 +166,7 @@ fn pools(facts: &mut Facts, notes: &mut Vec<Note>) {
             let owner = pool.owner.to_ascii_lowercase();
             if owner.is_empty() || owner == tunnel.name.to_ascii_lowercase() {
                 pool.owner.clone_from(&tunnel.name);
-            } else if names.contains(&owner) || is_near(&pool.owner, &[&tunnel.name]) {
+            } else if names.contains(&owner) || near(&pool.owner, &[&tunnel.name]).is_some() {
                 let text = format!(
                     "the pool of `{0}` names `{1}` as its owner; expected `{0}`",
                     tunnel.name, pool.owner
@@ -176,14 +179,14 @@ fn pools(facts: &mut Facts, notes: &mut Vec<Note>) {
 
 /// Joins link settings to the dial-in services that they are for.
 fn profiles(facts: &mut Facts, notes: &mut Vec<Note>) {
-    let by_link = |tunnel: &&mut Tunnel| matches!(tunnel.family, TunnelFamily::Pptp | TunnelFamily::L2tp);
+    let by_link = |tunnel: &Tunnel| matches!(tunnel.family, TunnelFamily::Pptp | TunnelFamily::L2tp);
     for profile in &mut facts.ppp_profiles {
         for (method, _) in &mut profile.require {
             *method = method_of_words(method);
         }
         let wanted = profile.path.to_ascii_lowercase();
         let mut named = false;
-        for tunnel in facts.tunnels.iter_mut().filter(by_link) {
+        for tunnel in facts.tunnels.iter_mut().filter(|tunnel| by_link(tunnel)) {
             let file = tunnel.options_file.as_ref().and_then(Setting::value).cloned();
             let by_name = tunnel.name.to_ascii_lowercase() == wanted;
             if by_name && file.is_none() {
@@ -194,12 +197,8 @@ fn profiles(facts: &mut Facts, notes: &mut Vec<Note>) {
             named |= by_name || file.is_some_and(|file| file.to_ascii_lowercase() == wanted);
         }
         if !named {
-            let known: Vec<&str> = facts
-                .tunnels
-                .iter()
-                .filter(|one| matches!(one.family, TunnelFamily::Pptp | TunnelFamily::L2tp))
-                .map(|one| one.name.as_str())
-                .collect();
+            let known: Vec<&str> =
+                facts.tunnels.iter().filter(|one| by_link(one)).map(|one| one.name.as_str()).collect();
             let text = format!(
                 "no tunnel by PPTP or L2TP of this sheet has the name `{}`; {}",
                 profile.path,

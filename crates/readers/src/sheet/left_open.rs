@@ -11,7 +11,6 @@ pub(super) fn leave_open(facts: &mut Facts) {
     }
     for tunnel in &mut facts.tunnels {
         tunnel.missing.push(Reference::unsaid(tunnel.origin));
-        // The ports of IKE are those of its protocol.
         if tunnel.listeners.is_empty() && tunnel.role != TunnelRole::Client {
             tunnel.listeners = usual_listeners(tunnel.family);
         }

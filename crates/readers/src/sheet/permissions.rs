@@ -6,7 +6,11 @@ use trevlin_model::grant::ServicePermission;
 use trevlin_model::{ChainKind, Facts, Filter, Hook, IpRange, Match, MatchKind, Target, Tunnel};
 
 /// The table with the limits, where the sheet has a rule base: each tunnel all of whose permissions name networks reaches these alone.
-pub(super) fn table_of(facts: &Facts) -> Option<Filter> {
+pub(super) fn table(facts: &Facts, ordered: &Ordered) -> Option<Filter> {
+    // The traffic that the device permits is not known without a rule base.
+    if ordered.rules.is_empty() && ordered.list.is_none() {
+        return None;
+    }
     let mut rules = Vec::new();
     for tunnel in &facts.tunnels {
         let own: Vec<&ServicePermission> =
@@ -28,14 +32,6 @@ pub(super) fn table_of(facts: &Facts) -> Option<Filter> {
     // Behind the rule base, which may refuse more.
     let chain = making::base("permissions", (Hook::Forward, 10), ChainKind::Filter, rules, origin);
     Some(making::table("permissions", vec![chain], origin))
-}
-
-/// The same; none without a rule base, since the traffic that the device permits is not known then.
-pub(super) fn table(facts: &Facts, ordered: &Ordered) -> Option<Filter> {
-    if ordered.rules.is_empty() && ordered.list.is_none() {
-        return None;
-    }
-    table_of(facts)
 }
 
 /// Addresses of the clients of a tunnel.

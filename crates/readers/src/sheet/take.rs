@@ -95,15 +95,19 @@ fn words(found: Unexpected<'_>) -> String {
     }
 }
 
+/// The known word that another one is a slip for.
+pub(crate) fn near<'a>(word: &str, known: &[&'a str]) -> Option<&'a str> {
+    let distance = |one: &&'a str| (strsim::damerau_levenshtein(word, one), *one);
+    let (far, one) = known.iter().map(distance).min()?;
+    (far <= 1 + word.len() / 4).then_some(one)
+}
+
 /// The known word that is nearest to one that is not known, or all of them.
 pub(crate) fn nearest(word: &str, known: &[&str]) -> String {
-    let mut near: Vec<(usize, &str)> =
-        known.iter().map(|one| (strsim::damerau_levenshtein(word, one), *one)).collect();
-    near.sort_unstable();
-    match near.first() {
-        Some((far, one)) if *far <= 1 + word.len() / 4 => format!("did you mean `{one}`?"),
-        Some(_) => format!("expected one of: {}", known.join(", ")),
-        None => "nothing is expected here".into(),
+    match near(word, known) {
+        Some(one) => format!("did you mean `{one}`?"),
+        None if known.is_empty() => "nothing is expected here".into(),
+        None => format!("expected one of: {}", known.join(", ")),
     }
 }
 
