@@ -135,23 +135,19 @@ impl<'a> Way<'a> {
         // Where a rule may have sent it back, with what it had met until then.
         let mut returned: Option<Packet> = None;
         for rule in &chain.rules {
-            let holds = self.all_hold(rule, &packet);
+            let mut holds = self.all_hold(rule, &packet);
             if holds == Holds::No {
                 continue;
             }
-            if holds == Holds::Yes {
-                match self.target(filter, chain, rule, packet, depth, found) {
-                    Went::On(one) | Went::Returned(one) => packet = one,
-                    Went::Ended => return returned,
-                    Went::Back(back) => return returned.or(Some(back)),
-                }
-                continue;
-            }
-            if let Some(limit) = admitting(rule)
+            if holds == Holds::Perhaps
+                && let Some(limit) = admitting(rule)
                 && self.all_hold(&limit.rule, &packet) == Holds::Yes
             {
                 // Some connections meet the limit, and are accepted.
                 packet.note(StepKind::Admitted { limit: limit.words, users: limit.users }, Some(rule.origin));
+                holds = Holds::Yes;
+            }
+            if holds == Holds::Yes {
                 match self.target(filter, chain, rule, packet, depth, found) {
                     Went::On(one) | Went::Returned(one) => packet = one,
                     Went::Ended => return returned,
