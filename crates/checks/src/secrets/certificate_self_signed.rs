@@ -1,7 +1,7 @@
 //! A server uses a self-signed or wildcard certificate.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
-use crate::secrets::shown::{Bearer, bearers};
+use crate::secrets::shown::{Bearer, each_bearer};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -24,14 +24,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        for bearer in bearers(device) {
-            answers
-                .extend(judge(estate, at, &bearer).map(|verdict| Answer::new(at, bearer.subject(), verdict)));
-        }
-    }
-    answers
+    each_bearer(estate, judge)
 }
 
 fn judge(estate: &EstateMap, at: usize, bearer: &Bearer<'_>) -> Option<Verdict> {

@@ -1,5 +1,6 @@
 //! Servers that show a certificate: tunnels that accept clients, and services by TLS.
 
+use crate::check::{Answer, Verdict};
 use crate::logins::capital;
 use crate::subject::Subject;
 use trevlin_analysis::crypto::certificates::{of_files, of_tunnel};
@@ -24,6 +25,21 @@ pub(super) fn bearers(device: &Device) -> Vec<Bearer<'_>> {
     let tunnels = device.facts.tunnels.iter().filter(accepts).map(Bearer::Tunnel);
     let shows = |served: &&Served| !served.certificates.is_empty() && is_met(device, served);
     tunnels.chain(device.facts.served.iter().filter(shows).map(Bearer::Service)).collect()
+}
+
+/// Judges each of these servers of an estate; one without an answer is none of the check's subjects.
+pub(super) fn each_bearer(
+    estate: &EstateMap,
+    judge: impl Fn(&EstateMap, usize, &Bearer<'_>) -> Option<Verdict>,
+) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for bearer in bearers(device) {
+            answers
+                .extend(judge(estate, at, &bearer).map(|verdict| Answer::new(at, bearer.subject(), verdict)));
+        }
+    }
+    answers
 }
 
 impl<'a> Bearer<'a> {
