@@ -2,6 +2,8 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use std::collections::BTreeSet;
+use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::OutsideInterface;
@@ -29,6 +31,8 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let all = estate.devices.iter().flat_map(|one| &one.facts.interfaces).flat_map(|one| &one.addresses);
+    let addresses: BTreeSet<IpAddr> = all.map(|one| one.net.addr()).collect();
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         if !leads_outside(estate, at) {
@@ -37,7 +41,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let ways = ways(device);
         for tunnel in device.facts.tunnels.iter().filter(|one| one.accepts_clients()) {
             if !tunnel.addresses.sent_through.is_empty() {
-                answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, device, &ways, tunnel)));
+                answers.push(Answer::new(
+                    at,
+                    Subject::tunnel(tunnel),
+                    judge(&addresses, device, &ways, tunnel),
+                ));
             }
         }
     }
@@ -74,12 +82,10 @@ fn ways(device: &Device) -> Vec<IpRange> {
     all.into_iter().filter(|range| range.size() < IpRange::all(range.family()).size() / 2).collect()
 }
 
-fn judge(estate: &Analyses, device: &Device, ways: &[IpRange], tunnel: &Tunnel) -> Verdict {
+fn judge(addresses: &BTreeSet<IpAddr>, device: &Device, ways: &[IpRange], tunnel: &Tunnel) -> Verdict {
     let known = |range: &IpRange| {
         let own = |net: &IpRange| net.intersection(range).is_some();
-        let others =
-            estate.devices.iter().flat_map(|one| &one.facts.interfaces).flat_map(|one| &one.addresses);
-        ways.iter().any(own) || others.into_iter().any(|one| range.contains(one.net.addr()))
+        ways.iter().any(own) || addresses.range(range.first()..=range.last()).next().is_some()
     };
     let absent: Vec<&Placed> = tunnel
         .addresses
