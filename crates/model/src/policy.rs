@@ -92,16 +92,7 @@ macro_rules! number_or_words {
             }
         }
 
-        #[cfg(feature = "schema")]
-        impl schemars::JsonSchema for $kind {
-            fn schema_name() -> std::borrow::Cow<'static, str> {
-                $name.into()
-            }
-
-            fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
-                schemars::json_schema!({ "type": ["string", "integer"], "description": concat!("Written as ", $what, ".") })
-            }
-        }
+        crate::written::schema_of_word!($kind: $name, $what);
     )*};
 }
 

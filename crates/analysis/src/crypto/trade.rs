@@ -7,7 +7,7 @@ use std::sync::LazyLock;
 const EMPTY_BEGINNINGS: [&str; 4] = ["hmac", "encryption", "hash", "pfs"];
 
 /// The letters and digits of a name, small.
-pub(super) fn plain(name: &str) -> String {
+fn plain(name: &str) -> String {
     name.chars().filter(char::is_ascii_alphanumeric).map(|one| one.to_ascii_lowercase()).collect()
 }
 

@@ -38,7 +38,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         for one in &device.facts.switched_off {
             // What one stack has twice is one subject.
             if counts(device, one) && seen.insert((one.kind, &one.name, &one.within)) {
-                let kind: &'static str = kind_key(one.kind);
+                let kind: &'static str = one.kind.into();
                 let subject = Subject::of(SubjectKind::SwitchedOff)
                     .with(kind)
                     .with(&one.name)
@@ -49,22 +49,14 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         }
         for tunnel in device.facts.tunnels.iter().filter(|one| one.accepts_clients()) {
             answers.extend(second_factor(tunnel, baseline).map(|fail| {
-                let subject = Subject::of(SubjectKind::SwitchedOff).with("second-factor").with(&tunnel.name);
+                let subject = Subject::of(SubjectKind::SwitchedOff)
+                    .with(<&str>::from(ProtectionKind::SecondFactor))
+                    .with(&tunnel.name);
                 Answer::new(at, subject, Verdict::Fail(fail))
             }));
         }
     }
     answers
-}
-
-fn kind_key(kind: ProtectionKind) -> &'static str {
-    match kind {
-        ProtectionKind::DenyRule => "deny-rule",
-        ProtectionKind::Filter => "filter",
-        ProtectionKind::PamModule => "pam-module",
-        ProtectionKind::SecondFactor => "second-factor",
-        ProtectionKind::Other => "other",
-    }
 }
 
 /// Whether it is a protection: a module counts where it proves a further factor and nothing else in its stack does.

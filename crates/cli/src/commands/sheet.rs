@@ -10,7 +10,7 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 use trevlin_audit::{Analyses, Baseline, audit};
-use trevlin_model::{Device, DeviceKind, Note, Origin};
+use trevlin_model::{DeviceKind, Note, Origin};
 use trevlin_readers::{FORM, Head, check_sheet, sheet_guide, write_sheet};
 use trevlin_render::sanitize;
 
@@ -39,8 +39,8 @@ pub(crate) fn run(sheet: &args::Sheet, common: &Common) -> anyhow::Result<ExitCo
 
 fn shown(arguments: &args::SheetShow, common: &Common) -> anyhow::Result<ExitCode> {
     let estate = load::estate(&arguments.paths, context::verbosity(common))?;
-    let device = chosen(&estate, arguments.device.as_deref())?;
-    let text = written(&estate, device);
+    let at = chosen(&estate, arguments.device.as_deref())?;
+    let text = written(&estate, at);
     context::print(|out| out.write_all(text.as_bytes()))?;
     Ok(ExitCode::SUCCESS)
 }
@@ -129,14 +129,15 @@ fn questions(file: &Path) -> Vec<String> {
     asked.iter().map(ToString::to_string).collect()
 }
 
-fn chosen<'a>(estate: &'a Analyses, name: Option<&str>) -> anyhow::Result<&'a Device> {
+/// Number of the named device, or of the only one.
+fn chosen(estate: &Analyses, name: Option<&str>) -> anyhow::Result<usize> {
     match (name, estate.devices.as_slice()) {
         (Some(name), _) => {
             context::know_devices(estate, &[name.to_owned()])?;
-            let found = estate.devices.iter().find(|device| device.name == name);
+            let found = estate.devices.iter().position(|device| device.name == name);
             found.ok_or_else(|| anyhow::anyhow!("there is no device `{name}`"))
         }
-        (None, [only]) => Ok(only),
+        (None, [_]) => Ok(0),
         (None, all) => {
             let names: Vec<_> = all.iter().map(|device| device.name.as_str()).collect();
             bail!("several devices: use --device with one of: {}", names.join(", "))
@@ -145,13 +146,13 @@ fn chosen<'a>(estate: &'a Analyses, name: Option<&str>) -> anyhow::Result<&'a De
 }
 
 /// A device as a sheet.
-fn written(estate: &Analyses, device: &Device) -> String {
+fn written(estate: &Analyses, at: usize) -> String {
+    let device = &estate.devices[at];
     let file = |origin: Origin| estate.export(origin.export).path().to_owned();
     let seen = |origin: Origin| {
         let export = estate.export(origin.export);
         format!("{}, line {}", export.path(), export.line_of(origin.start))
     };
-    let at = estate.devices.iter().position(|one| std::ptr::eq(one, device)).unwrap_or_default();
     let mask = |text: &str| estate.masker().mask(text);
     let files: Vec<String> = device.exports.iter().map(|id| estate.export(*id).path().to_owned()).collect();
     write_sheet(

@@ -181,6 +181,24 @@ impl<'de> Deserialize<'de> for Match {
     }
 }
 
+/// The schema of a type that is written as one word or a number.
+macro_rules! schema_of_word {
+    ($kind:ty: $name:literal, $what:literal) => {
+        #[cfg(feature = "schema")]
+        impl schemars::JsonSchema for $kind {
+            fn schema_name() -> std::borrow::Cow<'static, str> {
+                $name.into()
+            }
+
+            fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+                schemars::json_schema!({ "type": ["string", "integer"], "description": concat!("Written as ", $what, ".") })
+            }
+        }
+    };
+}
+
+pub(crate) use schema_of_word;
+
 /// Types that are written as one word.
 macro_rules! as_word {
     ($($kind:ty: $name:literal, $what:literal;)*) => {$(
@@ -197,16 +215,7 @@ macro_rules! as_word {
             }
         }
 
-        #[cfg(feature = "schema")]
-        impl schemars::JsonSchema for $kind {
-            fn schema_name() -> std::borrow::Cow<'static, str> {
-                $name.into()
-            }
-
-            fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
-                schemars::json_schema!({ "type": ["string", "integer"], "description": concat!("Written as ", $what, ".") })
-            }
-        }
+        crate::written::schema_of_word!($kind: $name, $what);
     )*};
 }
 
