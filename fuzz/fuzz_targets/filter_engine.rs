@@ -91,6 +91,7 @@ libfuzzer_sys::fuzz_target!(|data: &[u8]| {
         sets: Vec::new(),
         complete: true,
         gaps_placed: false,
+        additions: false,
         origin: PLACE,
     };
     if let Err(why) = small_world::check(&filter) {

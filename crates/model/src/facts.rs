@@ -22,8 +22,8 @@ use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
 use crate::sudo::{SudoDefault, SudoRule};
 use crate::{
-    Credential, DeviceKind, Filter, Interface, Login, MalformedAddress, Origin, PortForward, PppProfile,
-    Reference, Route, SecretRecord, Tunnel,
+    Credential, DeviceKind, Filter, FilterChange, Interface, Login, MalformedAddress, Origin, PortForward,
+    PppProfile, Reference, Route, SecretRecord, Tunnel,
 };
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -90,6 +90,8 @@ pub struct Facts {
     pub malformed: Vec<MalformedAddress>,
     /// Filter and translation tables.
     pub filters: Vec<Filter>,
+    /// Commands of scripts that change such tables, before the device is assembled.
+    pub filter_changes: Vec<FilterChange>,
     /// Port forwards found in them.
     pub forwards: Vec<PortForward>,
     /// Settings of the kernel.
@@ -248,7 +250,7 @@ pub enum IdleReason {
 macro_rules! each_list {
     ($run:ident) => {
         $run! {
-            interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
+            interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters filter_changes
             forwards kernel sockets port_mappers dynamic_names served relays log_keepers clock_keepers radios
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
@@ -342,6 +344,7 @@ macro_rules! each_section {
             dhcp_servers = "dhcp-servers",
             malformed = "malformed",
             filters = "filters",
+            filter_changes = "filter-changes",
             kernel = "kernel",
             sockets = "sockets",
             port_mappers = "port-mappers",

@@ -125,6 +125,9 @@ pub struct Filter {
     /// Whether the missing parts have a place, marked by rules with unknown effect. Otherwise they may be anywhere.
     #[serde(skip)]
     pub gaps_placed: bool,
+    /// Whether it holds only what commands add to a table that was not exported, so that the rest of it may be anything.
+    #[serde(skip)]
+    pub additions: bool,
     /// The line that opens it.
     pub origin: Origin,
 }

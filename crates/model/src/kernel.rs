@@ -16,6 +16,9 @@ pub struct KernelSetting {
     #[serde(with = "crate::written::stored")]
     #[cfg_attr(feature = "schema", schemars(with = "Option<ExportState>"))]
     pub state: ExportState,
+    /// Whether a command of a script sets it, after the files were read.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub by_command: bool,
     /// Its line.
     pub origin: Origin,
 }

@@ -21,6 +21,8 @@ pub mod dhcp;
 mod export;
 mod facts;
 mod filter;
+mod filter_change;
+pub mod forwards;
 pub mod glob;
 pub mod grant;
 mod hash;
@@ -67,6 +69,7 @@ pub use filter::{
     AddressKind, Chain, ChainKind, ConnectionStates, Families, Filter, FilterFormat, Hook, IcmpRange, Match,
     MatchKind, NamedSet, PortForward, PortRange, Protocol, Rule, Target, Translation, TranslationKind,
 };
+pub use filter_change::{CommandMoment, FilterChange, IptablesTable, TableChange, built_in_hook};
 pub use interface::{Interface, InterfaceAddress, Route};
 pub use ledger::{Gap, GapKind, Ledger, LineClass, Note, Truncation};
 pub use limits::{LIMITS, Limit, LimitError, LimitRow, Limits, size};

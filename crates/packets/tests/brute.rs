@@ -95,6 +95,7 @@ fn filter() -> impl Strategy<Value = Filter> {
                 chains: vec![input, a, b, b2, c],
                 complete: true,
                 gaps_placed: false,
+                additions: false,
                 origin: PLACE,
             }
         })

@@ -114,6 +114,7 @@ fn filter_of(chains: Vec<Chain>) -> Filter {
         sets: Vec::new(),
         complete: true,
         gaps_placed: false,
+        additions: false,
         origin: PLACE,
     }
 }

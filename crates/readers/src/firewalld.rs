@@ -116,7 +116,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     if together.first == Some(export.id()) {
         reading.facts.filters = together.filters.clone();
     }
-    reading.facts.forwards = reading.facts.filters.iter().flat_map(crate::forwards::of).collect();
+    reading.facts.forwards = reading.facts.filters.iter().flat_map(trevlin_model::forwards::of).collect();
     reading
 }
 

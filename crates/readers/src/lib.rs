@@ -23,6 +23,7 @@ mod authorized_keys;
 mod bearing;
 mod braces;
 pub mod collecting;
+mod commands;
 mod copies;
 mod credentials;
 mod data;
@@ -33,7 +34,6 @@ mod encapsulation;
 mod files;
 mod firewalld;
 mod format_hints;
-mod forwards;
 mod growth;
 mod icmp;
 mod ike;
@@ -173,6 +173,7 @@ pub const READERS: &[Reader] = &[
     sshd::client::READER,
     authorized_keys::READER,
     sshd::READER,
+    commands::READER,
     ike::strongswan_conf::READER,
     stunnel::READER,
     sudoers::READER,
@@ -200,6 +201,9 @@ pub fn prepare() {
 /// Selects the reader of an export: by its declaration, then by content, then by name. Copies that no daemon reads have no reader.
 #[must_use]
 pub fn recognise(export: &Export) -> Recognised {
+    if !is_copy(export) && commands::recognise(export) != Recognition::No {
+        return Recognised { reader: Some(&commands::READER), ..Recognised::default() };
+    }
     if is_copy(export) || bearing::is_elsewhere(export) || bearing::is_program_or_page(export) {
         return Recognised::default();
     }

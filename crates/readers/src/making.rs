@@ -62,6 +62,7 @@ pub(crate) fn table(name: &str, chains: Vec<Chain>, origin: Origin) -> Filter {
         sets: Vec::new(),
         complete: true,
         gaps_placed: false,
+        additions: false,
         origin,
     }
 }

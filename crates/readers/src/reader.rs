@@ -8,7 +8,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
 use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::{
-    Export, ExportId, Facts, Ledger, Limit, LineClass, Note, Origin, Truncation, find_path, find_paths,
+    Export, ExportId, Facts, Gap, GapKind, Ledger, Limit, LineClass, Note, Origin, Truncation, find_path,
+    find_paths,
 };
 
 /// How sure a reader is that an export is of its format.
@@ -323,11 +324,6 @@ pub(crate) fn missing_note(path: &str) -> String {
     format!("please provide `{path}`, which is included and not among the exports")
 }
 
-/// The request for a file that was not exported.
-pub(crate) fn missing_question(path: &str) -> String {
-    format!("please provide `{path}`, which is included and not among the exports")
-}
-
 /// Sets ledger lines by origin and collects notes: the one thing every reader does for each statement.
 pub(crate) struct LineRecorder<'a> {
     export: &'a Export,
@@ -447,6 +443,12 @@ impl<'a> LineRecorder<'a> {
             return false;
         }
         true
+    }
+
+    /// A file that runs or is read in at this place is not among the exports.
+    pub(crate) fn missing(&mut self, origin: Origin, path: &str) {
+        self.note(origin, format!("please provide `{path}`, which is run here and is not among the exports"));
+        self.ledger.gaps.push(Gap { kind: GapKind::Missing(path.to_owned()), origin });
     }
 
     /// The statement was understood with a reservation.

@@ -42,6 +42,18 @@ fn ignored(text: &str) -> bool {
     matches!(text.trim_start().as_bytes().first(), None | Some(b'#' | b';'))
 }
 
+/// Name of a setting with dots between its parts. The separator that comes first is the one between parts; the other then belongs to a name
+/// (sysctl.d(5)).
+pub(crate) fn dotted(name: &str) -> String {
+    let slashes = name.find('/').is_some_and(|slash| name.find('.').is_none_or(|dot| slash < dot));
+    let swap = |letter| match letter {
+        '/' => '.',
+        '.' => '/',
+        other => other,
+    };
+    if slashes { name.chars().map(swap).collect() } else { name.to_owned() }
+}
+
 /// Name and value of a line.
 fn setting(text: &str) -> Option<(String, &str)> {
     let (name, value) = text.split_once('=')?;
@@ -52,14 +64,7 @@ fn setting(text: &str) -> Option<(String, &str)> {
     if name.is_empty() || !name.chars().all(plain) {
         return None;
     }
-    // The separator that comes first is the one between parts; the other then belongs to a name (sysctl.d(5)).
-    let slashes = name.find('/').is_some_and(|slash| name.find('.').is_none_or(|dot| slash < dot));
-    let swap = |letter| match letter {
-        '/' => '.',
-        '.' => '/',
-        other => other,
-    };
-    let name: String = if slashes { name.chars().map(swap).collect() } else { name.to_owned() };
+    let name = dotted(name);
     let tree = name.split('.').next().unwrap_or_default();
     (TREES.contains(&tree) && name.contains('.')).then_some((name, value.trim()))
 }
@@ -76,7 +81,13 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             // Only the network settings are relevant here.
             Some((name, value)) if name.starts_with("net.") => {
                 book.understood(origin);
-                reading.facts.kernel.push(KernelSetting { name, value: value.to_owned(), state, origin });
+                reading.facts.kernel.push(KernelSetting {
+                    name,
+                    value: value.to_owned(),
+                    state,
+                    by_command: false,
+                    origin,
+                });
             }
             Some(_) => {}
             // A name alone with a minus keeps a pattern from applying to it (sysctl.d(5)).

@@ -60,6 +60,8 @@ const FREE: [&str; 16] = [
     "ppp-secrets",
     "shadow",
     "sheet",
+    // Any program may be run.
+    "start-script",
     "tls-keys",
     "unit-link",
 ];

@@ -19,7 +19,8 @@ impl EstateMap {
         let forwarding = |names: [&str; 2]| {
             let settings = names.iter().filter_map(|name| self.kernel_setting(device, name));
             // The two names of one switch: the one that was set last counts, and a dump shows the same for both.
-            let setting = settings.max_by_key(|one| (one.state == ExportState::Running, one.origin))?;
+            let setting =
+                settings.max_by_key(|one| (one.state == ExportState::Running, one.by_command, one.origin))?;
             Some((setting.value != "0", Some(setting.origin)))
         };
         Host {
@@ -63,8 +64,9 @@ impl EstateMap {
     /// host inside seldom has one.
     fn unexported_filters(&self, at: usize) -> impl Iterator<Item = Lack> + '_ {
         let facing = self.outside(at).first().and_then(|one| one.origin);
-        let lacking =
-            move |family: &Family| self.tables(at, *family).is_empty() && !self.shows_filter(at, *family);
+        let lacking = move |family: &Family| {
+            self.tables(at, *family).iter().all(|one| one.additions) && !self.shows_filter(at, *family)
+        };
         facing.into_iter().filter_map(move |origin| {
             let families: Vec<Family> = [Family::V4, Family::V6].into_iter().filter(lacking).collect();
             let family = match families.as_slice() {
@@ -91,7 +93,7 @@ impl EstateMap {
             }
         };
         let shows = |filter: &trevlin_model::Filter| {
-            filter.format != FilterFormat::Iptables || filter.families.has(family)
+            !filter.additions && (filter.format != FilterFormat::Iptables || filter.families.has(family))
         };
         device.facts.filters.iter().any(shows) || device.exports.iter().any(empty)
     }
@@ -166,7 +168,7 @@ impl EstateMap {
     }
 
     /// A kernel setting: its running value where that was exported, otherwise that of the files, of which the last one read counts
-    /// (sysctl.d(5): by the name of the file; `sysctl.conf` is read as `99-sysctl.conf`).
+    /// (sysctl.d(5): by the name of the file; `sysctl.conf` is read as `99-sysctl.conf`), and a command of a script after them.
     #[must_use]
     pub fn kernel_setting<'a>(&self, device: &'a Device, name: &str) -> Option<&'a KernelSetting> {
         let fits = |pattern: &str| match pattern.split_once('*') {
@@ -179,7 +181,13 @@ impl EstateMap {
             let file = self.export(one.origin.export).file_name();
             let file = if file == "sysctl.conf" { "99-sysctl.conf" } else { file };
             // A pattern gives way to a name, wherever it stands.
-            (one.state == ExportState::Running, !one.name.contains('*'), file.to_owned(), one.origin)
+            (
+                one.state == ExportState::Running,
+                one.by_command,
+                !one.name.contains('*'),
+                file.to_owned(),
+                one.origin,
+            )
         };
         device.facts.kernel.iter().filter(|one| fits(&one.name)).max_by_key(order)
     }

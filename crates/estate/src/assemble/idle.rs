@@ -24,6 +24,7 @@ pub(super) fn set_aside<'a>(facts: &mut Facts, path_of: impl Fn(Origin) -> &'a s
                     one.origin.export == tunnel.origin.export && tunnel.interface.as_ref() == Some(&one.name)
                 };
                 facts.stored_interfaces.retain(|one| !own(one));
+                facts.filter_changes.retain(|one| one.origin.export != tunnel.origin.export);
                 facts.idle_tunnels.push(IdleTunnel { tunnel, why: IdleReason::Unit(unit) });
             }
             None => facts.tunnels.push(tunnel),

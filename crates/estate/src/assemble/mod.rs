@@ -1,5 +1,6 @@
 //! The estate: every device given in one run, put together from its exports.
 
+mod changes;
 mod datastores;
 mod dial_in;
 mod estate;
@@ -45,6 +46,7 @@ impl Estate {
         retired::set_aside(&mut inputs);
         datastores::set_aside(&mut inputs);
         unused::set_aside(&mut inputs);
+        changes::set_aside(&mut inputs);
         let mut exports = Vec::with_capacity(inputs.len());
         let mut by_folder: BTreeMap<String, (Vec<ExportId>, Vec<Facts>)> = BTreeMap::new();
         let (mut cuts, mut faults) = (Vec::new(), Vec::new());
@@ -89,6 +91,7 @@ impl Estate {
                 idle::set_aside(&mut facts, path_of);
                 idle_programs::set_aside(&mut facts, path_of);
                 profiles::set_aside(&mut facts, path_of);
+                changes::carry_out(&mut facts);
                 (device(folder.clone(), exports, facts, file), folder)
             })
             .collect();

@@ -40,6 +40,7 @@ pub(super) fn set_aside<'a>(facts: &mut Facts, path_of: impl Fn(Origin) -> &'a s
         let own = |one: &trevlin_model::Interface| one.origin.export == tunnel.origin.export;
         facts.stored_interfaces.retain(|one| !own(one));
         facts.interfaces.retain(|one| !own(one));
+        facts.filter_changes.retain(|one| one.origin.export != tunnel.origin.export);
         facts.idle_tunnels.push(IdleTunnel { tunnel, why: IdleReason::Profile });
     }
 }

@@ -96,7 +96,7 @@ fn load<'a>(
                 let path = rest.first().copied().unwrap_or_default();
                 let found = around.find_all(path, export);
                 if found.is_empty() {
-                    state.open.push((crate::reader::missing_question(path), origin));
+                    state.open.push((crate::reader::missing_note(path), origin));
                 }
                 for other in
                     found.into_iter().filter(|other| !open.contains(&other.path())).collect::<Vec<_>>()
@@ -152,7 +152,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
                     users.map(|(text, words)| (words[1..].to_vec(), other.origin_of(text.trim()))).collect();
                 state.list_read = true;
             }
-            None => state.open.push((crate::reader::missing_question(path), line)),
+            None => state.open.push((crate::reader::missing_note(path), line)),
         }
     }
     let origin = state.values.values().map(|one| one.1).min().unwrap_or_else(|| export.origin(0..0));

@@ -61,6 +61,7 @@ pub(super) fn build(config: &Config) -> Built {
         sets: Vec::new(),
         complete: builder.notes.is_empty() && config.notes.is_empty(),
         gaps_placed: false,
+        additions: false,
         origin: place,
     };
     Built { filters: vec![filter], notes: builder.notes }

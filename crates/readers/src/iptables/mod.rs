@@ -14,10 +14,11 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use ipset::Sets;
 pub(crate) use numbers::{protocols, services};
 use rule::{Command, ParsedLine};
-use std::collections::BTreeMap;
+use std::borrow::Cow;
+use tokens::Token;
 use trevlin_model::{
-    Chain, ChainKind, Export, ExportState, Family, Filter, FilterFormat, Hook, LineClass, NamedSet,
-    NotAnalysed, Origin, Rule, Target,
+    Export, ExportState, Family, Filter, IptablesTable, LineClass, NamedSet, NotAnalysed, Origin, Rule,
+    TableChange, Target,
 };
 
 /// The reader.
@@ -75,72 +76,21 @@ fn state(export: &Export) -> ExportState {
     if stored { ExportState::Stored } else { ExportState::Running }
 }
 
-/// The hook a built-in chain sits on.
-fn hook(name: &str) -> Option<Hook> {
-    Some(match name {
-        "PREROUTING" => Hook::Prerouting,
-        "INPUT" => Hook::Input,
-        "FORWARD" => Hook::Forward,
-        "OUTPUT" => Hook::Output,
-        "POSTROUTING" => Hook::Postrouting,
-        _ => return None,
-    })
-}
-
-/// Order in which the kernel evaluates the built-in chains of a table, and their hooks (the priorities that nft(8) names; source
-/// translation comes after filtering, destination translation before routing).
-fn place(table: &str, hook: Option<Hook>) -> (i32, ChainKind) {
-    let source = matches!(hook, Some(Hook::Postrouting | Hook::Input));
-    match (table, hook) {
-        ("raw", _) => (-300, ChainKind::Filter),
-        ("mangle", Some(Hook::Output)) => (-150, ChainKind::Route),
-        ("mangle", _) => (-150, ChainKind::Filter),
-        ("nat", Some(_)) => (if source { 100 } else { -100 }, ChainKind::Nat),
-        ("nat", None) => (0, ChainKind::Nat),
-        ("security", _) => (50, ChainKind::Filter),
-        _ => (0, ChainKind::Filter),
-    }
-}
-
 /// One `*table` section while it is read.
 struct Section<'a> {
-    filter: Filter,
+    table: IptablesTable,
     family: Family,
     sets: &'a Sets,
     /// A line of it was lost that may have been anything.
     broken: bool,
     /// A part of a rule was not understood, and is replaced by one that may have any effect.
     open: bool,
-    by_name: BTreeMap<String, usize>,
 }
 
 impl<'a> Section<'a> {
     fn new(table: &str, family: Family, state: ExportState, origin: Origin, sets: &'a Sets) -> Self {
-        let filter = Filter {
-            families: family.into(),
-            format: FilterFormat::Iptables,
-            table: table.into(),
-            state,
-            chains: Vec::new(),
-            sets: Vec::new(),
-            complete: false,
-            gaps_placed: false,
-            origin,
-        };
-        Self { filter, family, broken: false, open: false, by_name: BTreeMap::new(), sets }
-    }
-
-    /// The chain with this name, made where it is missing: built-in chains exist without being declared.
-    fn chain(&mut self, name: &str, origin: Origin) -> &mut Chain {
-        let at = *self.by_name.entry(name.to_owned()).or_insert_with(|| {
-            let hook = hook(name);
-            let policy = hook.map(|_| Target::Accept);
-            let (priority, kind) = place(&self.filter.table, hook);
-            let rules = Vec::new();
-            self.filter.chains.push(Chain { name: name.into(), hook, priority, kind, policy, rules, origin });
-            self.filter.chains.len() - 1
-        });
-        &mut self.filter.chains[at]
+        let table = IptablesTable::new(table, family, state, origin);
+        Self { table, family, broken: false, open: false, sets }
     }
 }
 
@@ -169,9 +119,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
                 if let Some(unfinished) = open.take() {
                     book.note(
                         origin,
-                        format!("table {} before this line has no COMMIT", unfinished.filter.table),
+                        format!("table {} before this line has no COMMIT", unfinished.table.filter.table),
                     );
-                    filters.push(unfinished.filter);
+                    filters.push(unfinished.table.filter);
                 }
                 open = Some(start_section(&text[1..], family, state, origin, &sets, &mut book));
             }
@@ -182,16 +132,16 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
                 }
                 Some(section) => {
                     if statement(section, text, origin, &mut book) {
-                        filters.extend(open.take().map(|section| section.filter));
+                        filters.extend(open.take().map(|section| section.table.filter));
                     }
                 }
             },
         }
     }
     if let Some(unfinished) = open {
-        let origin = unfinished.filter.origin;
+        let origin = unfinished.table.filter.origin;
         book.note(origin, "the dump breaks off: this table has no COMMIT; export it again");
-        filters.push(unfinished.filter);
+        filters.push(unfinished.table.filter);
     }
     // The program says of each table that it wrote it whole.
     let count = |sign: &str| export.lines().filter(|line| line.text.starts_with(sign)).count();
@@ -216,7 +166,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     for table in filters {
         warn_of_missing_chains(&table, &mut book);
         reading.facts.not_analysed.extend(not_analysed(export, &table));
-        reading.facts.forwards.extend(crate::forwards::of(&table));
+        reading.facts.forwards.extend(trevlin_model::forwards::of(&table));
         reading.facts.filters.push(table);
     }
     reading.facts.not_analysed.extend(elsewhere);
@@ -242,8 +192,8 @@ fn start_section<'a>(
 /// Takes one line of a table. Returns whether it closes the table.
 fn statement(section: &mut Section<'_>, text: &str, origin: Origin, book: &mut LineRecorder<'_>) -> bool {
     if text == "COMMIT" {
-        section.filter.complete = !section.broken && !section.open;
-        section.filter.gaps_placed = !section.broken;
+        section.table.filter.complete = !section.broken && !section.open;
+        section.table.filter.gaps_placed = !section.broken;
         book.understood(origin);
         return true;
     }
@@ -261,9 +211,10 @@ fn statement(section: &mut Section<'_>, text: &str, origin: Origin, book: &mut L
     for name in sets {
         name_set(section, name, origin);
     }
-    let placed = matches!(&command, Some(Command::Append(..)));
+    let placed = matches!(&command, Some(Command::Change(TableChange::Append { .. })));
     let applied = match command {
-        Some(command) => apply(section, command, origin),
+        Some(Command::Change(change)) => section.table.change(change, origin),
+        Some(Command::Nothing) => Ok(()),
         None => Err("expected a rule such as `-A INPUT …`".to_owned()),
     };
     let lost = match (&problem, &applied) {
@@ -283,20 +234,25 @@ fn statement(section: &mut Section<'_>, text: &str, origin: Origin, book: &mut L
 /// Puts a rule that may do anything in the place of one that cannot be read, where its chain can.
 fn stand_in(section: &mut Section<'_>, text: &str, origin: Origin) -> bool {
     let named = text.strip_prefix("-A ").and_then(|rest| rest.split_whitespace().next());
-    let Some(at) = named.and_then(|name| section.by_name.get(name)) else { return false };
-    section.filter.chains[*at].rules.push(Rule::open("not understood", origin));
+    let Some(at) = named.and_then(|name| section.table.known(name)) else { return false };
+    section.table.filter.chains[at].rules.push(Rule::open("not understood", origin));
     true
 }
 
 /// Keeps that a rule names a set.
 fn name_set(section: &mut Section<'_>, name: String, origin: Origin) {
-    let filter = &mut section.filter;
+    let filter = &mut section.table.filter;
     if let Some(known) = filter.sets.iter_mut().find(|set| set.name == name) {
         known.used_at.push(origin);
         return;
     }
-    let held = section.sets.get(&name);
-    filter.sets.push(NamedSet {
+    filter.sets.push(named_set(section.sets, name, origin));
+}
+
+/// A set that a rule names.
+pub(crate) fn named_set(sets: &Sets, name: String, origin: Origin) -> NamedSet {
+    let held = sets.get(&name);
+    NamedSet {
         ranges: Vec::new(),
         filled_by_rules: held.is_some_and(|set| set.timeout),
         elements: held.map_or(0, |set| set.entries.len()),
@@ -304,7 +260,28 @@ fn name_set(section: &mut Section<'_>, name: String, origin: Origin) {
         used_at: vec![origin],
         origin: held.map_or(origin, |set| set.origin),
         name,
-    });
+    }
+}
+
+/// A command of iptables by its words.
+pub(crate) struct OfWords {
+    /// What it changes; nothing, for those that change no rule or were not understood.
+    pub(crate) change: Option<TableChange>,
+    /// The part that was not understood: a rule has it as a condition that may hold or not.
+    pub(crate) problem: Option<String>,
+    /// Sets that it names.
+    pub(crate) sets: Vec<String>,
+}
+
+/// Takes a command of iptables apart.
+pub(crate) fn of_words(words: &[&str], family: Family, origin: Origin, sets: &Sets) -> OfWords {
+    let tokens = words.iter().map(|word| Token { text: Cow::Borrowed(*word), quoted: word.contains(' ') });
+    let ParsedLine { command, problem, sets } = rule::of_tokens(tokens.collect(), None, family, origin, sets);
+    let change = match command {
+        Some(Command::Change(change)) => Some(change),
+        Some(Command::Nothing) | None => None,
+    };
+    OfWords { change, problem, sets }
 }
 
 /// Lists of this IP version that no table names belong to the one that filters.
@@ -350,50 +327,12 @@ fn declare(section: &mut Section<'_>, declaration: &str, origin: Origin) -> Resu
     if counters.is_some_and(|word| !counted(word)) || words.next().is_some() {
         return Err(format!("expected `:{name} POLICY [packets:bytes]` and nothing more"));
     }
-    let chain = section.chain(name, origin);
+    let chain = section.table.chain(name, origin);
     chain.origin = origin;
     if chain.hook.is_some() {
         chain.policy = policy.or(Some(Target::Accept));
     } else if policy.is_some() {
         return Err(format!("chain {name} is not built in and cannot have a policy"));
-    }
-    Ok(())
-}
-
-fn apply(section: &mut Section<'_>, command: Command, origin: Origin) -> Result<(), String> {
-    match command {
-        Command::Append(chain, rule) => {
-            // The program rejects a rule for an undeclared chain; built-in chains exist always.
-            if hook(&chain).is_none() && !section.by_name.contains_key(&chain) {
-                return Err(format!("chain {chain} was not declared before this line"));
-            }
-            section.chain(&chain, origin).rules.push(rule);
-        }
-        Command::Insert(chain, place, rule) => {
-            let rules = &mut section.chain(&chain, origin).rules;
-            if place == 0 || place > rules.len() + 1 {
-                return Err(format!(
-                    "there is no place {place} in chain {chain}, which has {} rules here",
-                    rules.len()
-                ));
-            }
-            rules.insert(place - 1, rule);
-        }
-        Command::Policy(chain, policy) => {
-            let chain = section.chain(&chain, origin);
-            (chain.policy, chain.origin) = (Some(policy), origin);
-        }
-        Command::NewChain(chain) => {
-            section.chain(&chain, origin);
-        }
-        Command::Flush(Some(chain)) => section.chain(&chain, origin).rules.clear(),
-        Command::Flush(None) => section.filter.chains.iter_mut().for_each(|chain| chain.rules.clear()),
-        Command::Nothing => {}
-        Command::Delete(chain, rule) => {
-            let rules = &mut section.chain(&chain, origin).rules;
-            let found = rules.iter().position(|one| one.matches == rule.matches && one.target == rule.target);
-            rules.remove(found.ok_or_else(|| format!("chain {chain} has no such rule to delete"))?);
-        }
     }
     Ok(())
 }
@@ -430,29 +369,29 @@ fn warn_of_missing_chains(filter: &Filter, book: &mut LineRecorder<'_>) {
 
 /// Statements that the engine cannot analyse, kept as facts and never dropped.
 fn not_analysed(export: &Export, filter: &Filter) -> Vec<NotAnalysed> {
-    let mut found = Vec::new();
-    for rule in filter.chains.iter().flat_map(|chain| &chain.rules) {
-        let condition = rule.matches.iter().find_map(|one| match &one.kind {
-            trevlin_model::MatchKind::NotAnalysed(text) => Some(format!("a rule's condition `{text}`")),
-            _ => None,
-        });
-        let target = match &rule.target {
-            Target::NotAnalysed { name, .. } => Some(format!("a rule's target {name}")),
-            _ => None,
-        };
-        if let Some(what) = condition.or(target) {
-            let what = format!("{what} in table {} ({})", filter.table, export.file_name());
-            found.push(NotAnalysed {
-                what,
-                may_serve: None,
-                filters_packets: true,
-                apart: false,
-                only_blocks: false,
-                origin: rule.origin,
-            });
-        }
-    }
-    found
+    let rules = filter.chains.iter().flat_map(|chain| &chain.rules);
+    rules.filter_map(|rule| not_analysed_in(rule, &filter.table, export.file_name())).collect()
+}
+
+/// The statement of a rule that the engine cannot analyse.
+pub(crate) fn not_analysed_in(rule: &Rule, table: &str, file: &str) -> Option<NotAnalysed> {
+    let condition = rule.matches.iter().find_map(|one| match &one.kind {
+        trevlin_model::MatchKind::NotAnalysed(text) => Some(format!("a rule's condition `{text}`")),
+        _ => None,
+    });
+    let target = match &rule.target {
+        Target::NotAnalysed { name, .. } => Some(format!("a rule's target {name}")),
+        _ => None,
+    };
+    let what = format!("{} in table {table} ({file})", condition.or(target)?);
+    Some(NotAnalysed {
+        what,
+        may_serve: None,
+        filters_packets: true,
+        apart: false,
+        only_blocks: false,
+        origin: rule.origin,
+    })
 }
 
 #[cfg(test)]

@@ -5,32 +5,22 @@ use super::matches::{Conditions, Gathered};
 use super::target;
 use super::tokens::{Token, split};
 pub(super) use crate::iptables::words::Words;
-use trevlin_model::{Family, Match, MatchKind, Origin, Residual, Rule, Target, TranslationKind};
+use trevlin_model::{Family, Match, MatchKind, Origin, Residual, Rule, TableChange, Target, TranslationKind};
 
 /// Effect of a line on the table.
-pub(super) enum Command {
-    /// `-A chain`
-    Append(String, Rule),
-    /// `-I chain [place]`
-    Insert(String, usize, Rule),
-    /// `-D chain rule`
-    Delete(String, Rule),
-    /// `-P chain policy`
-    Policy(String, Target),
-    /// `-N chain`
-    NewChain(String),
-    /// `-F [chain]`
-    Flush(Option<String>),
-    /// `-X` and `-Z` change no rule.
+pub(crate) enum Command {
+    /// It changes it.
+    Change(TableChange),
+    /// `-X` and `-Z` change no rule, and neither does a listing.
     Nothing,
 }
 
 /// A line taken apart, and the first thing about it that was not understood.
-pub(super) struct ParsedLine {
-    pub(super) command: Option<Command>,
-    pub(super) problem: Option<String>,
+pub(crate) struct ParsedLine {
+    pub(crate) command: Option<Command>,
+    pub(crate) problem: Option<String>,
     /// Sets that it names.
-    pub(super) sets: Vec<String>,
+    pub(crate) sets: Vec<String>,
 }
 
 /// `[packets:bytes]` before a rule (iptables-save -c).
@@ -44,11 +34,21 @@ fn counters(text: &str) -> (Option<u64>, &str) {
 /// Takes a line apart.
 pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> ParsedLine {
     let (packets, text) = counters(text);
+    match split(text) {
+        Ok(tokens) => of_tokens(tokens, packets, family, origin, sets),
+        Err(problem) => ParsedLine { command: None, problem: Some(problem), sets: Vec::new() },
+    }
+}
+
+/// The same for words that were split before.
+pub(crate) fn of_tokens(
+    tokens: Vec<Token<'_>>,
+    packets: Option<u64>,
+    family: Family,
+    origin: Origin,
+    sets: &Sets,
+) -> ParsedLine {
     let refused = |problem| ParsedLine { command: None, problem: Some(problem), sets: Vec::new() };
-    let tokens = match split(text) {
-        Ok(tokens) => tokens,
-        Err(problem) => return refused(problem),
-    };
     // Signs with lost bytes; names of devices and chains may contain any others. Quoted text has no effect.
     let lost = |token: &&Token<'_>| !token.quoted && token.text.contains(char::REPLACEMENT_CHARACTER);
     let mut problem = tokens.iter().find(lost).map(|token| format!("`{}` is unreadable", token.text));
@@ -90,17 +90,19 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
     }
     let logs = target == Target::Log;
     let rule = Rule { matches, target, logs, comment, packets, origin, looked_up_at: None };
-    let command = match verb {
-        Verb::Append => Command::Append(chain, rule),
-        Verb::Insert => Command::Insert(chain, place, rule),
-        Verb::Delete => Command::Delete(chain, rule),
+    let change = match verb {
+        Verb::Append => TableChange::Append { chain, rule },
+        Verb::Insert => TableChange::Insert { chain, place, rule },
+        Verb::Replace => TableChange::Replace { chain, place, rule },
+        Verb::Delete => TableChange::Delete { chain, rule },
     };
-    ParsedLine { command: Some(command), problem, sets }
+    ParsedLine { command: Some(Command::Change(change)), problem, sets }
 }
 
 enum Verb {
     Append,
     Insert,
+    Replace,
     Delete,
 }
 
@@ -111,13 +113,26 @@ enum Head {
 
 /// The command at the start of a line.
 fn head(words: &mut Words<'_>) -> Result<Head, String> {
+    let change = |one| Head::Whole(Command::Change(one));
     let first = words.next().map(|token| token.text.into_owned()).unwrap_or_default();
     let chain = |words: &mut Words<'_>| {
         words.value().ok_or_else(|| format!("a chain name is missing after `{first}`"))
     };
     Ok(match first.as_str() {
         "-A" | "--append" => Head::Rule(Verb::Append, chain(words)?, 0),
-        "-D" | "--delete" => Head::Rule(Verb::Delete, chain(words)?, 0),
+        "-D" | "--delete" => {
+            let chain = chain(words)?;
+            match words.value().map(|place| place.parse()) {
+                None => Head::Rule(Verb::Delete, chain, 0),
+                Some(Ok(place)) => change(TableChange::DeleteAt { chain, place }),
+                Some(Err(_)) => return Err("the position after the chain is not a number".into()),
+            }
+        }
+        "-R" | "--replace" => {
+            let chain = chain(words)?;
+            let place = words.value().and_then(|place| place.parse().ok());
+            Head::Rule(Verb::Replace, chain, place.ok_or("a position is missing after the chain")?)
+        }
         "-I" | "--insert" => {
             let chain = chain(words)?;
             let place = words.value().map_or(Ok(1), |place| place.parse());
@@ -127,8 +142,8 @@ fn head(words: &mut Words<'_>) -> Result<Head, String> {
                 place.map_err(|_| "the position after the chain is not a number")?,
             )
         }
-        "-N" | "--new-chain" => Head::Whole(Command::NewChain(chain(words)?)),
-        "-F" | "--flush" => Head::Whole(Command::Flush(words.value())),
+        "-N" | "--new-chain" => change(TableChange::NewChain { chain: chain(words)? }),
+        "-F" | "--flush" => change(TableChange::Flush { chain: words.value() }),
         "-P" | "--policy" => {
             let chain = chain(words)?;
             let policy = match words.value().as_deref() {
@@ -136,7 +151,7 @@ fn head(words: &mut Words<'_>) -> Result<Head, String> {
                 Some("DROP") => Target::Drop,
                 _ => return Err("expected ACCEPT or DROP as policy".into()),
             };
-            Head::Whole(Command::Policy(chain, policy))
+            change(TableChange::Policy { chain, policy })
         }
         "-X" | "--delete-chain" | "-Z" | "--zero" => {
             words.values();

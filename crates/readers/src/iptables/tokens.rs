@@ -5,11 +5,11 @@ use std::borrow::Cow;
 
 /// One word.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Token<'a> {
+pub(crate) struct Token<'a> {
     /// Its text with quotes and backslashes resolved.
-    pub(super) text: Cow<'a, str>,
+    pub(crate) text: Cow<'a, str>,
     /// Whether it was quoted, so that it cannot be an option.
-    pub(super) quoted: bool,
+    pub(crate) quoted: bool,
 }
 
 impl Token<'_> {

@@ -67,7 +67,7 @@ struct Stanza {
     gateways: Vec<(String, Origin)>,
 }
 
-fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut stanza = Stanza::default();
     for (line, origin) in logical(export) {
@@ -109,7 +109,15 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                     reading.facts.name_servers.extend(known.map(|server| (server, origin)));
                 }
             }
-            ("up" | "post-up" | "pre-up", _) => class = stanza.command(&words, origin, &mut reading),
+            ("up" | "post-up" | "pre-up", _) => {
+                class = stanza.command(&words, origin, &mut reading);
+                if class == LineClass::Ignored {
+                    let name = stanza.interface.as_ref().map_or_else(String::new, |one| one.name.clone());
+                    let values = [("IFACE", name.as_str()), ("MODE", "start")];
+                    crate::commands::of_setting(rest, origin, &values, export, around, &mut reading);
+                    continue;
+                }
+            }
             _ if is_secret(word) => {
                 let value = rest.trim_matches('"');
                 let name = stanza.interface.as_ref().map_or("an interface", |one| one.name.as_str());

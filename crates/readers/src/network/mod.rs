@@ -41,6 +41,17 @@ fn route(
     origin: Origin,
     malformed: &mut Vec<MalformedAddress>,
 ) -> Option<Route> {
+    route_by(to, via, Some(interface), origin, malformed)
+}
+
+/// The same where the interface may follow from the gateway.
+pub(crate) fn route_by(
+    to: &str,
+    via: Option<&str>,
+    interface: Option<&str>,
+    origin: Origin,
+    malformed: &mut Vec<MalformedAddress>,
+) -> Option<Route> {
     let gateway: Option<IpAddr> = match via {
         Some(text) => Some(addresses::take(text, origin, malformed, |text| text.parse().ok())?),
         None => None,
@@ -55,7 +66,7 @@ fn route(
     Some(Route {
         destination,
         gateway,
-        interface: Some(interface.to_owned()),
+        interface: interface.map(str::to_owned),
         preference: None,
         forwards: true,
         origin,

@@ -42,6 +42,9 @@ const KNOWN: [&str; 9] = [
 const PASSED_OVER: [&str; 8] =
     ["MTU", "Table", "PreUp", "PostUp", "PreDown", "PostDown", "SaveConfig", "FwMark"];
 
+/// Keys with commands that run when the interface comes up.
+const COMMANDS: [&str; 2] = ["PreUp", "PostUp"];
+
 fn recognise(export: &Export) -> Recognition {
     let has = |wanted: &str| {
         export.lines().take(TELLING_LINES).any(|line| {
@@ -204,7 +207,7 @@ fn device_name(export: &Export) -> &str {
         .unwrap_or(stem)
 }
 
-fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let all = sections(export, &['#']);
@@ -215,6 +218,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut own: Option<trevlin_model::Interface> = None;
     let mut secrets = Vec::new();
     let mut called = true;
+    let mut commands = Vec::new();
     let routed = main_table(&all);
     for section in &all {
         let is = |name: &str| section.name.eq_ignore_ascii_case(name);
@@ -227,6 +231,9 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                 book.understood(entry.origin);
             } else if known(&PASSED_OVER) {
                 book.class(entry.origin, LineClass::Ignored);
+                if known(&COMMANDS) {
+                    commands.push((before_comment(entry.value, &['#']), entry.origin));
+                }
             } else {
                 book.not_understood(
                     entry.origin,
@@ -279,6 +286,11 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         reading.facts.stored_interfaces.push(own);
     }
     reading.facts.secrets.append(&mut secrets);
+    for (command, origin) in commands {
+        // The sign for the interface's name (wg-quick(8), PostUp).
+        let command = command.replace("%i", &device);
+        crate::commands::of_setting(&command, origin, &[], export, around, &mut reading);
+    }
     finish(&mut reading, &device, plan, peers, port, origin);
     tell_mistyped(export, reading)
 }

@@ -240,6 +240,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
         sets,
         complete,
         gaps_placed: ordered,
+        additions: false,
         origin,
     });
 }

@@ -161,7 +161,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         book.note(origin, text);
     }
     reading.facts.not_analysed = built.not_analysed;
-    reading.facts.forwards = built.filters.iter().flat_map(crate::forwards::of).collect();
+    reading.facts.forwards = built.filters.iter().flat_map(trevlin_model::forwards::of).collect();
     reading.facts.filters = built.filters;
     // Rules that were lost may have decided anything; of one of which a part was, its place is known.
     let cut = breaks_off || export.breaks_off() || !reading.ledger.cuts.is_empty();

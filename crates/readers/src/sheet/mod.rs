@@ -24,7 +24,6 @@ pub use schema::schema;
 pub(crate) use write::write_node;
 pub use write::{Head, write};
 
-use crate::forwards;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use left_open::leave_open;
 use marks::{evidence, is_evidence, not_seen, shells};
@@ -419,7 +418,7 @@ fn settle(export: &Export, facts: &mut Facts) {
             tunnel.addresses.remote = behind.copied().collect();
         }
     }
-    facts.forwards = facts.filters.iter().flat_map(forwards::of).collect();
+    facts.forwards = facts.filters.iter().flat_map(trevlin_model::forwards::of).collect();
     let mut held = Vec::new();
     let mut keep = |secret: &mut Arc<SecretRecord>, kind: SecretKind, owner: &str| {
         if let Some(inner) = Arc::get_mut(secret) {

@@ -9,7 +9,6 @@ mod tests;
 mod text;
 mod tunnels;
 
-use crate::forwards;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use network::Networks;
 use std::collections::{BTreeMap, BTreeSet};
@@ -95,7 +94,7 @@ fn take(
         "firewall" => {
             let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
             if let Some(compiled) = firewall::compile(package, networks, (export, around), &mut book) {
-                reading.facts.forwards.extend(forwards::of(&compiled.filter));
+                reading.facts.forwards.extend(trevlin_model::forwards::of(&compiled.filter));
                 // The lost part may have had any effect.
                 let filter = Filter { complete: compiled.filter.complete && whole, ..compiled.filter };
                 reading.facts.filters.push(filter);

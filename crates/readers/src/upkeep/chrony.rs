@@ -105,7 +105,7 @@ fn read_in(
         let path = words.get(1).map_or("", String::as_str);
         match words[0].as_str() {
             "include" if found.is_empty() => {
-                missing.push((crate::reader::missing_question(path), *origin));
+                missing.push((crate::reader::missing_note(path), *origin));
             }
             "sourcedir" if found.is_empty() => {
                 elsewhere.push((

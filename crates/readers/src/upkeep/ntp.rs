@@ -52,7 +52,7 @@ fn lines<'a>(
         {
             let others = around.find_all(path, export);
             if others.is_empty() {
-                missing.push((crate::reader::missing_question(path), origin));
+                missing.push((crate::reader::missing_note(path), origin));
             }
             // ntpd follows five nested files. Repeatedly included files are examined up to a limit.
             let once_more = |other: &&Export| depth < 5 && crate::growth::may_grow(16 * other.text().len());

@@ -119,7 +119,7 @@ fn missing(export: &Export, around: &ReadContext<'_>) -> Vec<(String, Origin)> {
     };
     let lines =
         export.lines().filter_map(|line| Some((named(line.text)?, export.origin_of(line.text.trim()))));
-    lines.map(|(path, origin)| (crate::reader::missing_question(&path), origin)).collect()
+    lines.map(|(path, origin)| (crate::reader::missing_note(&path), origin)).collect()
 }
 
 /// Statements in order. What follows a selector on its line belongs to it.

@@ -1,9 +1,10 @@
 //! Units of services that hand on connections: socat, the socket proxy of systemd, and SSH clients (systemd.service(5), socat(1),
-//! systemd-socket-proxyd(8), ssh(1)). Units of other programs say nothing that is judged.
+//! systemd-socket-proxyd(8), ssh(1)), and those that change the packet filter or the kernel's settings by commands or by a script of the
+//! administrator. Units of other programs say nothing that is judged.
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, words_of_statement};
-use crate::{addresses, relaying, sshd};
+use crate::{addresses, commands, relaying, sshd};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::relay::Relay;
@@ -29,24 +30,37 @@ trevlin_model::table! {
 /// Programs whose units are read.
 const PROGRAMS: [&str; 4] = ["socat", "systemd-socket-proxyd", "ssh", "autossh"];
 
+/// Whether a unit's command changes the packet filter or settings of the kernel, or runs a script that an administrator put there.
+fn is_command(command: &Command<'_>) -> bool {
+    let path = command.words.first().copied().unwrap_or_default().trim_start_matches(SIGNS);
+    let own = ["/usr/local/", "/root/", "/etc/", "/opt/"].iter().any(|start| path.starts_with(start));
+    let shell = matches!(command.program(), "sh" | "bash" | "dash");
+    own || shell || commands::changes_packets(command.program())
+}
+
+/// Signs before the path of a command (systemd.service(5), "Special executable prefixes").
+const SIGNS: [char; 5] = ['-', '@', '+', '!', ':'];
+
 fn recognise(export: &Export) -> Recognition {
     let named = export.file_name().ends_with(".service")
         || (export.path().contains(".service.d/") && export.file_name().ends_with(".conf"));
-    let starts = named && commands(export).iter().any(|one| PROGRAMS.contains(&one.program()));
+    let wanted = |one: &Command<'_>| PROGRAMS.contains(&one.program()) || is_command(one);
+    let starts = named && started(export).iter().any(wanted);
     if starts { Recognition::Content } else { Recognition::No }
 }
 
 /// A command that a unit starts.
 struct Command<'a> {
     words: Vec<&'a str>,
+    /// The words as written.
+    text: &'a str,
     origin: Origin,
 }
 
 impl<'a> Command<'a> {
     /// The program's name without its folder and the signs before it.
     fn program(&self) -> &'a str {
-        let path =
-            self.words.first().copied().unwrap_or_default().trim_start_matches(['-', '@', '+', '!', ':']);
+        let path = self.words.first().copied().unwrap_or_default().trim_start_matches(SIGNS);
         path.rsplit('/').next().unwrap_or_default()
     }
 }
@@ -68,18 +82,18 @@ fn logical(export: &Export) -> Vec<&str> {
 }
 
 /// Commands in their order; an empty one takes those before it away (systemd.service(5), ExecStart).
-fn commands(export: &Export) -> Vec<Command<'_>> {
+fn started(export: &Export) -> Vec<Command<'_>> {
     let mut found = Vec::new();
     for line in logical(export) {
-        let Some(rest) = line.strip_prefix("ExecStart").and_then(|rest| rest.trim_start().strip_prefix('='))
-        else {
-            continue;
-        };
+        let key =
+            ["ExecStartPre", "ExecStartPost", "ExecStart"].into_iter().find(|key| line.starts_with(key));
+        let rest = key.and_then(|key| line[key.len()..].trim_start().strip_prefix('='));
+        let Some(rest) = rest else { continue };
         let words: Vec<&str> = words_of_statement(rest).into_iter().filter(|word| *word != "\\").collect();
         if words.is_empty() {
             found.clear();
         } else {
-            found.push(Command { words, origin: export.origin_of(line) });
+            found.push(Command { words, text: rest.trim(), origin: export.origin_of(line) });
         }
     }
     found
@@ -102,14 +116,19 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         let key = line.split('=').next().unwrap_or_default().trim();
         let known = section.starts_with("X-") || KEYS.get(section).is_some_and(|keys| keys.contains(key));
         match (known, key) {
-            (true, "ExecStart") => book.understood(origin),
+            (true, "ExecStart" | "ExecStartPre" | "ExecStartPost") => book.understood(origin),
             (true, _) => book.class(origin, LineClass::Ignored),
             (false, _) => {
                 book.not_understood(origin, serving::unknown("systemd.service(5) or systemd.exec(5)"))
             }
         }
     }
-    for command in commands(export) {
+    for command in started(export) {
+        if is_command(&command) {
+            let text = command.text.trim_start_matches(SIGNS);
+            commands::of_unit(text, command.origin, export, around, &mut reading);
+            continue;
+        }
         let name = format!("{} ({})", command.program(), export.file_name());
         let mut relay = match command.program() {
             "socat" => socat(&command),

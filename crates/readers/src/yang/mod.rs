@@ -8,7 +8,6 @@ mod keys;
 mod tests;
 mod tree;
 
-use crate::forwards;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::cell::RefCell;
 use tree::Item;
@@ -79,7 +78,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             ("ietf-nat", "nat") => {
                 if let Some(mut filter) = filters::translations(root, &seen, &mut reader.notes) {
                     filter.state = datastore_state(export);
-                    reader.reading.facts.forwards.extend(forwards::of(&filter));
+                    reader.reading.facts.forwards.extend(trevlin_model::forwards::of(&filter));
                     reader.reading.facts.filters.push(filter);
                 }
             }

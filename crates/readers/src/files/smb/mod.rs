@@ -313,7 +313,7 @@ fn include<'a>(
         }
     } else {
         // A file that is not there is left out by the program too (testparm(1) says so and goes on).
-        loaded.open.push((crate::reader::missing_question(path), origin));
+        loaded.open.push((crate::reader::missing_note(path), origin));
         book.note(origin, crate::reader::missing_note(path));
     }
 }

@@ -162,6 +162,7 @@ pub(super) fn compile<'a>(
         sets,
         complete: !compiler.lost,
         gaps_placed: false,
+        additions: false,
         origin: first,
     };
     Some(Compiled { filter, not_analysed: compiler.not_analysed, switched_off: compiler.switched_off })

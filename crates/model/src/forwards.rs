@@ -1,14 +1,15 @@
 //! Port forwards: destination translations that packets reach from the chains for translation on arrival, in whatever language
 //! the table was written.
 
-use std::collections::BTreeSet;
-use trevlin_model::{
+use crate::{
     Chain, ChainKind, Filter, Hook, IpRange, Match, MatchKind, PortForward, PortRange, Protocol, Rule,
     Target, TranslationKind,
 };
+use std::collections::BTreeSet;
 
 /// The port forwards of a table, in order of evaluation.
-pub(crate) fn of(filter: &Filter) -> Vec<PortForward> {
+#[must_use]
+pub fn of(filter: &Filter) -> Vec<PortForward> {
     let mut found = Vec::new();
     let translating = filter
         .chains
@@ -79,12 +80,7 @@ fn alternatives<'a>(conditions: &[&'a Match]) -> Vec<Vec<&'a Match>> {
     all
 }
 
-fn forward(
-    filter: &Filter,
-    rule: &Rule,
-    conditions: &[&Match],
-    to: trevlin_model::Translation,
-) -> PortForward {
+fn forward(filter: &Filter, rule: &Rule, conditions: &[&Match], to: crate::Translation) -> PortForward {
     let mut forward = PortForward {
         protocol: Protocol(None),
         arriving_at: Vec::new(),
