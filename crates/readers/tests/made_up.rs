@@ -45,7 +45,7 @@ fn made_up_within(format: &str, line: &str) -> Option<String> {
 }
 
 /// Places where an invented word is a valid name: users and hosts, keys, content of data files.
-const FREE: [&str; 16] = [
+const FREE: [&str; 17] = [
     "code-seeds",
     "hosts-access",
     "htpasswd",

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use trevlin_model::kernel::KernelSetting;
 use trevlin_model::{
     CommandMoment, Export, ExportState, Facts, Family, FilterChange, LineClass, Match, MatchKind,
-    NotAnalysed, Origin, Residual, Rule, TableChange,
+    NotAnalysed, Origin, Residual, Rule, TableChange, built_in_hook,
 };
 
 /// A program with its words.
