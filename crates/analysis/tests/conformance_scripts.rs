@@ -58,7 +58,7 @@ const SCRIPTS: &[&str] = &[
     "hostname | grep -q nothing-of-this && exit 0\niptables -A INPUT -j DROP\n",
 ];
 
-/// What a script leaves in a namespace of its own.
+/// The tables that a script leaves in a namespace of its own.
 fn left_by(script: &str) -> String {
     let mut child = Command::new("unshare")
         .args(["--net", "bash", "-c", "bash -s >/dev/null 2>&1; iptables-save"])

@@ -173,7 +173,7 @@ impl IptablesTable {
         Self { filter, by_name: BTreeMap::new() }
     }
 
-    /// A table as it stands, to go on from there.
+    /// A table with its rules, for further commands.
     #[must_use]
     pub fn of(filter: Filter) -> Self {
         let by_name = filter.chains.iter().enumerate().map(|(at, chain)| (chain.name.clone(), at)).collect();

@@ -93,9 +93,9 @@ pub use live::read;
 pub use named::named;
 pub use phrasebook::{BOOK, PhraseResult, Phrasebook, Shelf, Tried, guide as phrasebook_guide};
 pub use reader::{ReadContext, Reader, Reading, Recognised, Recognition};
-#[cfg(feature = "schema")]
-pub use sheet::schema as sheet_schema;
 pub use sheet::{FORM, Head, Report, check as check_sheet, guide as sheet_guide, write as write_sheet};
+#[cfg(feature = "schema")]
+pub use sheet::{further_keys, schema as sheet_schema};
 
 use trevlin_model::Export;
 

@@ -93,6 +93,30 @@ fn similar_asserts(one: &str, other: &str, command: &[&str]) {
     assert!(differing.is_empty() && one.len() == other.len(), "{command:?}: {differing:#?}");
 }
 
+/// Every key of the schema is among the questions: the last chapter has the keys that the others lack.
+#[test]
+fn the_last_chapter_of_the_questions_has_every_other_key() {
+    let guide = Path::new(env!("CARGO_MANIFEST_DIR")).join("../readers/src/sheet/guide");
+    let path = guide.join("10-everything-else.toml");
+    let mut chapters: Vec<_> = fs::read_dir(&guide).unwrap().map(|entry| entry.unwrap().path()).collect();
+    chapters.retain(|chapter| *chapter != path);
+    chapters.sort();
+    let chapters: String = chapters.iter().map(|chapter| fs::read_to_string(chapter).unwrap()).collect();
+    let made = trevlin_readers::further_keys(&trevlin_readers::sheet_schema(), &chapters);
+    if std::env::var_os("TREVLIN_UPDATE_README").is_some() {
+        fs::write(&path, &made).unwrap();
+    }
+    assert_eq!(
+        fs::read_to_string(&path).unwrap(),
+        made,
+        "run the test with TREVLIN_UPDATE_README=1 and commit the file"
+    );
+    for wanted in ["# [[radius-clients]]", "#   `options-file`", "# [[filter-changes]]"] {
+        assert!(made.contains(wanted), "{wanted}");
+    }
+    assert!(!made.contains("#   `user`") || chapters.contains("#user"), "what is asked above is not listed");
+}
+
 #[test]
 fn sheets_fit_the_published_schema() {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/device-sheet.json");

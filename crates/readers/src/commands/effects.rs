@@ -1,4 +1,4 @@
-//! What the commands of a script change: tables of the packet filter, settings of the kernel, routes (iptables(8), sysctl(8), ip-route(8),
+//! Changes by the commands of a script: tables of the packet filter, settings of the kernel, routes (iptables(8), sysctl(8), ip-route(8),
 //! route(8)).
 
 use super::programs::{OTHER_FILTERS, family};

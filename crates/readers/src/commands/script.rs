@@ -38,7 +38,7 @@ pub(super) struct Simple {
     pub(super) words: Vec<Word>,
     /// Redirections and their targets.
     pub(super) redirections: Vec<(&'static str, Word)>,
-    /// Where it stands in the text.
+    /// Its place in the text.
     pub(super) span: Range<usize>,
 }
 

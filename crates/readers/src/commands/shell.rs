@@ -23,7 +23,7 @@ pub(super) fn is_shell(export: &Export) -> bool {
 /// A piece of a word.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Part {
-    /// Text as it stands.
+    /// Plain text.
     Text {
         /// The text.
         text: String,
@@ -48,7 +48,7 @@ pub(super) enum Part {
 pub(super) struct Word {
     /// Its pieces.
     pub(super) parts: Vec<Part>,
-    /// Where it stands in the text.
+    /// Its place in the text.
     pub(super) span: Range<usize>,
 }
 

@@ -83,7 +83,7 @@ impl Values {
     }
 }
 
-/// `[ … ]`, where it compares what is known, or asks for files that are there.
+/// `[ … ]`, where it compares known values, or tests for files that exist.
 pub(super) fn test(words: &[String], exported: impl Fn(&str) -> bool) -> Option<bool> {
     let inside: Vec<&str> =
         words[1..].iter().map(String::as_str).filter(|word| !matches!(*word, "]" | "]]")).collect();

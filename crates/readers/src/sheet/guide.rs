@@ -3,8 +3,9 @@
 use super::FORM;
 use trevlin_model::DeviceKind;
 
-/// Chapters, in the order in which remote access is set up and reviewed. Every kind of device may have each of them.
-const CHAPTERS: [&str; 9] = [
+/// Chapters, in the order in which remote access is set up and reviewed. Every kind of device may have each of them; the last one follows from
+/// the schema.
+const CHAPTERS: [&str; 10] = [
     include_str!("guide/1-logins.toml"),
     include_str!("guide/2-tunnels.toml"),
     include_str!("guide/3-addresses.toml"),
@@ -14,6 +15,7 @@ const CHAPTERS: [&str; 9] = [
     include_str!("guide/7-administration.toml"),
     include_str!("guide/8-services.toml"),
     include_str!("guide/9-upkeep.toml"),
+    include_str!("guide/10-everything-else.toml"),
 ];
 
 const INTRODUCTION: &str = "\

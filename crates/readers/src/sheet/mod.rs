@@ -2,6 +2,8 @@
 //! about a device can be written. TOML, or JSON of the same structure.
 
 mod check;
+#[cfg(feature = "schema")]
+mod further;
 mod guide;
 mod joins;
 mod left_open;
@@ -18,6 +20,8 @@ pub(crate) mod take;
 mod write;
 
 pub use check::{Report, check};
+#[cfg(feature = "schema")]
+pub use further::further_keys;
 pub use guide::guide;
 #[cfg(feature = "schema")]
 pub use schema::schema;

@@ -99,6 +99,49 @@ fn groups(guide: &str) -> Vec<Group> {
     found
 }
 
+/// Keys of a section that no question has.
+#[derive(Debug)]
+struct Further {
+    /// Heading of the section, with the brackets; none for a statement about the device.
+    heading: Option<String>,
+    /// Name of the section.
+    section: String,
+    /// Each key with its form and meaning.
+    keys: Vec<(String, String)>,
+}
+
+/// The keys of the last chapter.
+fn further(guide: &str) -> Vec<Further> {
+    let mut found: Vec<Further> = Vec::new();
+    let mut last = false;
+    for line in guide.lines() {
+        let Some(rest) = line.strip_prefix("# ") else { continue };
+        last |= rest.contains("EVERYTHING ELSE");
+        if !last {
+            continue;
+        }
+        if rest.starts_with('[') {
+            let section = rest.trim_matches(['[', ']']).to_owned();
+            found.push(Further { heading: Some(rest.to_owned()), section, keys: Vec::new() });
+        } else if let Some(more) = rest.strip_prefix("      ") {
+            if let Some((_, about)) = found.last_mut().and_then(|one| one.keys.last_mut()) {
+                about.push(' ');
+                about.push_str(more.trim());
+            }
+        } else if let Some((key, about)) = rest.trim_start().split_once(" (") {
+            let key = (key.trim_matches('`').to_owned(), format!("({about}"));
+            if rest.starts_with(' ') {
+                if let Some(one) = found.last_mut() {
+                    one.keys.push(key);
+                }
+            } else if !key.0.contains(' ') {
+                found.push(Further { heading: None, section: key.0.clone(), keys: vec![key] });
+            }
+        }
+    }
+    found
+}
+
 /// A sheet as it is written: statements about the device, then its entries.
 struct Answers {
     head: String,
@@ -186,9 +229,13 @@ pub(super) fn run(
     let mut asker = Asker { answers: input, out: output };
     asker.say(
         "For each topic: y to add an entry, n where there is none, - where no screen shows it, Enter to go on, q to stop.\n\
-         For each value: the value as on the screen, - where no screen shows it, Enter to leave it open.",
+         For each value: the value as on the screen, - where no screen shows it, Enter to leave it open; ? lists further keys of the \
+         entry, which are given as `key = value`.",
     )?;
-    let end = topics(&mut asker, file, &groups(guide), &mut answers)?;
+    let end = match topics(&mut asker, file, (&groups(guide), &further(guide)), &mut answers)? {
+        End::Whole => everything_else(&mut asker, file, &further(guide), &mut answers)?,
+        interrupted => interrupted,
+    };
     answers.save(file)?;
     let file = file.display();
     match end {
@@ -200,7 +247,7 @@ pub(super) fn run(
 fn topics(
     asker: &mut Asker<'_>,
     file: &Path,
-    groups: &[Group],
+    (groups, further): (&[Group], &[Further]),
     answers: &mut Answers,
 ) -> anyhow::Result<End> {
     if !answers.head.contains("\ndevice = ") {
@@ -236,7 +283,8 @@ fn topics(
             };
             match answer.as_str() {
                 "y" => {
-                    let (text, goes_on) = entry(asker, group)?;
+                    let more = further.iter().find(|one| one.section == group.section);
+                    let (text, goes_on) = entry(asker, group, more)?;
                     answers.body.push_str(&text);
                     answers.save(file)?;
                     stated = answers.count(&group.section);
@@ -260,30 +308,128 @@ fn topics(
     Ok(End::Whole)
 }
 
+/// Sections that no question has, one after the other.
+fn everything_else(
+    asker: &mut Asker<'_>,
+    file: &Path,
+    further: &[Further],
+    answers: &mut Answers,
+) -> anyhow::Result<End> {
+    if further.is_empty() {
+        return Ok(End::Whole);
+    }
+    asker.say("\nEVERYTHING ELSE: a section for which there was no question (? lists them)")?;
+    loop {
+        let Some(name) = asker.ask("  section [name/?/Enter/q]: ")? else { return Ok(End::Interrupted) };
+        if name.is_empty() {
+            return Ok(End::Whole);
+        }
+        let Some(section) = further.iter().find(|one| one.section == name.trim_matches(['[', ']'])) else {
+            let names: Vec<&str> = further.iter().map(|one| one.section.as_str()).collect();
+            asker.say(&format!("  {}", names.join(", ")))?;
+            continue;
+        };
+        list(asker, &section.keys)?;
+        let mut own = String::new();
+        let goes_on = loop {
+            let prompt = match &section.heading {
+                Some(_) => "    key = value (Enter ends the entry): ",
+                None => "    value: ",
+            };
+            let Some(answer) = asker.ask(prompt)? else { break false };
+            if answer.is_empty() {
+                break true;
+            }
+            if section.heading.is_none() {
+                if let Some(value) = value(&answer, "") {
+                    let _ = writeln!(answers.head, "{} = {value}", section.section);
+                }
+                break true;
+            }
+            match statement(&answer, &|key| section.keys.iter().any(|(own, _)| own == key)) {
+                Some((key, value)) => {
+                    let _ = writeln!(own, "{key} = {value}");
+                }
+                None => asker.say("    not one of the keys above, as `key = value`")?,
+            }
+        };
+        if let Some(heading) = section.heading.as_ref().filter(|_| !own.is_empty()) {
+            let _ = write!(answers.body, "\n{heading}\n{own}");
+        }
+        answers.save(file)?;
+        if !goes_on {
+            return Ok(End::Interrupted);
+        }
+    }
+}
+
+fn list(asker: &mut Asker<'_>, keys: &[(String, String)]) -> anyhow::Result<()> {
+    for (key, about) in keys {
+        asker.say(&format!("      {key} {about}"))?;
+    }
+    Ok(())
+}
+
+/// `key = value` with one of the known keys.
+fn statement(answer: &str, is_known: &dyn Fn(&str) -> bool) -> Option<(String, String)> {
+    let (key, text) = answer.split_once('=')?;
+    let key = key.trim();
+    let value = value(text.trim(), "").filter(|_| is_known(key))?;
+    Some((key.to_owned(), value))
+}
+
 /// One entry with its parts, as it is written, and whether the interview goes on.
-fn entry(asker: &mut Asker<'_>, group: &Group) -> anyhow::Result<(String, bool)> {
-    let mut text = String::new();
-    for (number, part) in group.parts.iter().enumerate() {
+fn entry(asker: &mut Asker<'_>, group: &Group, more: Option<&Further>) -> anyhow::Result<(String, bool)> {
+    let further: &[(String, String)] = more.map_or(&[], |more| &more.keys);
+    let mut written = vec![String::new(); group.parts.len()];
+    // The part of the entry that a key belongs to, and its name there.
+    let place = |key: &str| {
+        let inner = |part: &Part| {
+            let name = part
+                .heading
+                .trim_matches(['[', ']'])
+                .strip_prefix(&format!("{}.", group.section))?
+                .to_owned();
+            key.strip_prefix(&format!("{name}.")).map(str::to_owned)
+        };
+        let found = group.parts.iter().enumerate().find_map(|(at, part)| Some((at, inner(part)?)));
+        found.unwrap_or_else(|| (0, key.to_owned()))
+    };
+    let mut goes_on = true;
+    'parts: for (number, part) in group.parts.iter().enumerate() {
         if number > 0 {
             for line in &part.text {
                 asker.say(&format!("    {line}"))?;
             }
         }
-        let mut own = String::new();
         for field in &part.fields {
             let about = if field.about.is_empty() { String::new() } else { format!(" - {}", field.about) };
             let prompt = format!("    {}{about} (such as {}): ", field.key, field.example);
-            let Some(answer) = asker.ask(&prompt)? else {
-                finish(&mut text, part, number, &own);
-                return Ok((text, false));
-            };
-            if let Some(value) = value(&answer, &field.example) {
-                let _ = writeln!(own, "{} = {value}", field.key);
+            loop {
+                let Some(answer) = asker.ask(&prompt)? else {
+                    goes_on = false;
+                    break 'parts;
+                };
+                let known = |key: &str| further.iter().any(|(own, _)| own == key);
+                if answer == "?" {
+                    list(asker, further)?;
+                } else if let Some((key, value)) = statement(&answer, &known) {
+                    let (at, key) = place(&key);
+                    let _ = writeln!(written[at], "{key} = {value}");
+                } else {
+                    if let Some(value) = value(&answer, &field.example) {
+                        let _ = writeln!(written[number], "{} = {value}", field.key);
+                    }
+                    break;
+                }
             }
         }
-        finish(&mut text, part, number, &own);
     }
-    Ok((text, true))
+    let mut text = String::new();
+    for (number, (part, own)) in group.parts.iter().zip(&written).enumerate() {
+        finish(&mut text, part, number, own);
+    }
+    Ok((text, goes_on))
 }
 
 /// Adds a part to its entry; those without an answer are left out, but for the entry itself.
@@ -323,58 +469,4 @@ fn quoted(text: &str) -> String {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    const GUIDE: &str = "# Head of it all.\nsheet = \"x\"\n# 1. LOGINS: who?\n#\n# Which accounts?\n#[[logins]]\n#user = \"astrid\"   # \
-                         name of the account\n#secret = { withheld = true }\n\n# 2. TUNNELS: which?\n#\n# One block each.\n#[[tunnels]]\n#name = \
-                         \"vpn\"\n# How do they log in?\n#[tunnels.proof]\n#passwords = [\"radius\"]\n\n# The rule base.\n#[rule-list]\n#through = \
-                         \"deny\"\n";
-
-    fn interview(file: &Path, input: &str) -> (String, String) {
-        let mut output = Vec::new();
-        run(file, GUIDE, ("trevlin-sheet/2", "firewall"), &mut input.as_bytes(), &mut output).unwrap();
-        (fs::read_to_string(file).unwrap(), String::from_utf8(output).unwrap())
-    }
-
-    #[test]
-    fn answers_become_a_sheet_and_go_on() {
-        let folder = tempfile::tempdir().unwrap();
-        let file = folder.path().join("gate.toml");
-        // Interrupted within an entry: what was answered is kept.
-        let (text, _) = interview(&file, "gate\ny\nbjarne\nw\n\ny\nremote access\nq\n");
-        assert_eq!(
-            text,
-            "sheet = \"trevlin-sheet/2\"\nkind = \"firewall\"\ndevice = \"gate\"\n\n[[logins]]\nuser = \"bjarne\"\nsecret = { withheld = \
-             true }\n\n[[tunnels]]\nname = \"remote access\"\n"
-        );
-        // The same command goes on: nothing is asked twice.
-        let (text, told) = interview(&file, "\ny\nsecond\nradius, directory\n\ny\n-\n");
-        assert!(told.contains("logins (1 stated)") && !told.contains("Name of the device"), "{told}");
-        assert!(text.ends_with(
-            "[[tunnels]]\nname = \"second\"\n\n[tunnels.proof]\npasswords = [\"radius\", \"directory\"]\n\n[rule-list]\nthrough = \"not seen\"\n"
-        ), "{text}");
-        assert!(told.contains("Next: trevlin sheet check"), "{told}");
-    }
-
-    #[test]
-    fn none_and_not_seen_differ_from_silence() {
-        let folder = tempfile::tempdir().unwrap();
-        let file = folder.path().join("gate.toml");
-        let (text, _) = interview(&file, "\nn\n-\n\n");
-        assert_eq!(
-            text,
-            "sheet = \"trevlin-sheet/2\"\nkind = \"firewall\"\nlogins = []\ntunnels = \"not seen\"\n"
-        );
-    }
-
-    #[test]
-    fn a_file_that_is_no_toml_is_not_overwritten() {
-        let folder = tempfile::tempdir().unwrap();
-        let file = folder.path().join("gate.toml");
-        fs::write(&file, "sheet = \n").unwrap();
-        let wrong = run(&file, GUIDE, ("f", "k"), &mut "".as_bytes(), &mut Vec::new()).unwrap_err();
-        assert!(wrong.to_string().contains("is not TOML"), "{wrong}");
-        assert_eq!(fs::read_to_string(&file).unwrap(), "sheet = \n");
-    }
-}
+mod tests;
