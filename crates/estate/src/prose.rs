@@ -94,9 +94,12 @@ pub fn capitalized(text: &str) -> String {
     uppercase(text)
 }
 
-/// The text with a capital first letter.
+/// The text with a capital first letter, unless it begins with a name that has a small one.
 #[must_use]
 pub fn uppercase(text: &str) -> String {
+    if text.starts_with("iSCSI") {
+        return text.to_owned();
+    }
     let mut letters = text.chars();
     letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
 }

@@ -53,11 +53,17 @@ pub struct Account {
 }
 
 impl Account {
+    /// In the place of a shell that a sheet does not state: whether the account may log in over SSH is then a question of its own.
+    pub const SHELL_NOT_STATED: &str = "not stated";
+
     /// Whether the account permits an interactive shell (shells that refuse: nologin(8), false(1)).
     #[must_use]
     pub fn has_shell(&self) -> bool {
         let shell = self.shell.rsplit('/').next().unwrap_or_default();
-        !matches!(shell, "nologin" | "false" | "sync" | "shutdown" | "halt" | "git-shell")
+        !matches!(
+            shell,
+            Self::SHELL_NOT_STATED | "nologin" | "false" | "sync" | "shutdown" | "halt" | "git-shell"
+        )
     }
 }
 

@@ -11,6 +11,9 @@ use crate::{Families, Family, IpRange, Origin, Protocol, Setting};
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
+/// Program of a service that a device sheet states, where no screen shows one.
+pub const APPLIANCE: &str = "appliance";
+
 /// Kind of service.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, strum::IntoStaticStr,

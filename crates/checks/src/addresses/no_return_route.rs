@@ -89,8 +89,8 @@ fn way_back(
             return Verdict::Pass;
         }
         let question = format!(
-            "Please provide `ip -j route show` of {gateway}, the gateway of {}: it decides whether replies return to \
-             clients of {name}.",
+            "Please provide the routes of {gateway}, the gateway of {}: they decide whether replies return to clients of \
+             {name}.",
             estate.devices[holder.device].name
         );
         return Verdict::ask(question, vec![origin, default.origin]);

@@ -7,7 +7,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::policy::Most;
-use trevlin_model::{Setting, TunnelFamily};
+use trevlin_model::{CertificateRequirement, Setting, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -55,6 +55,14 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                         detail: "`duplicate-cn` is set.".into(),
                         evidence: [origin].into_iter().chain(certificate).collect(),
                     })
+                }
+                // Without certificates there is none to be shared.
+                (None, Some(missing))
+                    if missing.unsaid
+                        && tunnel.proof.certificate.as_ref().and_then(Setting::value)
+                            == Some(&CertificateRequirement::NotAsked) =>
+                {
+                    Verdict::DoesNotApply
                 }
                 (None, Some(missing)) if missing.unsaid => {
                     let about =

@@ -1,7 +1,6 @@
 //! Client certificates of an external CA are accepted.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
-use crate::logins::capital;
 use crate::subject::Subject;
 use trevlin_analysis::crypto::certificates::{of_tunnel, trusts_a_folder};
 use trevlin_analysis::map::EstateMap;
@@ -118,7 +117,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
             let ask = format!(
                 "Please provide the CA certificates in `/etc/swanctl/x509ca` or `/etc/ipsec.d/cacerts`: {} names no CA, so \
                  each of them may sign its clients.",
-                capital(&tunnel.name)
+                tunnel.name
             );
             Verdict::ask(ask, vec![tunnel.origin])
         }

@@ -6,7 +6,7 @@ use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource};
+use trevlin_model::served::{APPLIANCE, AuthRequirement, Remark, ServedKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -42,6 +42,9 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     let (base, title) = match (part.login.value(), any) {
         _ if one.served.is_local() => return Verdict::Pass,
         (Some(AuthRequirement::Nothing), Some(_)) => (CHECK.rating(), "accepts any initiator without CHAP"),
+        (Some(AuthRequirement::Nothing), None) if one.served.program == APPLIANCE => {
+            (CHECK.rating(), "accepts initiators without CHAP")
+        }
         (Some(AuthRequirement::Nothing), None) => (CHECK.rating(), "accepts named initiators without CHAP"),
         (Some(AuthRequirement::Proof), Some(_)) => (
             CHECK.rating().lowered("a CHAP secret is required"),
@@ -49,14 +52,18 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
         ),
         _ => return Verdict::Pass,
     };
-    let disks = part.path.as_deref().unwrap_or("no LUN");
+    // A device sheet may leave them out.
+    let disks = match (&part.path, one.served.program) {
+        (Some(path), _) => format!("Backstores of {}: {path}. ", part.name),
+        (None, APPLIANCE) => String::new(),
+        (None, _) => format!("Backstores of {}: no LUN. ", part.name),
+    };
     one.fail(
         base,
         part,
         format!("{} {title}", one.served.name),
         format!(
-            "Backstores of {}: {disks}. {}",
-            part.name,
+            "{disks}{}",
             if part.is_written() { "Access is read-write." } else { "Access is read-only." }
         ),
         part.login.origin().into_iter().chain(any).chain([part.origin]).collect(),

@@ -1,7 +1,6 @@
 //! Every account may log in: no group and no name is stated.
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
-use crate::logins::capital;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::authentication::{lines_of_service, provide_pam};
 use trevlin_analysis::context::Analyses;
@@ -98,7 +97,7 @@ fn for_everybody(device: &Device, one: &ServicePermission) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} admits every account", capital(&one.service)).into(),
+        title: format!("{} admits every account", one.service).into(),
         detail: format!("The permission for {} names no group, role or user.", one.service).into(),
         evidence: vec![one.origin],
     })

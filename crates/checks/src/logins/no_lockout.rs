@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::client_rules::{ClientRule, client_rule};
+use crate::support::named;
 use trevlin_analysis::authentication::{lines_of_service, provide_pam, ssh_login_paths};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -160,7 +161,7 @@ fn by_rule(tunnel: &Tunnel) -> Option<Verdict> {
     match client_rule(tunnel, |policy| &policy.failed_logins, &about) {
         ClientRule::Stated(Most(0), origin) => Some(with_more(
             fail(
-                &format!("No limit on failed logins to {}", tunnel.name),
+                &format!("No limit on failed logins to {}", named(tunnel)),
                 "Neither an account nor an address is locked after failed logins.",
                 "any number of passwords can be tried",
                 origin,

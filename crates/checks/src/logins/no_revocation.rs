@@ -1,7 +1,6 @@
 //! A VPN server accepts client certificates without checking whether they were revoked.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
-use crate::logins::capital;
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
 use trevlin_analysis::map::EstateMap;
@@ -115,7 +114,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Verdict {
     let certificate = stated.or_else(|| tunnel.proof.certificate.as_ref().and_then(Setting::origin));
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} {verb} recognise revoked client certificates", capital(&tunnel.name)).into(),
+        title: format!("{} {verb} recognise revoked client certificates", tunnel.name).into(),
         detail: detail.into(),
         evidence: vec![certificate.unwrap_or(tunnel.origin)],
     })
@@ -131,7 +130,7 @@ fn lenient(tunnel: &Tunnel, origin: Origin, ipsec: bool) -> Verdict {
         ),
         title: format!(
             "{} accepts client certificates when the revocation list cannot be fetched",
-            capital(&tunnel.name)
+            tunnel.name
         )
         .into(),
         detail: format!("The list or responder is named, and its absence is accepted ({setting}).").into(),

@@ -1,7 +1,6 @@
 //! A permission names a role, and only a group has that name, or the reverse.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
-use crate::logins::capital;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -57,8 +56,7 @@ fn judge(device: &Device, one: &ServicePermission, name: &str, role: bool) -> Op
     let (wanted, there) = if role { ("role", "group") } else { ("group", "role") };
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated("the permission does not apply to those it was made for"),
-        title: format!("{} is permitted to a {wanted} `{name}` that does not exist", capital(&one.service))
-            .into(),
+        title: format!("{} is permitted to a {wanted} `{name}` that does not exist", one.service).into(),
         detail: format!("No {wanted} has the name `{name}`; a {there} has.").into(),
         evidence: vec![one.origin, first.origin],
     }))

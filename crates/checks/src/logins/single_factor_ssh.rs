@@ -80,11 +80,17 @@ fn not_in_force(server: &SshServer) -> Option<Verdict> {
     let missing = server.missing_configuration()?;
     // A sheet that states both has the methods.
     let connection = SshConnection::default();
-    let said = |keyword: &str| server.stated(keyword, &connection).is_some();
-    if missing.unsaid && said("passwordauthentication") && said("pubkeyauthentication") {
-        return None;
+    let unsaid = |keyword: &&str| server.stated(keyword, &connection).is_none();
+    let open: Vec<String> = ["passwordauthentication", "pubkeyauthentication"]
+        .into_iter()
+        .filter(unsaid)
+        .map(|keyword| format!("`{keyword}`"))
+        .collect();
+    if !missing.unsaid {
+        return Some(Verdict::ask_reference(missing, "how users log in over SSH"));
     }
-    Some(Verdict::ask_reference(missing, "how users log in over SSH"))
+    let about = format!("how users log in over SSH ({} in `settings`)", open.join(" and "));
+    (!open.is_empty()).then(|| Verdict::ask_reference(missing, &about))
 }
 
 /// The request for the part that decides.

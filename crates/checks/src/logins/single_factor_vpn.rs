@@ -3,8 +3,8 @@
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::logins::{holds_where, only_from};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::each_once;
 use crate::support::rated::rated_by_tunnel;
+use crate::support::{each_once, named};
 use trevlin_analysis::authentication::{
     PppAuthentication, Undecided, login_paths, of_source, of_tls_based, server_names,
 };
@@ -257,7 +257,7 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> (Verdict, Optio
     let on = if certain.conditions.is_empty() { "" } else { " on a condition" };
     let verdict = Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("Single factor is sufficient{on} at the {}: {words}", tunnel.name).into(),
+        title: format!("Single factor is sufficient{on} at the {}: {words}", named(tunnel)).into(),
         detail: format!(
             "The weakest login accepted by the {} requires one factor: {words}.{}",
             tunnel.name,
@@ -299,7 +299,7 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         (true, asked, first) => Verdict::Fail(Fail {
             rating: CHECK
                 .rated_at(Severity::Medium, "the single factor is a certificate, which cannot be guessed"),
-            title: format!("A certificate alone is sufficient at the {}", tunnel.name).into(),
+            title: format!("A certificate alone is sufficient at the {}", named(tunnel)).into(),
             detail: match (asked, first) {
                 (Some(_), _) => format!(
                     "The {} requires a client certificate, and the password check accepts any user.",
@@ -365,7 +365,7 @@ fn by_somebody(
     let lines = found.lines.into_iter().chain(met).chain(found.bypassed).filter(|line| *line != asked_at);
     Verdict::Fail(Fail {
         rating,
-        title: format!("Single factor is sufficient{on} at the {}: {words}", tunnel.name).into(),
+        title: format!("Single factor is sufficient{on} at the {}: {words}", named(tunnel)).into(),
         detail: format!(
             "The {} requires no certificate, and {who} requires one factor: {words}.{bypassed}{holds}",
             tunnel.name

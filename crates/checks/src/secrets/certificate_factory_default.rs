@@ -54,7 +54,7 @@ fn judge(estate: &EstateMap, at: usize, bearer: &Bearer<'_>) -> Option<Verdict> 
     };
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated("another machine can show the same certificate"),
-        title: format!("{} shows a factory-default certificate", bearer.capital()).into(),
+        title: format!("{} shows a factory-default certificate", bearer.name()).into(),
         detail: detail.into(),
         evidence,
     }))

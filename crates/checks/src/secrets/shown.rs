@@ -1,7 +1,6 @@
 //! Servers that show a certificate: tunnels that accept clients, and services by TLS.
 
 use crate::check::{Answer, Verdict};
-use crate::logins::capital;
 use crate::subject::Subject;
 use trevlin_analysis::crypto::certificates::{of_files, of_tunnel};
 use trevlin_analysis::map::EstateMap;
@@ -49,11 +48,6 @@ impl<'a> Bearer<'a> {
             Self::Tunnel(tunnel) => &tunnel.name,
             Self::Service(served) => &served.name,
         }
-    }
-
-    /// The name at the beginning of a title.
-    pub(super) fn capital(&self) -> String {
-        capital(self.name())
     }
 
     /// It as the subject of an answer.

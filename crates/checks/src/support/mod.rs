@@ -12,7 +12,8 @@ use rayon::prelude::*;
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
 use trevlin_analysis::reachability::FILTER_NOT_EXPORTED;
-use trevlin_model::Origin;
+use trevlin_estate::prose::capitalized;
+use trevlin_model::{Origin, Tunnel};
 use trevlin_packets::way::{Step, StepKind};
 
 /// Devices that one core is given at a time: few, so that none is left with many while the others wait.
@@ -73,6 +74,13 @@ pub(crate) fn filter_decides(estate: &EstateMap, steps: &[Step], what: String) -
         Reason::decides(what),
         step.origin.into_iter().collect(),
     ))
+}
+
+/// The name of a tunnel within a sentence: a single word in small letters follows its kind, `OpenVPN server vpn`.
+pub(crate) fn named(tunnel: &Tunnel) -> String {
+    let name = &tunnel.name;
+    let bare = name.starts_with(char::is_lowercase) && capitalized(name) == *name && !name.contains(' ');
+    if bare { format!("{} {name}", tunnel.kind_name()) } else { name.clone() }
 }
 
 /// Lines without repetitions, in order.

@@ -6,6 +6,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::housekeeping::{LogKeeper, Unit};
+use trevlin_model::served::APPLIANCE;
 use trevlin_model::{IdleConfiguration, IdleProgram, Origin};
 
 /// The check.
@@ -43,8 +44,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let clients = !estate.shape().clients_at(at).is_empty();
             let weighs = clients || device.kind == trevlin_model::DeviceKind::Firewall;
             let programs: Vec<&str> = keepers.iter().map(|keeper| keeper.program).collect();
-            let own = (!programs.is_empty())
-                .then(|| format!("No log server is configured for {}.", programs.join(" and ")));
+            let own = (!programs.is_empty()).then(|| match programs.as_slice() {
+                // A sheet names no program.
+                [APPLIANCE] => "No log server is configured.".to_owned(),
+                _ => format!("No log server is configured for {}.", programs.join(" and ")),
+            });
             let telling =
                 |(keeper, _): &&(&LogKeeper, &Unit)| programs.is_empty() || !keeper.targets.is_empty();
             let idle: Vec<&(&LogKeeper, &Unit)> = idle.iter().filter(telling).collect();

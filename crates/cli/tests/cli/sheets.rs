@@ -310,7 +310,10 @@ fn the_interview_of_the_manual() {
     for line in transcript.lines() {
         let end = if line.starts_with("    ") && line.contains("(such as ") {
             line.rfind("): ").map(|at| at + 3)
-        } else if line.contains("/Enter/q]: ") || line.starts_with("Name of the device: ") {
+        } else if line.contains("/Enter/q]: ")
+            || line.contains("[y/Enter]: ")
+            || line.starts_with("Name of the device: ")
+        {
             line.find(": ").map(|at| at + 2)
         } else {
             None

@@ -27,7 +27,6 @@ pub fn further_keys(schema: &Value, chapters: &str) -> String {
             continue;
         }
         let found = Walk { definitions: &schema["$defs"] };
-        let mut keys = Vec::new();
         let known = asked.get(name.as_str());
         let Some(entry) = found.object(section) else {
             if known.is_none() {
@@ -35,17 +34,15 @@ pub fn further_keys(schema: &Value, chapters: &str) -> String {
             }
             continue;
         };
-        found.keys(&entry, "", &mut keys);
-        keys.retain(|(key, _)| {
-            !known.is_some_and(|known| known.contains(key.rsplit('.').next().unwrap_or(key)))
-        });
-        if keys.is_empty() {
-            continue;
-        }
+        let keys = found.unasked(&entry, known);
         let (open, close) = if found.is_list(section) { ("[[", "]]") } else { ("[", "]") };
-        let _ = writeln!(text, "#\n# {open}{name}{close}");
-        for (key, about) in keys {
-            written(&mut text, &key, &about);
+        block(&mut text, &format!("{open}{name}{close}"), keys);
+        // Parts of an entry that have questions of their own.
+        for part in asked.keys().filter_map(|key| key.strip_prefix(&format!("{name}."))) {
+            let within = found.within(&entry, part);
+            let Some(table) = within else { continue };
+            let keys = found.unasked(&table, asked.get(format!("{name}.{part}").as_str()));
+            block(&mut text, &format!("[[{name}.{part}]]"), keys);
         }
     }
     text
@@ -58,9 +55,12 @@ fn asked(chapters: &str) -> BTreeMap<&str, BTreeSet<&str>> {
     for line in chapters.lines() {
         let Some(rest) = line.strip_prefix('#') else { continue };
         if let Some(heading) = rest.strip_prefix('[') {
-            let mut parts = heading.trim_start_matches('[').trim_end_matches(']').split('.');
-            section = parts.next().unwrap_or_default();
-            found.entry(section).or_default().extend(parts);
+            let name = heading.trim_start_matches('[').trim_end_matches(']');
+            let list = heading.starts_with('[') && name.contains('.');
+            section = if list { name } else { name.split('.').next().unwrap_or_default() };
+            let whole = name.split('.').next().unwrap_or_default();
+            found.entry(whole).or_default().extend(name.split('.').skip(1));
+            found.entry(section).or_default();
         } else if !rest.starts_with(' ') && rest.contains(" = ") {
             // Names before an equals sign, those within tables as well.
             for before in rest.split('=') {
@@ -74,6 +74,17 @@ fn asked(chapters: &str) -> BTreeMap<&str, BTreeSet<&str>> {
         }
     }
     found
+}
+
+/// A block with its keys, where it has any.
+fn block(text: &mut String, heading: &str, keys: Vec<(String, String)>) {
+    if keys.is_empty() {
+        return;
+    }
+    let _ = writeln!(text, "#\n# {heading}");
+    for (key, about) in keys {
+        written(text, &key, &about);
+    }
 }
 
 fn described(schema: &Value) -> String {
@@ -135,6 +146,26 @@ impl<'a> Walk<'a> {
 
     fn is_list(&self, schema: &'a Value) -> bool {
         self.alternatives(schema).iter().any(|one| one["type"] == "array")
+    }
+
+    /// The keys of a table that no question has.
+    fn unasked(&self, table: &Map<String, Value>, known: Option<&BTreeSet<&str>>) -> Vec<(String, String)> {
+        let mut keys = Vec::new();
+        self.keys(table, "", &mut keys);
+        keys.retain(|(key, _)| {
+            !known.is_some_and(|known| known.contains(key.rsplit('.').next().unwrap_or(key)))
+        });
+        keys
+    }
+
+    /// The table that a key with dots leads to.
+    fn within(&self, table: &Map<String, Value>, path: &str) -> Option<Map<String, Value>> {
+        let mut table = table.clone();
+        for key in path.split('.') {
+            let schema = table.get(key)?.clone();
+            table = Walk { definitions: self.definitions }.object(&schema)?;
+        }
+        Some(table)
     }
 
     /// Keys of a table with their form and meaning.

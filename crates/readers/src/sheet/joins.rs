@@ -5,6 +5,7 @@ use super::take::{near, nearest};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::account::UserGroup;
 use trevlin_model::grant::Grantee;
+use trevlin_model::served::PartKind;
 use trevlin_model::{Facts, LoginDaemon, LoginList, Note, PasswordSource, Setting, Tunnel, TunnelFamily};
 
 /// Services that every device may have, and that no entry need state.
@@ -25,6 +26,13 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
         .chain(OWN.map(str::to_owned))
         .map(|name| (name.to_ascii_lowercase(), name))
         .collect();
+    // A share, a page or a module stands for its service.
+    let mut parts: BTreeMap<String, String> = BTreeMap::new();
+    for served in &facts.served {
+        for part in served.parts.iter().filter(|part| part.kind != PartKind::Community) {
+            parts.entry(part.name.to_ascii_lowercase()).or_insert_with(|| served.name.clone());
+        }
+    }
     // Its own name stands for all of it.
     let device = facts.said_name.clone().unwrap_or_default();
     let lists: BTreeMap<String, String> = facts
@@ -32,6 +40,11 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
         .iter()
         .map(|login| list_of(&login.list))
         .map(|list| (list.to_ascii_lowercase(), list.to_owned()))
+        .collect();
+    let of_service: BTreeMap<String, String> = facts
+        .logins
+        .iter()
+        .map(|login| (login.service.to_ascii_lowercase(), list_of(&login.list).to_owned()))
         .collect();
     let mut named: BTreeSet<String> = BTreeSet::new();
     for tunnel in &mut facts.tunnels {
@@ -44,11 +57,23 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
             };
             if let Some(same) = lists.get(&list.to_ascii_lowercase()) {
                 list.clone_from(same);
-            } else if !lists.is_empty() && !list.is_empty() {
+            } else if !lists.is_empty() {
                 let known: Vec<&str> = lists.values().take(SHOWN).map(String::as_str).collect();
-                let text =
-                    format!("no login of this sheet is in the list `{list}`; {}", nearest(list, &known));
-                notes.push(Note { origin: check.origin, text });
+                // The logins of the tunnel are in its list, unless the name is a slip.
+                match of_service
+                    .get(&tunnel.name.to_ascii_lowercase())
+                    .filter(|_| near(list, &known).is_none())
+                {
+                    Some(own) => list.clone_from(own),
+                    None if list.is_empty() => {}
+                    None => {
+                        let text = format!(
+                            "no login of this sheet is in the list `{list}`; {}",
+                            nearest(list, &known)
+                        );
+                        notes.push(Note { origin: check.origin, text });
+                    }
+                }
             }
             named.insert(list.clone());
         }
@@ -56,6 +81,10 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
     // Without a tunnel and a service, the sheet is about logins alone.
     let reviewed = services.len() > OWN.len();
     for login in facts.logins.iter_mut().filter(|login| login.daemon.is_none() && login.service != device) {
+        let lower = login.service.to_ascii_lowercase();
+        if let Some(served) = parts.get(&lower).filter(|_| !services.contains_key(&lower)) {
+            login.service.clone_from(served);
+        }
         match join_service(&mut login.service, &services) {
             Ok(()) if login.service == ADMINISTRATION => login.daemon = Some(LoginDaemon::Administration),
             Err(text) if reviewed && !named.contains(list_of(&login.list)) => {

@@ -17,6 +17,7 @@ pub(crate) mod rule;
 mod schema;
 mod short;
 pub(crate) mod take;
+mod words;
 mod write;
 
 pub use check::{Report, check};
@@ -32,7 +33,7 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TEL
 use left_open::leave_open;
 use marks::{evidence, is_evidence, not_seen, shells};
 use node::{Document, Entry, Node, Value};
-use ordered::{Ordered, OrderedRule};
+use ordered::{Ordered, OrderedRule, RuleList};
 use rayon::prelude::*;
 use serde::Deserialize;
 use std::borrow::Cow;
@@ -234,6 +235,11 @@ fn ordered_section(entry: Entry, ordered: &mut Ordered, found: &mut Found) {
         };
     }
     match &*entry.key {
+        // There is no rule base: all traffic passes.
+        "rule-list" if matches!(&entry.node.value, Value::List(all) if all.is_empty()) => {
+            ordered.list = Some(RuleList::absent(entry.node.origin));
+            found.understood.push(entry.node.origin);
+        }
         "rule-list" => {
             if let Some(one) = take::take(&entry.node, &mut found.notes) {
                 ordered.list = Some(one);
@@ -344,7 +350,7 @@ fn states_none(entry: &Entry, found: &mut Found) {
     if !matches!(&entry.node.value, Value::List(all) if all.is_empty()) {
         return;
     }
-    let program = short::APPLIANCE;
+    let program = trevlin_model::served::APPLIANCE;
     match &*entry.key {
         "log-keepers" => {
             let keeper = LogKeeper { program, targets: Vec::new(), open: Vec::new(), origin };

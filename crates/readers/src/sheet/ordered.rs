@@ -35,6 +35,20 @@ pub(crate) struct RuleList {
     pub(crate) origin: Option<Origin>,
 }
 
+impl RuleList {
+    /// That of a device without a rule base.
+    pub(crate) fn absent(origin: Origin) -> Self {
+        let accept = Some((Action::Allow, origin));
+        Self {
+            through: accept,
+            to_device: accept,
+            replies: Some(true),
+            origin: Some(origin),
+            ..Self::default()
+        }
+    }
+}
+
 /// A port forward: what arrives for an address of the device, or for one that it answers for, is sent on.
 #[derive(Debug, Clone, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

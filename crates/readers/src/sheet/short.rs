@@ -1,7 +1,9 @@
 //! Shorter forms of entries, as people write them: they become the entries that facts are read from.
 
 use super::node::{Entry, Node, Value};
+use super::words::{Known, grantee, translated};
 use trevlin_model::Origin;
+use trevlin_model::served::APPLIANCE;
 
 /// A value in a table that replaces a plain one.
 pub(super) struct Around {
@@ -16,7 +18,10 @@ pub(super) struct Around {
 }
 
 /// Values that may be plain words.
-pub(super) const AROUND: [Around; 9] = [
+pub(super) const AROUND: [Around; 11] = [
+    // An address with its length.
+    Around { section: "interfaces", path: &["addresses"], key: "net", with: &[] },
+    Around { section: "stored-interfaces", path: &["addresses"], key: "net", with: &[] },
     // A certificate by the name that the section of certificates gives it.
     Around { section: "tunnels", path: &["certificates"], key: "path", with: &[("purpose", "own")] },
     Around {
@@ -44,7 +49,9 @@ pub(super) const RENAMED: [(&str, &str, &str); 4] = [
 ];
 
 /// Values that stand for what only a program's own configuration has: section, keys that lead to the table, key, and the value.
-pub(super) const USUAL: [(&str, &[&str], &str, &str); 9] = [
+pub(super) const USUAL: [(&str, &[&str], &str, &str); 10] = [
+    // What a page agrees on belongs to its one channel.
+    ("services", &["offers"], "part", "control"),
     ("services", &[], "program", APPLIANCE),
     ("dhcp-servers", &[], "daemon", APPLIANCE),
     ("log-keepers", &[], "program", APPLIANCE),
@@ -56,17 +63,16 @@ pub(super) const USUAL: [(&str, &[&str], &str, &str); 9] = [
     ("services", &["offers"], "spelling", "trade"),
 ];
 
-/// Name of a program of which nothing else is known.
-pub(super) const APPLIANCE: &str = "appliance";
-
 /// Brings the shorter forms of a whole sheet into the form of facts.
 pub(super) fn expand(top: &mut Node) {
     let asker = asker(top);
+    let known = Known::of(top);
     let Value::Table(sections) = &mut top.value else { return };
     for section in sections {
         let name = std::sync::Arc::clone(&section.key);
         for entry in each(&mut section.node) {
             renamed(&name, entry);
+            translated(&name, entry);
             for one in AROUND.iter().filter(|one| one.section == &*name) {
                 around(one, one.path, entry);
             }
@@ -76,6 +82,7 @@ pub(super) fn expand(top: &mut Node) {
             match &*name {
                 "radius-targets" => usual(&[], "asked-by", asker, entry),
                 "logins" => login(entry),
+                "permissions" => grantee(entry, &known),
                 "tunnels" => tunnel(entry),
                 _ => {}
             }
@@ -203,10 +210,13 @@ fn login(entry: &mut Node) {
 fn told_to_clients(fields: &mut Vec<Entry>, key: &str, whole: Origin) {
     let plan = fields.iter().find(|field| &*field.key == "addresses");
     let Some(told) = plan.and_then(|plan| plan.node.get(key)) else { return };
-    if !matches!(&told.value, Value::List(all) if all.is_empty()) {
-        return;
-    }
-    let stated = pair(key, told.origin, Value::Text("no".into()));
+    let value = match &told.value {
+        Value::List(all) if all.is_empty() => Value::Text("no".into()),
+        // What is on no screen is not known.
+        Value::Table(marked) if marked.iter().any(|field| &*field.key == "unknown") => told.value.clone(),
+        _ => return,
+    };
+    let stated = pair(key, told.origin, value);
     match fields.iter_mut().find(|field| &*field.key == "policy") {
         Some(policy) => {
             if let Value::Table(rules) = &mut policy.node.value {

@@ -283,8 +283,7 @@ fn topics(
             };
             match answer.as_str() {
                 "y" => {
-                    let more = further.iter().find(|one| one.section == group.section);
-                    let (text, goes_on) = entry(asker, group, more)?;
+                    let (text, goes_on) = entry(asker, group, further)?;
                     answers.body.push_str(&text);
                     answers.save(file)?;
                     stated = answers.count(&group.section);
@@ -318,6 +317,7 @@ fn everything_else(
     if further.is_empty() {
         return Ok(End::Whole);
     }
+    let further: Vec<&Further> = further.iter().filter(|one| !one.section.contains('.')).collect();
     asker.say("\nEVERYTHING ELSE: a section for which there was no question (? lists them)")?;
     loop {
         let Some(name) = asker.ask("  section [name/?/Enter/q]: ")? else { return Ok(End::Interrupted) };
@@ -379,8 +379,10 @@ fn statement(answer: &str, is_known: &dyn Fn(&str) -> bool) -> Option<(String, S
 }
 
 /// One entry with its parts, as it is written, and whether the interview goes on.
-fn entry(asker: &mut Asker<'_>, group: &Group, more: Option<&Further>) -> anyhow::Result<(String, bool)> {
-    let further: &[(String, String)] = more.map_or(&[], |more| &more.keys);
+fn entry(asker: &mut Asker<'_>, group: &Group, further: &[Further]) -> anyhow::Result<(String, bool)> {
+    let keys_of = |name: &str| -> &[(String, String)] {
+        further.iter().find(|one| one.section == name).map_or(&[], |one| &one.keys)
+    };
     let mut written = vec![String::new(); group.parts.len()];
     // The part of the entry that a key belongs to, and its name there.
     let place = |key: &str| {
@@ -402,25 +404,52 @@ fn entry(asker: &mut Asker<'_>, group: &Group, more: Option<&Further>) -> anyhow
                 asker.say(&format!("    {line}"))?;
             }
         }
-        for field in &part.fields {
-            let about = if field.about.is_empty() { String::new() } else { format!(" - {}", field.about) };
-            let prompt = format!("    {}{about} (such as {}): ", field.key, field.example);
-            loop {
-                let Some(answer) = asker.ask(&prompt)? else {
+        let is_list = number > 0 && part.heading.starts_with("[[");
+        let (own, all) = (keys_of(part.heading.trim_matches(['[', ']'])), keys_of(&group.section));
+        loop {
+            let before = written[number].len();
+            for field in &part.fields {
+                let about =
+                    if field.about.is_empty() { String::new() } else { format!(" - {}", field.about) };
+                let prompt = format!("    {}{about} (such as {}): ", field.key, field.example);
+                loop {
+                    let Some(answer) = asker.ask(&prompt)? else {
+                        goes_on = false;
+                        break 'parts;
+                    };
+                    let among = |keys: &[(String, String)], key: &str| keys.iter().any(|(own, _)| own == key);
+                    if answer == "?" {
+                        list(asker, own)?;
+                        if number > 0 {
+                            list(asker, all)?;
+                        }
+                    } else if let Some((key, value)) =
+                        statement(&answer, &|key| among(own, key) || among(all, key))
+                    {
+                        let (at, key) =
+                            if number > 0 && among(own, &key) { (number, key) } else { place(&key) };
+                        let _ = writeln!(written[at], "{key} = {value}");
+                    } else {
+                        if let Some(value) = value(&answer, &field.example) {
+                            let _ = writeln!(written[number], "{} = {value}", field.key);
+                        }
+                        break;
+                    }
+                }
+            }
+            if !is_list || written[number].len() == before {
+                break;
+            }
+            // Several pools, offers or ways to log in belong to one entry.
+            let name = part.heading.trim_matches(['[', ']']);
+            match asker.ask(&format!("    another of {name} [y/Enter]: "))? {
+                Some(answer) if answer == "y" => {
+                    let _ = write!(written[number], "\n{}\n", part.heading);
+                }
+                Some(_) => break,
+                None => {
                     goes_on = false;
                     break 'parts;
-                };
-                let known = |key: &str| further.iter().any(|(own, _)| own == key);
-                if answer == "?" {
-                    list(asker, further)?;
-                } else if let Some((key, value)) = statement(&answer, &known) {
-                    let (at, key) = place(&key);
-                    let _ = writeln!(written[at], "{key} = {value}");
-                } else {
-                    if let Some(value) = value(&answer, &field.example) {
-                        let _ = writeln!(written[number], "{} = {value}", field.key);
-                    }
-                    break;
                 }
             }
         }
