@@ -29,6 +29,7 @@ use trevlin_estate::area::Severity;
 use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::served::Served;
+use trevlin_model::served::ServedKind;
 use trevlin_model::ssh::{SshConnection, SshServer};
 
 /// How many weak algorithms one finding lists.
@@ -96,7 +97,7 @@ fn judge(
         for served in device.facts.served.iter().filter(|one| one.refused.is_none() && is_met(device, one)) {
             // Dialects of file shares are another check's.
             let offers: Vec<&Offer> =
-                served.offers.iter().filter(|one| one.spelling != Spelling::Smb).collect();
+                served.offers.iter().filter(|_| served.kind != ServedKind::Shares).collect();
             if !offers.is_empty() {
                 offering.push((served, offers));
             }

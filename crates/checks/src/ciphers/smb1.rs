@@ -7,7 +7,6 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::crypto::algorithms::{Status, lookup};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::offer::Spelling;
 use trevlin_model::served::{ServedKind, Sources};
 
 /// The check.
@@ -31,10 +30,12 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Shares]).filter(|one| !one.served.is_local()) {
-        let offers = one.served.offers.iter().filter(|offer| offer.spelling == Spelling::Smb);
-        let lowest = offers.flat_map(|offer| &offer.algorithms).next();
-        let known =
-            lowest.and_then(|lowest| Some((lowest, lookup(Spelling::Smb, lowest.role, &lowest.name)?)));
+        // Samba states the lowest version, and a device sheet those of a screen, in any order.
+        let each =
+            one.served.offers.iter().flat_map(|offer| offer.algorithms.iter().map(move |one| (offer, one)));
+        let versions =
+            each.filter_map(|(offer, one)| Some((one, lookup(offer.spelling, one.role, &one.name)?)));
+        let known = versions.min_by_key(|(_, known)| known.status);
         let verdict = match known {
             Some((lowest, known)) if lowest.default.is_none() && known.status <= Status::Legacy => {
                 let base = match known.status == Status::Broken {

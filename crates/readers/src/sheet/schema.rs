@@ -1,7 +1,7 @@
 //! The shape of a sheet as a JSON Schema, made from the types that sheets are read into.
 
 use super::ordered::{Forwarding, Hiding, OrderedRule, RuleList};
-use super::{FORM, FORMER, FROM_FILES, names, short};
+use super::{FORM, FORMER, FROM_FILES, names, short, words};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
 use serde_json::{Map, Value, json};
@@ -27,7 +27,10 @@ pub fn schema() -> Value {
         json!({ "type": "boolean",
                 "description": "Whether the sheet is complete, so that settings not stated are at their defaults." }),
     );
-    properties.insert("rule-list".into(), of::<RuleList>(&mut generator));
+    // An empty list states that there is no rule base.
+    let rule_list = of::<RuleList>(&mut generator);
+    properties
+        .insert("rule-list".into(), json!({ "anyOf": [rule_list, { "type": "array", "maxItems": 0 }] }));
     properties.insert("zones".into(), list(of::<names::Zone>(&mut generator)));
     properties.insert("address-names".into(), list(of::<names::AddressName>(&mut generator)));
     properties.insert("service-names".into(), list(of::<names::ServiceName>(&mut generator)));
@@ -142,6 +145,16 @@ fn shorter(properties: &Map<String, Value>, definitions: &mut Map<String, Value>
             };
         }
     }
+    // Words of screens that stand for values.
+    for (section, path) in words::places() {
+        let Some((key, path)) = path.split_last() else { continue };
+        let place = entry_of(properties, section).and_then(|entry| below(definitions, entry, path));
+        if let Some(definition) = place.and_then(|name| definitions.get_mut(&name)) {
+            let whole = definition["properties"][*key].clone();
+            definition["properties"][*key] =
+                json!({ "anyOf": [whole, word()], "description": whole["description"] });
+        }
+    }
     for (section, from, to) in short::RENAMED {
         let entry = entry_of(properties, section);
         let Some(definition) = entry.and_then(|name| definitions.get_mut(&name)) else { continue };
@@ -164,6 +177,11 @@ fn shorter(properties: &Map<String, Value>, definitions: &mut Map<String, Value>
         }
     };
     change("radius-targets", &|one| no_need(one, "asked-by"));
+    change("accounts", &|one| ["uid", "gid", "shell"].into_iter().for_each(|key| no_need(one, key)));
+    change("permissions", &|one| {
+        let whole = one["properties"]["who"].clone();
+        one["properties"]["who"] = json!({ "anyOf": [word(), whole], "description": whole["description"] });
+    });
     change("logins", &|one| {
         no_need(one, "list");
         let whole = one["properties"]["expires"].clone();

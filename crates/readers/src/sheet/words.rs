@@ -40,6 +40,12 @@ const WORDS: [Words; 6] = [
     },
 ];
 
+/// Sections and keys whose values may be such words.
+#[cfg(feature = "schema")]
+pub(super) fn places() -> impl Iterator<Item = (&'static str, &'static [&'static str])> {
+    WORDS.iter().map(|one| (one.section, one.path))
+}
+
 /// Number of an account or a group that is on no screen: the one that the kernel has for none (chown(2)).
 const NO_NUMBER: i64 = 4_294_967_295;
 

@@ -1,6 +1,9 @@
 //! The interview for a device sheet on the terminal: one topic after the other, the answers so far in the file after each entry.
 
+mod further;
+
 use anyhow::{Context, bail};
+use further::{Further, further};
 use std::fmt::Write as _;
 use std::fs;
 use std::io::{self, BufRead, Write};
@@ -99,49 +102,6 @@ fn groups(guide: &str) -> Vec<Group> {
     found
 }
 
-/// Keys of a section that no question has.
-#[derive(Debug)]
-struct Further {
-    /// Heading of the section, with the brackets; none for a statement about the device.
-    heading: Option<String>,
-    /// Name of the section.
-    section: String,
-    /// Each key with its form and meaning.
-    keys: Vec<(String, String)>,
-}
-
-/// The keys of the last chapter.
-fn further(guide: &str) -> Vec<Further> {
-    let mut found: Vec<Further> = Vec::new();
-    let mut last = false;
-    for line in guide.lines() {
-        let Some(rest) = line.strip_prefix("# ") else { continue };
-        last |= rest.contains("EVERYTHING ELSE");
-        if !last {
-            continue;
-        }
-        if rest.starts_with('[') {
-            let section = rest.trim_matches(['[', ']']).to_owned();
-            found.push(Further { heading: Some(rest.to_owned()), section, keys: Vec::new() });
-        } else if let Some(more) = rest.strip_prefix("      ") {
-            if let Some((_, about)) = found.last_mut().and_then(|one| one.keys.last_mut()) {
-                about.push(' ');
-                about.push_str(more.trim());
-            }
-        } else if let Some((key, about)) = rest.trim_start().split_once(" (") {
-            let key = (key.trim_matches('`').to_owned(), format!("({about}"));
-            if rest.starts_with(' ') {
-                if let Some(one) = found.last_mut() {
-                    one.keys.push(key);
-                }
-            } else if !key.0.contains(' ') {
-                found.push(Further { heading: None, section: key.0.clone(), keys: vec![key] });
-            }
-        }
-    }
-    found
-}
-
 /// A sheet as it is written: statements about the device, then its entries.
 struct Answers {
     head: String,
@@ -181,6 +141,14 @@ impl Answers {
             Item::Value(Value::Array(entries)) => entries.len(),
             _ => 1,
         })
+    }
+
+    /// Takes back that a section has no entries, or is on no screen.
+    fn take_back(&mut self, section: &str) {
+        let said = [format!("{section} = []"), format!("{section} = \"not seen\"")];
+        let kept =
+            self.head.split_inclusive('\n').filter(|line| !said.iter().any(|one| line.trim_end() == one));
+        self.head = kept.collect();
     }
 
     fn save(&self, file: &Path) -> anyhow::Result<()> {
@@ -260,7 +228,9 @@ fn topics(
         }
         answers.save(file)?;
     }
-    for group in groups {
+    for (number, group) in groups.iter().enumerate() {
+        // Other kinds of the same section may follow: only the last question settles that there is none.
+        let goes_on_below = groups[number + 1..].iter().any(|one| one.section == group.section);
         if let Some(topic) = &group.topic {
             asker.say(&format!("\n{topic}"))?;
         }
@@ -283,7 +253,8 @@ fn topics(
             };
             match answer.as_str() {
                 "y" => {
-                    let (text, goes_on) = entry(asker, group, further)?;
+                    answers.take_back(&group.section);
+                    let (text, goes_on) = entry(asker, group, (groups, further))?;
                     answers.body.push_str(&text);
                     answers.save(file)?;
                     stated = answers.count(&group.section);
@@ -294,7 +265,7 @@ fn topics(
                         break;
                     }
                 }
-                "n" | "-" if stated.is_none() => {
+                "n" | "-" if stated.is_none() && !goes_on_below => {
                     let value = if answer == "n" { "[]" } else { "\"not seen\"" };
                     let _ = writeln!(answers.head, "{} = {value}", group.section);
                     answers.save(file)?;
@@ -378,8 +349,25 @@ fn statement(answer: &str, is_known: &dyn Fn(&str) -> bool) -> Option<(String, S
     Some((key.to_owned(), value))
 }
 
+/// Keys of a section that other questions have, such as those of another kind of tunnel.
+fn asked_elsewhere(groups: &[Group], section: &str) -> Vec<String> {
+    let own = groups.iter().filter(|group| group.section == section);
+    let keys = own.flat_map(|group| &group.parts).flat_map(|part| {
+        let name = part.heading.trim_matches(['[', ']']);
+        let within = name.strip_prefix(section).map_or("", |rest| rest.trim_start_matches('.'));
+        let dot = if within.is_empty() { "" } else { "." };
+        part.fields.iter().map(move |field| format!("{within}{dot}{}", field.key))
+    });
+    keys.collect()
+}
+
 /// One entry with its parts, as it is written, and whether the interview goes on.
-fn entry(asker: &mut Asker<'_>, group: &Group, further: &[Further]) -> anyhow::Result<(String, bool)> {
+fn entry(
+    asker: &mut Asker<'_>,
+    group: &Group,
+    (groups, further): (&[Group], &[Further]),
+) -> anyhow::Result<(String, bool)> {
+    let elsewhere = asked_elsewhere(groups, &group.section);
     let keys_of = |name: &str| -> &[(String, String)] {
         further.iter().find(|one| one.section == name).map_or(&[], |one| &one.keys)
     };
@@ -423,9 +411,9 @@ fn entry(asker: &mut Asker<'_>, group: &Group, further: &[Further]) -> anyhow::R
                         if number > 0 {
                             list(asker, all)?;
                         }
-                    } else if let Some((key, value)) =
-                        statement(&answer, &|key| among(own, key) || among(all, key))
-                    {
+                    } else if let Some((key, value)) = statement(&answer, &|key| {
+                        among(own, key) || among(all, key) || elsewhere.iter().any(|one| one == key)
+                    }) {
                         let (at, key) =
                             if number > 0 && among(own, &key) { (number, key) } else { place(&key) };
                         let _ = writeln!(written[at], "{key} = {value}");

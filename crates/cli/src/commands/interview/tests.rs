@@ -71,3 +71,21 @@ fn a_file_that_is_no_toml_is_not_overwritten() {
     assert!(wrong.to_string().contains("is not TOML"), "{wrong}");
     assert_eq!(fs::read_to_string(&file).unwrap(), "sheet = \n");
 }
+
+#[test]
+fn one_kind_of_a_section_does_not_rule_out_another() {
+    const KINDS: &str = "# 1. TUNNELS: which?\n#\n# Remote access.\n#[[tunnels]]\n#name = \"vpn\"\n# 2. ADDRESSES: which?\n# Routes.\n#[[routes]]\n\
+                         #gateway = \"x\"\n# Sites.\n#[[tunnels]]\n#family = \"gre\"\n";
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("gate.toml");
+    let interview = |input: &str| {
+        run(&file, KINDS, ("trevlin-sheet/2", "router"), &mut input.as_bytes(), &mut Vec::new()).unwrap();
+        fs::read_to_string(&file).unwrap()
+    };
+    let text = interview("\nn\nn\nn\n");
+    assert!(text.ends_with("routes = []\ntunnels = []\n"), "{text}");
+    // A later answer takes it back.
+    let text = interview("\n\n\ny\ngre\n\n");
+    assert!(text.ends_with("routes = []\n\n[[tunnels]]\nfamily = \"gre\"\n"), "{text}");
+    assert!(text.parse::<DocumentMut>().is_ok());
+}
