@@ -18,6 +18,8 @@ pub enum Mppe {
     /// The same, with keys of 40 bits only.
     #[serde(rename = "required-40")]
     Required40,
+    /// Used where the client wants it; links without it are accepted.
+    Optional,
     /// Switched off.
     Off,
 }

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::named;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
@@ -43,14 +44,20 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
         Some((Mppe::Required128, _)) => return Verdict::Pass,
         Some((Mppe::Required | Mppe::Required40, origin)) => (
             Severity::Medium,
-            format!("40-bit encryption keys accepted at the {}", tunnel.name),
+            format!("40-bit encryption keys accepted at the {}", named(tunnel)),
             "Encryption is required, and 40-bit keys are accepted.",
             origin,
         ),
         Some((Mppe::Off, origin)) => (
             Severity::High,
-            format!("Encryption is disabled at the {}", tunnel.name),
-            "`nomppe` is set.",
+            format!("Encryption is disabled at the {}", named(tunnel)),
+            "Encryption by MPPE is switched off.",
+            origin,
+        ),
+        Some((Mppe::Optional, origin)) => (
+            Severity::High,
+            format!("Encryption is not required at the {}", named(tunnel)),
+            "Encryption is optional, so unencrypted links are accepted.",
             origin,
         ),
         None => {
@@ -62,7 +69,7 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
             }
             (
                 Severity::High,
-                format!("Encryption is not required at the {}", tunnel.name),
+                format!("Encryption is not required at the {}", named(tunnel)),
                 "No option requires MPPE, so unencrypted links are accepted.",
                 dial_in.profile.origin,
             )

@@ -75,6 +75,9 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
                     }
                 }
             }
+            if list.is_empty() {
+                *list = format!("accounts of {}", tunnel.name);
+            }
             named.insert(list.clone());
         }
     }

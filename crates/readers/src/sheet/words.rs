@@ -20,7 +20,16 @@ const PROTECTION: &[(&str, &[&str])] = &[
     ("required", &["mandatory", "always"]),
 ];
 
-const WORDS: [Words; 6] = [
+const WORDS: [Words; 7] = [
+    Words {
+        section: "ppp-profiles",
+        path: &["mppe"],
+        values: &[
+            ("optional", &["not required", "allowed"]),
+            ("off", &["no", "none", "disabled"]),
+            ("required", &["yes", "on", "mandatory"]),
+        ],
+    },
     Words { section: "tunnels", path: &["proof", "certificate"], values: CERTIFICATE },
     Words { section: "tunnels", path: &["proof", "alternatives", "certificate"], values: CERTIFICATE },
     Words {
@@ -241,6 +250,17 @@ mod tests {
             .collect();
         assert!(policies.contains(&Some(trevlin_model::Target::Accept)), "{policies:?}");
         assert_eq!(reading.facts.interfaces[0].addresses.len(), 1);
+        let alone = read(
+            "[[tunnels]]\nname = \"vpn\"\nfamily = \"l2tp\"\nrole = \"server\"\n[tunnels.proof]\npasswords = [\"local\"]\n",
+        );
+        assert!(format!("{:?}", alone.facts.tunnels[0].proof.passwords).contains("accounts of vpn"));
+        for (word, wanted) in [("not required", "Optional"), ("optional", "Optional"), ("no", "Off")] {
+            let reading = read(&format!(
+                "[[tunnels]]\nname = \"dial-in\"\nfamily = \"pptp\"\nrole = \"server\"\n[[ppp-profiles]]\nservice = \"dial-in\"\nmppe = \
+                 \"{word}\"\n"
+            ));
+            assert!(format!("{:?}", reading.facts.ppp_profiles[0].mppe).contains(wanted), "{word}");
+        }
         for list in ["\"local\"", "{ local-list = \"people\" }"] {
             let reading = read(&format!(
                 "[[logins]]\nuser = \"astrid\"\nservice = \"vpn\"\n[[tunnels]]\nname = \"vpn\"\nfamily = \"openvpn\"\nrole = \"server\"\n\
