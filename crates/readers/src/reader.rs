@@ -445,7 +445,7 @@ impl<'a> LineRecorder<'a> {
         true
     }
 
-    /// A file that runs or is read in at this place is not among the exports.
+    /// A script that runs at this place is not among the exports.
     pub(crate) fn missing(&mut self, origin: Origin, path: &str) {
         self.note(origin, format!("please provide `{path}`, which is run here and is not among the exports"));
         self.ledger.gaps.push(Gap { kind: GapKind::Missing(path.to_owned()), origin });

@@ -28,8 +28,7 @@ use trevlin_analysis::services::is_met;
 use trevlin_estate::area::Severity;
 use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
-use trevlin_model::served::Served;
-use trevlin_model::served::ServedKind;
+use trevlin_model::served::{Served, ServedKind};
 use trevlin_model::ssh::{SshConnection, SshServer};
 
 /// How many weak algorithms one finding lists.
@@ -94,10 +93,11 @@ fn judge(
             answers.push(Answer::new(at, Subject::tunnel(one), verdict));
         }
         let mut offering = Vec::new();
-        for served in device.facts.served.iter().filter(|one| one.refused.is_none() && is_met(device, one)) {
-            // Dialects of file shares are another check's.
-            let offers: Vec<&Offer> =
-                served.offers.iter().filter(|_| served.kind != ServedKind::Shares).collect();
+        // Dialects of file shares are another check's.
+        let judged =
+            |one: &&Served| one.refused.is_none() && one.kind != ServedKind::Shares && is_met(device, one);
+        for served in device.facts.served.iter().filter(judged) {
+            let offers: Vec<&Offer> = served.offers.iter().collect();
             if !offers.is_empty() {
                 offering.push((served, offers));
             }

@@ -93,6 +93,18 @@ fn similar_asserts(one: &str, other: &str, command: &[&str]) {
     assert!(differing.is_empty() && one.len() == other.len(), "{command:?}: {differing:#?}");
 }
 
+/// Asserts that a file of the project is as it is made now, or writes it anew.
+fn is_kept(path: &Path, made: &str) {
+    if std::env::var_os("TREVLIN_UPDATE_README").is_some() {
+        fs::write(path, made).unwrap();
+    }
+    assert_eq!(
+        fs::read_to_string(path).unwrap(),
+        made,
+        "run the test with TREVLIN_UPDATE_README=1 and commit the file"
+    );
+}
+
 /// Every key of the schema is among the questions: the last chapter has the keys that the others lack.
 #[test]
 fn the_last_chapter_of_the_questions_has_every_other_key() {
@@ -103,14 +115,7 @@ fn the_last_chapter_of_the_questions_has_every_other_key() {
     chapters.sort();
     let chapters: String = chapters.iter().map(|chapter| fs::read_to_string(chapter).unwrap()).collect();
     let made = trevlin_readers::further_keys(&trevlin_readers::sheet_schema(), &chapters);
-    if std::env::var_os("TREVLIN_UPDATE_README").is_some() {
-        fs::write(&path, &made).unwrap();
-    }
-    assert_eq!(
-        fs::read_to_string(&path).unwrap(),
-        made,
-        "run the test with TREVLIN_UPDATE_README=1 and commit the file"
-    );
+    is_kept(&path, &made);
     for wanted in ["# [[radius-clients]]", "#   `options-file`", "# [[filter-changes]]"] {
         assert!(made.contains(wanted), "{wanted}");
     }
@@ -121,14 +126,7 @@ fn the_last_chapter_of_the_questions_has_every_other_key() {
 fn sheets_fit_the_published_schema() {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/device-sheet.json");
     let made = serde_json::to_string_pretty(&trevlin_readers::sheet_schema()).unwrap() + "\n";
-    if std::env::var_os("TREVLIN_UPDATE_README").is_some() {
-        fs::write(&path, &made).unwrap();
-    }
-    assert_eq!(
-        fs::read_to_string(&path).unwrap(),
-        made,
-        "run the test with TREVLIN_UPDATE_README=1 and commit the file"
-    );
+    is_kept(&path, &made);
     let schema: Value = serde_json::from_str(&made).unwrap();
     let validator = jsonschema::draft202012::new(&schema).unwrap();
     let fits = |text: &str, name: &str| {

@@ -2,7 +2,7 @@
 
 use crate::assemble::input::Input;
 use std::collections::BTreeMap;
-use trevlin_model::housekeeping::{Unit, UnitState};
+use trevlin_model::housekeeping::{Unit, off_unit};
 use trevlin_model::{
     CommandMoment, ExportState, Facts, Family, FilterChange, FilterFormat, IptablesTable, NotAnalysed,
     TableChange, forwards,
@@ -10,19 +10,16 @@ use trevlin_model::{
 
 /// Leaves out what the commands of units would do that are off.
 pub(super) fn set_aside(inputs: &mut [Input]) {
-    let name = |input: &Input| input.export.file_name().to_owned();
     let by_command = |input: &Input| {
         input.format == Some("unit-file")
             && (!input.facts.filter_changes.is_empty() || !input.facts.kernel.is_empty())
     };
     for at in (0..inputs.len()).filter(|at| by_command(&inputs[*at])).collect::<Vec<_>>() {
-        let (unit, folder) = (name(&inputs[at]), inputs[at].folder.clone());
-        let units = || {
-            let own = inputs.iter().filter(|one| one.folder == folder);
-            own.flat_map(|one| &one.facts.units).filter(|one| one.name == unit)
-        };
-        let off = |one: &Unit| matches!(one.state, UnitState::Disabled | UnitState::Masked);
-        if units().next().is_some() && units().all(off) {
+        let own = inputs.iter().filter(|one| one.folder == inputs[at].folder);
+        let units: Vec<Unit> = own.flat_map(|one| one.facts.units.iter().cloned()).collect();
+        let file = inputs[at].export.file_name();
+        let name = file.strip_suffix(".service").unwrap_or(file);
+        if off_unit(&units, |unit| unit == name).is_some() {
             let facts = &mut inputs[at].facts;
             facts.filter_changes.clear();
             facts.kernel.clear();
@@ -72,8 +69,7 @@ pub(super) fn carry_out(facts: &mut Facts) {
                 IptablesTable::of(filter)
             }
             None => {
-                let origin = changes.first().map(|one| one.origin);
-                let Some(origin) = origin else { continue };
+                let Some(origin) = changes.first().map(|one| one.origin) else { continue };
                 let mut new = IptablesTable::new(&table, family, ExportState::Stored, origin);
                 new.filter.complete = true;
                 new.filter.gaps_placed = true;

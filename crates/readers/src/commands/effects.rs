@@ -4,7 +4,7 @@
 use super::programs::{OTHER_FILTERS, family};
 use super::shell::UNKNOWN;
 use crate::iptables::{self, OfWords, ipset::Sets};
-use crate::network;
+use crate::network::{self, RouteCommand};
 use crate::reader::{LineRecorder, Open};
 use std::sync::Arc;
 use trevlin_model::kernel::KernelSetting;
@@ -124,7 +124,7 @@ impl<'e> Effects<'e> {
                 }
                 Some(true)
             }
-            ("ip" | "route", words) => self.route(program, words, command),
+            ("ip" | "route", words) => self.route(&[&[program], words].concat(), command),
             // A program whose name only a run shows, with the words of iptables.
             (_, words)
                 if program.contains(UNKNOWN) && words.iter().any(|word| built_in_hook(word).is_some()) =>
@@ -166,31 +166,14 @@ impl<'e> Effects<'e> {
         });
     }
 
-    /// `ip route add NET via GATEWAY dev NAME` and `route add -net NET netmask MASK gw GATEWAY`
-    fn route(&mut self, program: &str, words: &[&str], command: &Command<'_>) -> Option<bool> {
-        let after = |wanted: &[&str]| {
-            words.iter().position(|word| wanted.contains(word)).and_then(|at| words.get(at + 1).copied())
-        };
-        let plain: Vec<&str> = words.iter().copied().filter(|word| !matches!(*word, "-4" | "-6")).collect();
-        let to = match (program, plain.as_slice()) {
-            ("ip", ["route" | "r" | "ro", "add" | "replace" | "append", to, ..])
-                if after(&["table"]).is_none() =>
-            {
-                (*to).to_owned()
-            }
-            ("route", ["add", "default", ..]) => "default".to_owned(),
-            ("route", ["add", "-net", to, ..]) => match after(&["netmask"]) {
-                Some(mask) => format!("{to}/{mask}"),
-                None => (*to).to_owned(),
-            },
-            ("route", ["add", "-host", to, ..]) => (*to).to_owned(),
-            _ => return None,
-        };
+    /// A route that a command adds to the table that every packet is looked up in.
+    fn route(&mut self, words: &[&str], command: &Command<'_>) -> Option<bool> {
+        let added = RouteCommand::of(words).filter(|added| !added.apart)?;
         if command.unsure || words.iter().any(|word| word.contains(UNKNOWN)) {
             return Some(true);
         }
         let malformed = &mut self.facts.malformed;
-        let found = network::route_by(&to, after(&["via", "gw"]), after(&["dev"]), command.origin, malformed);
+        let found = network::route_by(&added.to, added.via, added.dev, command.origin, malformed);
         self.facts.stored_routes.extend(found);
         self.book.understood(command.origin);
         Some(true)

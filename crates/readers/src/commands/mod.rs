@@ -42,8 +42,7 @@ const PPP: &[(&str, &str)] = &[("1", "ppp+"), ("PPP_IFACE", "ppp+"), ("IFNAME", 
 
 /// The place of a file, where its path is one whose files run.
 fn place(path: &str) -> Option<Place> {
-    let path = format!("/{}", path.trim_start_matches('/'));
-    let (folder, name) = path.rsplit_once('/')?;
+    let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
     let parent = folder.rsplit('/').next().unwrap_or_default();
     let of = |moment, values| Some(Place { moment, values, times: None });
     match (parent, name) {
@@ -51,7 +50,7 @@ fn place(path: &str) -> Option<Place> {
         ("local.d", _) if name.ends_with(".start") => of(CommandMoment::Boot, &[]),
         ("init.d", _) => of(CommandMoment::Boot, &[("1", "start")]),
         ("if-up.d" | "if-pre-up.d", _) => of(CommandMoment::Interface, &[("MODE", "start")]),
-        ("dispatcher.d" | "pre-up.d", _) if folder.contains("/NetworkManager/") => {
+        ("dispatcher.d" | "pre-up.d", _) if folder.contains("NetworkManager/") => {
             of(CommandMoment::Interface, &[("2", "up")])
         }
         ("routable.d" | "configured.d", _) => of(CommandMoment::Interface, &[]),
@@ -144,31 +143,9 @@ pub(crate) fn changes_packets(program: &str) -> bool {
     programs::is_filter_program(program) || program == "sysctl"
 }
 
-/// Commands that another format has in a setting, and the interface they are about: `PostUp` of wg-quick(8), `post-up` of interfaces(5).
+/// Commands that another format has in a setting, with its place and when they run: `PostUp` of wg-quick(8), `post-up` of interfaces(5),
+/// `ExecStart` of systemd.service(5).
 pub(crate) fn of_setting(
-    text: &str,
-    origin: Origin,
-    values: &[(&str, &str)],
-    export: &Export,
-    around: &ReadContext<'_>,
-    reading: &mut Reading,
-) {
-    let at = (origin, CommandMoment::Interface);
-    elsewhere(text, at, values, export, around, reading);
-}
-
-/// The command of a unit (systemd.service(5), ExecStart).
-pub(crate) fn of_unit(
-    text: &str,
-    origin: Origin,
-    export: &Export,
-    around: &ReadContext<'_>,
-    reading: &mut Reading,
-) {
-    elsewhere(text, (origin, CommandMoment::Boot), &[], export, around, reading);
-}
-
-fn elsewhere(
     text: &str,
     (origin, moment): (Origin, CommandMoment),
     values: &[(&str, &str)],

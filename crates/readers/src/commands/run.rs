@@ -149,15 +149,9 @@ impl<'a, 'e, 'r> Shell<'a, 'e, 'r> {
             Node::If { branches, otherwise } => {
                 let mut open = false;
                 for (condition, body) in branches {
-                    match self.list(condition, source) {
-                        Some(false) => {}
-                        held => {
-                            open |= held.is_none();
-                            self.under(if open { None } else { held }, body, source);
-                            if held == Some(true) {
-                                return None;
-                            }
-                        }
+                    let held = self.list(condition, source);
+                    if self.branch(held, &mut open, body, source) {
+                        return None;
                     }
                 }
                 self.under(if open { None } else { Some(true) }, otherwise, source)
@@ -227,23 +221,25 @@ impl<'a, 'e, 'r> Shell<'a, 'e, 'r> {
             let each =
                 patterns.iter().map(|pattern| fits(self.values.text(pattern).as_deref(), value.as_deref()));
             let each: Vec<Option<bool>> = each.collect();
-            let fits = match (each.contains(&Some(true)), each.contains(&None)) {
+            let held = match (each.contains(&Some(true)), each.contains(&None)) {
                 (true, _) => Some(true),
                 (false, true) => None,
                 (false, false) => Some(false),
             };
-            match fits {
-                Some(false) => {}
-                _ => {
-                    open |= fits.is_none();
-                    self.under(if open { None } else { fits }, body, source);
-                    if fits == Some(true) {
-                        return None;
-                    }
-                }
+            if self.branch(held, &mut open, body, source) {
+                break;
             }
         }
         None
+    }
+
+    /// One branch of several, where `open` is whether one before it may have been taken. Returns whether no later one is.
+    fn branch(&mut self, held: Option<bool>, open: &mut bool, body: &[Node], source: Source<'a>) -> bool {
+        *open |= held.is_none();
+        if held != Some(false) {
+            self.under(if *open { None } else { held }, body, source);
+        }
+        held == Some(true)
     }
 
     /// `echo 1 | tee /proc/sys/…`

@@ -1,13 +1,13 @@
 //! `/etc/network/interfaces` and the files it reads in (interfaces(5) of ifupdown). A file that is read in is read as a
 //! file of its own, with the same outcome.
 
-use super::{interface, route, stated, tell_mistyped};
+use super::{RouteCommand, interface, route, stated, tell_mistyped};
 use crate::addresses;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, Interface, LineClass, Origin, Secret, SecretRecord};
+use trevlin_model::{CommandMoment, Export, Interface, LineClass, Origin, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -114,7 +114,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
                 if class == LineClass::Ignored {
                     let name = stanza.interface.as_ref().map_or_else(String::new, |one| one.name.clone());
                     let values = [("IFACE", name.as_str()), ("MODE", "start")];
-                    crate::commands::of_setting(rest, origin, &values, export, around, &mut reading);
+                    let at = (origin, CommandMoment::Interface);
+                    crate::commands::of_setting(rest, at, &values, export, around, &mut reading);
                     continue;
                 }
             }
@@ -193,34 +194,17 @@ impl Stanza {
             .iter()
             .map(|word| word.rsplit('/').next().filter(|_| word.starts_with('/')).unwrap_or(word))
             .collect();
-        let after = |wanted: &str| {
-            words.iter().position(|word| *word == wanted).and_then(|at| words.get(at + 1).copied())
-        };
-        let v4_or_v6: Vec<&str> =
-            words.iter().copied().filter(|word| !matches!(*word, "-4" | "-6")).collect();
-        match v4_or_v6.as_slice() {
-            ["ip", "route" | "r" | "ro", "add" | "replace", to, ..] => {
-                let leaving = after("dev")
-                    .map(|name| name.trim_start_matches("$IFACE"))
-                    .filter(|name| !name.is_empty());
-                let leaving = leaving.unwrap_or(&one.name);
-                let found = route(to, after("via"), leaving, origin, &mut reading.facts.malformed);
-                reading.facts.stored_routes.extend(found);
-                LineClass::Understood
-            }
+        if let Some(command) = RouteCommand::of(&words) {
+            let leaving =
+                command.dev.map(|name| name.trim_start_matches("$IFACE")).filter(|name| !name.is_empty());
+            let leaving = leaving.unwrap_or(&one.name);
+            let found = route(&command.to, command.via, leaving, origin, &mut reading.facts.malformed);
+            reading.facts.stored_routes.extend(found);
+            return LineClass::Understood;
+        }
+        match words.as_slice() {
             ["ip", "address" | "addr" | "a", "add", address, ..] => {
                 one.addresses.extend(stated(address, origin, &mut reading.facts.malformed));
-                LineClass::Understood
-            }
-            ["route", "add", "-net", to, "netmask", mask, "gw", gateway, ..] => {
-                let found = route(
-                    &format!("{to}/{mask}"),
-                    Some(gateway),
-                    &one.name,
-                    origin,
-                    &mut reading.facts.malformed,
-                );
-                reading.facts.stored_routes.extend(found);
                 LineClass::Understood
             }
             _ => LineClass::Ignored,

@@ -8,6 +8,7 @@ pub(crate) mod wireguard;
 use crate::addresses;
 use crate::reader::{LineRecorder, Reading};
 use ipnet::IpNet;
+use std::borrow::Cow;
 use std::net::IpAddr;
 use trevlin_model::{Export, Interface, InterfaceAddress, MalformedAddress, Origin, Route};
 
@@ -21,6 +22,43 @@ fn interface(name: &str, origin: Origin) -> Interface {
         addresses: Vec::new(),
         asks: None,
         origin,
+    }
+}
+
+/// A command that adds a route.
+pub(crate) struct RouteCommand<'w> {
+    /// Where to.
+    pub(crate) to: Cow<'w, str>,
+    /// The next hop.
+    pub(crate) via: Option<&'w str>,
+    /// The interface.
+    pub(crate) dev: Option<&'w str>,
+    /// Whether it is for a table of its own.
+    pub(crate) apart: bool,
+}
+
+impl<'w> RouteCommand<'w> {
+    /// `ip route add NET via GATEWAY dev NAME` (ip-route(8)) and `route add -net NET netmask MASK gw GATEWAY` (route(8)), by their words.
+    pub(crate) fn of(words: &[&'w str]) -> Option<Self> {
+        let after = |wanted: &[&str]| {
+            words.iter().position(|word| wanted.contains(word)).and_then(|at| words.get(at + 1).copied())
+        };
+        let plain: Vec<&str> = words.iter().copied().filter(|word| !matches!(*word, "-4" | "-6")).collect();
+        let to = match plain.as_slice() {
+            ["ip", "route" | "r" | "ro", "add" | "replace" | "append", to, ..] => Cow::Borrowed(*to),
+            ["route", "add", "-net", to, ..] => match after(&["netmask"]) {
+                Some(mask) => Cow::Owned(format!("{to}/{mask}")),
+                None => Cow::Borrowed(*to),
+            },
+            ["route", "add", "-host", to, ..] | ["route", "add", to @ "default", ..] => Cow::Borrowed(*to),
+            _ => return None,
+        };
+        Some(Self {
+            to,
+            via: after(&["via", "gw"]),
+            dev: after(&["dev"]),
+            apart: after(&["table"]).is_some(),
+        })
     }
 }
 

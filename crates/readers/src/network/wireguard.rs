@@ -14,8 +14,8 @@ use trevlin_model::plan::{AddressPlan, FixedAddress};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::wireguard::WireGuardPeer;
 use trevlin_model::{
-    Export, IpRange, LineClass, Listener, Origin, Pool, Protocol, Secret, SecretRecord, Setting, Tunnel,
-    TunnelFamily, TunnelRole,
+    CommandMoment, Export, IpRange, LineClass, Listener, Origin, Pool, Protocol, Secret, SecretRecord,
+    Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 /// The reader.
@@ -289,7 +289,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     for (command, origin) in commands {
         // The sign for the interface's name (wg-quick(8), PostUp).
         let command = command.replace("%i", &device);
-        crate::commands::of_setting(&command, origin, &[], export, around, &mut reading);
+        let at = (origin, CommandMoment::Interface);
+        crate::commands::of_setting(&command, at, &[], export, around, &mut reading);
     }
     finish(&mut reading, &device, plan, peers, port, origin);
     tell_mistyped(export, reading)

@@ -22,26 +22,25 @@ pub fn further_keys(schema: &Value, chapters: &str) -> String {
     let asked = asked(chapters);
     let mut text = HEAD.to_owned();
     let Some(sections) = schema["properties"].as_object() else { return text };
+    let walk = Walk { definitions: &schema["$defs"] };
     for (name, section) in sections {
         if ["sheet", "device", "kind"].contains(&name.as_str()) {
             continue;
         }
-        let found = Walk { definitions: &schema["$defs"] };
         let known = asked.get(name.as_str());
-        let Some(entry) = found.object(section) else {
+        let Some(entry) = walk.object(section) else {
             if known.is_none() {
-                let _ = writeln!(text, "#\n# {name} ({}): {}", found.form(section), described(section));
+                let _ = writeln!(text, "#\n# {name} ({}): {}", walk.form(section), described(section));
             }
             continue;
         };
-        let keys = found.unasked(&entry, known);
-        let (open, close) = if found.is_list(section) { ("[[", "]]") } else { ("[", "]") };
+        let keys = walk.unasked(&entry, known);
+        let (open, close) = if walk.is_list(section) { ("[[", "]]") } else { ("[", "]") };
         block(&mut text, &format!("{open}{name}{close}"), keys);
         // Parts of an entry that have questions of their own.
         for part in asked.keys().filter_map(|key| key.strip_prefix(&format!("{name}."))) {
-            let within = found.within(&entry, part);
-            let Some(table) = within else { continue };
-            let keys = found.unasked(&table, asked.get(format!("{name}.{part}").as_str()));
+            let Some(table) = walk.within(&entry, part) else { continue };
+            let keys = walk.unasked(&table, asked.get(format!("{name}.{part}").as_str()));
             block(&mut text, &format!("[[{name}.{part}]]"), keys);
         }
     }
@@ -113,14 +112,14 @@ struct Walk<'a> {
     definitions: &'a Value,
 }
 
-impl<'a> Walk<'a> {
+impl Walk<'_> {
     /// The definition behind a reference.
-    fn resolved(&self, schema: &'a Value) -> &'a Value {
+    fn resolved<'s>(&'s self, schema: &'s Value) -> &'s Value {
         let name = schema["$ref"].as_str().and_then(|path| path.rsplit('/').next());
         name.map_or(schema, |name| &self.definitions[name])
     }
 
-    fn alternatives(&self, schema: &'a Value) -> Vec<&'a Value> {
+    fn alternatives<'s>(&'s self, schema: &'s Value) -> Vec<&'s Value> {
         let schema = self.resolved(schema);
         let each = schema["anyOf"].as_array().or_else(|| schema["oneOf"].as_array());
         match each {
@@ -130,7 +129,7 @@ impl<'a> Walk<'a> {
     }
 
     /// The table that a section or a key holds, or that its list is of.
-    fn object(&self, schema: &'a Value) -> Option<Map<String, Value>> {
+    fn object(&self, schema: &Value) -> Option<Map<String, Value>> {
         let mut all = self.alternatives(schema);
         let lists: Vec<&Value> =
             all.iter().filter(|one| one["type"] == "array").map(|one| &one["items"]).collect();
@@ -144,7 +143,7 @@ impl<'a> Walk<'a> {
         Some(found)
     }
 
-    fn is_list(&self, schema: &'a Value) -> bool {
+    fn is_list(&self, schema: &Value) -> bool {
         self.alternatives(schema).iter().any(|one| one["type"] == "array")
     }
 
@@ -162,8 +161,7 @@ impl<'a> Walk<'a> {
     fn within(&self, table: &Map<String, Value>, path: &str) -> Option<Map<String, Value>> {
         let mut table = table.clone();
         for key in path.split('.') {
-            let schema = table.get(key)?.clone();
-            table = Walk { definitions: self.definitions }.object(&schema)?;
+            table = self.object(table.get(key)?)?;
         }
         Some(table)
     }
@@ -174,17 +172,15 @@ impl<'a> Walk<'a> {
             if key == "seen" {
                 continue;
             }
-            let schema: &Value = schema;
             let path = format!("{before}{key}");
-            let walk = Walk { definitions: self.definitions };
-            let inner = walk.object(schema).filter(|_| !walk.is_list(schema));
+            let inner = self.object(schema).filter(|_| !self.is_list(schema));
             match inner {
                 Some(inner) if path.split('.').count() < DEEPEST => {
-                    walk.keys(&inner, &format!("{path}."), found);
+                    self.keys(&inner, &format!("{path}."), found);
                 }
                 _ => {
                     let about = described(schema);
-                    found.push((path, format!("({}): {about}", walk.form(schema))));
+                    found.push((path, format!("({}): {about}", self.form(schema))));
                 }
             }
         }
@@ -192,22 +188,21 @@ impl<'a> Walk<'a> {
 
     /// The form of a value in words.
     fn form(&self, schema: &Value) -> String {
-        let walk = Walk { definitions: self.definitions };
         let mut words: Vec<String> = Vec::new();
         let name = schema["$ref"].as_str().and_then(|path| path.rsplit('/').next());
         let short = name.filter(|name| name.starts_with(|one: char| one.is_ascii_lowercase()));
         if let Some(short) = short {
             return short.to_owned();
         }
-        for one in walk.alternatives(schema) {
+        for one in self.alternatives(schema) {
             let word = if let Some(items) = one.get("items") {
-                match walk.object(items) {
+                match self.object(items) {
                     Some(table) => {
                         let keys: Vec<&str> =
                             table.keys().map(String::as_str).filter(|key| *key != "seen").collect();
                         format!("list of tables with {}", keys.join(", "))
                     }
-                    None => format!("list of {}", walk.form(items)),
+                    None => format!("list of {}", self.form(items)),
                 }
             } else if let Some(value) = one["const"].as_str() {
                 value.to_owned()

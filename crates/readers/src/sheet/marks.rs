@@ -27,8 +27,7 @@ pub(super) fn not_seen(node: &mut Node, found: &mut Vec<Origin>) {
         Value::List(all) => all.iter_mut().for_each(|one| not_seen(one, found)),
         Value::Text(text) if NOT_SEEN_WORDS.contains(&text.trim().to_ascii_lowercase().as_str()) => {
             found.push(node.origin);
-            let why = Node { origin: node.origin, value: Value::Text(take::NOT_SEEN.into()) };
-            let why = Entry { key: "unknown".into(), key_origin: node.origin, node: why };
+            let why = Entry::new("unknown", node.origin, Value::Text(take::NOT_SEEN.into()));
             node.value = Value::Table(vec![why]);
         }
         _ => {}
@@ -51,24 +50,19 @@ pub(super) fn shells(top: &mut Node) {
         let Value::Table(fields) = &mut server.value else { continue };
         let Some(at) = fields.iter().position(|entry| &*entry.key == "settings") else { continue };
         let settings = fields.remove(at);
-        let pair = |key: &str, origin: Origin, value: Value| Entry {
-            key: key.into(),
-            key_origin: origin,
-            node: Node { origin, value },
-        };
         let statement = |entry: &Entry| {
             let keyword =
-                pair("keyword", entry.key_origin, Value::Text(entry.key.to_ascii_lowercase().into()));
+                Entry::new("keyword", entry.key_origin, Value::Text(entry.key.to_ascii_lowercase().into()));
             let values = Value::List(entry.node.each().to_vec());
             let values = Entry {
                 node: Node { origin: entry.node.origin, value: values },
-                ..pair("values", entry.node.origin, Value::Truth(true))
+                ..Entry::new("values", entry.node.origin, Value::Truth(true))
             };
             Node { origin: entry.node.origin, value: Value::Table(vec![keyword, values]) }
         };
         let all = settings.node.entries().iter().map(statement).collect();
-        let block = Value::Table(vec![pair("statements", settings.key_origin, Value::List(all))]);
+        let block = Value::Table(vec![Entry::new("statements", settings.key_origin, Value::List(all))]);
         let block = Node { origin: settings.node.origin, value: block };
-        fields.push(pair("blocks", settings.key_origin, Value::List(vec![block])));
+        fields.push(Entry::new("blocks", settings.key_origin, Value::List(vec![block])));
     }
 }

@@ -66,6 +66,13 @@ pub(crate) struct Entry {
     pub(crate) node: Node,
 }
 
+impl Entry {
+    /// A value that follows from another place of the sheet.
+    pub(super) fn new(key: &str, origin: Origin, value: Value) -> Self {
+        Self { key: key.into(), key_origin: origin, node: Node { origin, value } }
+    }
+}
+
 impl Node {
     /// A table with nothing in it.
     pub(crate) fn table(origin: Origin) -> Self {

@@ -106,7 +106,7 @@ fn usual(path: &[&str], key: &str, value: &str, node: &mut Node) {
         let Value::Table(fields) = &mut part.value else { continue };
         match path.split_first() {
             None if !fields.iter().any(|field| &*field.key == key) => {
-                fields.push(pair(key, origin, Value::Text(value.into())));
+                fields.push(Entry::new(key, origin, Value::Text(value.into())));
             }
             None => {}
             Some((first, rest)) => {
@@ -168,8 +168,10 @@ fn wrap(one: &Around, node: &mut Node) {
         Value::Text(_) | Value::Table(_) => {
             let origin = node.origin;
             let plain = std::mem::replace(&mut node.value, Value::Truth(true));
-            let mut fields = vec![pair(one.key, origin, plain)];
-            fields.extend(one.with.iter().map(|(key, word)| pair(key, origin, Value::Text((*word).into()))));
+            let mut fields = vec![Entry::new(one.key, origin, plain)];
+            fields.extend(
+                one.with.iter().map(|(key, word)| Entry::new(key, origin, Value::Text((*word).into()))),
+            );
             node.value = Value::Table(fields);
         }
         _ => {}
@@ -181,10 +183,6 @@ fn is_verifier(fields: &[Entry]) -> bool {
     matches!(fields, [only] if matches!(&*only.key, "local-list" | "local-list-and-code" | "pam" | "plug-in"))
 }
 
-fn pair(key: &str, origin: Origin, value: Value) -> Entry {
-    Entry { key: key.into(), key_origin: origin, node: Node { origin, value } }
-}
-
 /// A login without a list is in that of its service; its last day may be a date.
 fn login(entry: &mut Node) {
     let origin = entry.origin;
@@ -193,8 +191,8 @@ fn login(entry: &mut Node) {
         let service = fields.iter().find(|field| &*field.key == "service");
         if let Some(service) = service.and_then(|field| field.node.text()) {
             let list = format!("accounts of {service}");
-            let list = Value::Table(vec![pair("local-file", origin, Value::Text(list.into()))]);
-            fields.push(pair("list", origin, list));
+            let list = Value::Table(vec![Entry::new("local-file", origin, Value::Text(list.into()))]);
+            fields.push(Entry::new("list", origin, list));
         }
     }
     let expires = fields.iter_mut().find(|field| &*field.key == "expires");
@@ -202,7 +200,7 @@ fn login(entry: &mut Node) {
         && let Some(day) = field.node.text().and_then(trevlin_model::written::day)
     {
         let at = field.node.origin;
-        field.node.value = Value::Table(vec![pair("day", at, Value::Number(day))]);
+        field.node.value = Value::Table(vec![Entry::new("day", at, Value::Number(day))]);
     }
 }
 
@@ -216,14 +214,14 @@ fn told_to_clients(fields: &mut Vec<Entry>, key: &str, whole: Origin) {
         Value::Table(marked) if marked.iter().any(|field| &*field.key == "unknown") => told.value.clone(),
         _ => return,
     };
-    let stated = pair(key, told.origin, value);
+    let stated = Entry::new(key, told.origin, value);
     match fields.iter_mut().find(|field| &*field.key == "policy") {
         Some(policy) => {
             if let Value::Table(rules) = &mut policy.node.value {
                 rules.push(stated);
             }
         }
-        None => fields.push(pair("policy", whole, Value::Table(vec![stated]))),
+        None => fields.push(Entry::new("policy", whole, Value::Table(vec![stated]))),
     }
 }
 
@@ -240,7 +238,7 @@ fn remote(fields: &mut Vec<Entry>) {
                 all.push(one);
             }
         }
-        None => fields.push(pair("settings", origin, Value::List(vec![one]))),
+        None => fields.push(Entry::new("settings", origin, Value::List(vec![one]))),
     }
 }
 

@@ -1,7 +1,6 @@
 //! Words of screens for values that facts have other words for: "off" where a protection is never used.
 
 use super::node::{Entry, Node, Value};
-use trevlin_model::Origin;
 use trevlin_model::account::Account;
 
 /// Words for one value: section, keys that lead to it, and for each value the words that screens have for it.
@@ -98,7 +97,7 @@ fn own_list(node: &mut Node) {
     let text = node.text().map(str::to_ascii_lowercase);
     if text.is_some_and(|text| own.contains(&text.as_str())) {
         let origin = node.origin;
-        node.value = Value::Table(vec![pair("local-list", origin, Value::Text("".into()))]);
+        node.value = Value::Table(vec![Entry::new("local-list", origin, Value::Text("".into()))]);
     }
 }
 
@@ -110,11 +109,11 @@ fn numbers(entry: &mut Node) {
     for key in ["uid", "gid"] {
         if !fields.iter().any(|field| &*field.key == key) {
             let number = if is_root { 0 } else { NO_NUMBER };
-            fields.push(pair(key, origin, Value::Number(number)));
+            fields.push(Entry::new(key, origin, Value::Number(number)));
         }
     }
     if !fields.iter().any(|field| &*field.key == "shell") {
-        fields.push(pair("shell", origin, Value::Text(Account::SHELL_NOT_STATED.into())));
+        fields.push(Entry::new("shell", origin, Value::Text(Account::SHELL_NOT_STATED.into())));
     }
 }
 
@@ -132,7 +131,7 @@ pub(super) fn grantee(entry: &mut Node, known: &Known) {
                 () if !known.groups.contains(&lower) && known.users.contains(&lower) => "user",
                 () => "group",
             };
-            Value::Table(vec![pair(kind, origin, Value::Text(name.into()))])
+            Value::Table(vec![Entry::new(kind, origin, Value::Text(name.into()))])
         }
     };
 }
@@ -159,10 +158,6 @@ impl Known {
         let users = entries("logins").iter().filter_map(|node| name(node, "user")).chain(accounts).collect();
         Self { roles: names(roles), groups: names(groups), users }
     }
-}
-
-fn pair(key: &str, origin: Origin, value: Value) -> Entry {
-    Entry { key: key.into(), key_origin: origin, node: Node { origin, value } }
 }
 
 #[cfg(test)]

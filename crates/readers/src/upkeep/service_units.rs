@@ -10,7 +10,7 @@ use std::net::IpAddr;
 use trevlin_model::relay::Relay;
 use trevlin_model::served::{AuthRequirement, Endpoint, Sources, TransportSecurity};
 use trevlin_model::{
-    Export, Families, LineClass, Origin, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
+    CommandMoment, Export, Families, LineClass, Origin, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 /// The reader.
@@ -126,7 +126,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     for command in started(export) {
         if is_command(&command) {
             let text = command.text.trim_start_matches(SIGNS);
-            commands::of_unit(text, command.origin, export, around, &mut reading);
+            let at = (command.origin, CommandMoment::Boot);
+            commands::of_setting(text, at, &[], export, around, &mut reading);
             continue;
         }
         let name = format!("{} ({})", command.program(), export.file_name());

@@ -200,8 +200,9 @@ pub(super) fn run(
          For each value: the value as on the screen, - where no screen shows it, Enter to leave it open; ? lists further keys of the \
          entry, which are given as `key = value`.",
     )?;
-    let end = match topics(&mut asker, file, (&groups(guide), &further(guide)), &mut answers)? {
-        End::Whole => everything_else(&mut asker, file, &further(guide), &mut answers)?,
+    let further = further(guide);
+    let end = match topics(&mut asker, file, (&groups(guide), &further), &mut answers)? {
+        End::Whole => everything_else(&mut asker, file, &further, &mut answers)?,
         interrupted => interrupted,
     };
     answers.save(file)?;
