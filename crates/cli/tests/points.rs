@@ -14,6 +14,9 @@ use std::process::Command;
 #[serde(deny_unknown_fields)]
 struct Base {
     sheet: String,
+    /// The same in native files, for every point that uses the part and has a native form.
+    #[serde(default)]
+    files: BTreeMap<String, String>,
 }
 
 #[derive(Deserialize)]
@@ -145,6 +148,25 @@ fn faults(point: &Point, bases: &BTreeMap<String, Base>) -> String {
             writeln!(told, "`{command}` does not show {part}:\n{shown}").unwrap();
         }
     }
+    reached(root, point, &mut told);
+    if !point.files.is_empty() {
+        let native = tempfile::tempdir().unwrap();
+        let shared = point.uses.iter().flat_map(|name| &bases[name].files);
+        for (path, content) in shared.chain(&point.files) {
+            let path = native.path().join(path);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, content).unwrap();
+        }
+        if !point.estate.is_empty() {
+            fs::write(native.path().join("trevlin.toml"), &point.estate).unwrap();
+        }
+        findings(&audit(native.path()), point, "native files", &mut told);
+        reached(native.path(), point, &mut told);
+    }
+    told
+}
+
+fn reached(root: &Path, point: &Point, told: &mut String) {
     for one in &point.reach {
         let words: Vec<&str> = one.splitn(6, ' ').collect();
         let [from, to, protocol, port, verdict] = words[..5] else { panic!("{one}") };
@@ -154,19 +176,6 @@ fn faults(point: &Point, bases: &BTreeMap<String, Base>) -> String {
             writeln!(told, "expected {one}:\n{shown}").unwrap();
         }
     }
-    if !point.files.is_empty() {
-        let native = tempfile::tempdir().unwrap();
-        for (path, content) in &point.files {
-            let path = native.path().join(path);
-            fs::create_dir_all(path.parent().unwrap()).unwrap();
-            fs::write(path, content).unwrap();
-        }
-        if !point.estate.is_empty() {
-            fs::write(native.path().join("trevlin.toml"), &point.estate).unwrap();
-        }
-        findings(&audit(native.path()), point, "native files", &mut told);
-    }
-    told
 }
 
 fn findings(outcome: &serde_json::Value, point: &Point, form: &str, told: &mut String) {
