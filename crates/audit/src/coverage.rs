@@ -213,7 +213,7 @@ fn missing(estate: &Analyses, outcome: &Outcome, at: usize) -> Vec<MissingFile> 
         one.configuration |= configuration;
         one.evidence.extend(evidence.filter(|place| !one.evidence.contains(place)));
     };
-    let is_file = |one: &&Reference| !one.unsaid && !one.path.is_empty();
+    let is_file = |one: &&Reference| one.unsaid.is_none() && !one.path.is_empty();
     for one in device.facts.missing.iter().chain(of_tunnels).filter(is_file) {
         add(&one.path, one.configuration, Some(place(estate, one.origin)));
     }

@@ -279,7 +279,7 @@ impl Verdict {
     /// The question about something that may be settled where a reference leads; `about` continues a sentence.
     pub fn ask_reference(missing: &Reference, about: &str) -> Self {
         let asked = Self::ask(missing.question(about), vec![missing.origin]);
-        if missing.unsaid { asked } else { asked.wanting(&missing.path) }
+        if missing.unsaid.is_some() { asked } else { asked.wanting(&missing.path) }
     }
 
     /// The same where a file would answer it that is not among the exports.

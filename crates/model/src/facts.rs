@@ -22,7 +22,7 @@ use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
 use crate::sudo::{SudoDefault, SudoRule};
 use crate::{
-    Credential, DeviceKind, Filter, FilterChange, Interface, Login, MalformedAddress, Origin, PortForward,
+    Credential, Described, DeviceKind, Filter, FilterChange, Interface, Login, MalformedAddress, Origin, PortForward,
     PppProfile, Reference, Route, SecretRecord, Tunnel,
 };
 use serde::{Deserialize, Serialize};
@@ -70,8 +70,8 @@ pub struct Facts {
     pub said_name: Option<String>,
     /// Kind of the device according to a device sheet.
     pub said_kind: Option<DeviceKind>,
-    /// Whether a sheet was filled in by hand, so that what it does not state is open.
-    pub by_hand: bool,
+    /// How the settings of an appliance are described, where they are: what the description does not state is open.
+    pub described: Option<Described>,
     /// Interfaces.
     pub interfaces: Vec<Interface>,
     /// Whether interfaces were exported at all (an empty list is not the same as none).
@@ -311,7 +311,10 @@ impl Facts {
     pub fn absorb(&mut self, other: Self) {
         self.said_name = self.said_name.take().or(other.said_name);
         self.said_kind = self.said_kind.or(other.said_kind);
-        self.by_hand |= other.by_hand;
+        self.described = match (self.described, other.described) {
+            (Some(one), Some(other)) => Some(one.min(other)),
+            (one, other) => one.or(other),
+        };
         self.has_interfaces |= other.has_interfaces;
         self.has_sockets |= other.has_sockets;
         macro_rules! take {

@@ -16,6 +16,7 @@ mod address;
 pub mod certificate;
 pub mod cloud;
 mod datastore;
+mod described;
 mod device;
 pub mod dhcp;
 mod export;
@@ -62,6 +63,7 @@ pub mod written;
 
 pub use address::{Family, IpRange, RangeError};
 pub use datastore::datastore_state;
+pub use described::Described;
 pub use device::{Device, DeviceKind};
 pub use export::{Export, ExportId, ExportState, Line, Origin, Position};
 pub use facts::{Facts, IdleConfiguration, IdleProgram, IdleReason, IdleTunnel, NotAnalysed};

@@ -1,5 +1,6 @@
 //! Tunnels that accept clients or connect sites.
 
+use crate::described::Described;
 use crate::certificate::{CertificateFile, CertificateUse};
 use crate::ipsec::IpsecConnection;
 use crate::offer::Offer;
@@ -221,8 +222,9 @@ pub struct Reference {
     pub path: String,
     /// Whether the missing part is configuration, so that settings judged here may be others in truth.
     pub configuration: bool,
-    /// Whether this is not a file, but information missing from a sheet filled in by hand.
-    pub unsaid: bool,
+    /// Where this is not a file, but information that the description of an appliance does not contain: the form of that description.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unsaid: Option<Described>,
     /// The line.
     pub origin: Origin,
 }
@@ -231,20 +233,20 @@ impl Reference {
     /// A part of the configuration in a file that no export contains.
     #[must_use]
     pub fn configuration(path: impl Into<String>, origin: Origin) -> Self {
-        Self { path: path.into(), configuration: true, unsaid: false, origin }
+        Self { path: path.into(), configuration: true, unsaid: None, origin }
     }
 
-    /// Information that a sheet does not state, besides the statement at a line.
+    /// Information that the description of an appliance does not contain, besides the statement at a line.
     #[must_use]
-    pub fn unsaid(origin: Origin) -> Self {
-        Self { unsaid: true, ..Self::configuration("the sheet does not state it", origin) }
+    pub fn unsaid(described: Described, origin: Origin) -> Self {
+        Self { unsaid: Some(described), ..Self::configuration(described.silent(), origin) }
     }
 
     /// The request for information that the reference may contain; `about` continues a sentence, as "whether NAME requires it".
     #[must_use]
     pub fn question(&self, about: &str) -> String {
-        if self.unsaid {
-            return format!("Please state in the device sheet {about}.");
+        if let Some(described) = self.unsaid {
+            return described.request(about);
         }
         format!("Please provide `{}`: it may decide {about}, and is not among the exports.", self.path)
     }
@@ -376,7 +378,7 @@ impl Tunnel {
     /// The first missing file; information that only a device sheet leaves out is not included.
     #[must_use]
     pub fn missing_file(&self) -> Option<&Reference> {
-        self.missing.iter().find(|one| one.configuration && !one.unsaid)
+        self.missing.iter().find(|one| one.configuration && one.unsaid.is_none())
     }
 
     /// A rule for its clients that a sheet states, or that was looked for and is on no screen.

@@ -82,7 +82,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             let path = path.trim().trim_matches(['"', '\'']).to_owned();
             // Whether a name with wildcards matches anything is not known.
             if !path.contains(['*', '?']) && around.find(&path, export).is_none() {
-                reading.facts.missing.push(Reference { path, configuration: true, unsaid: false, origin });
+                reading.facts.missing.push(Reference { path, configuration: true, unsaid: None, origin });
             }
             continue;
         }

@@ -398,7 +398,7 @@ fn take(
                 state.missing.push(Reference {
                     path,
                     configuration: true,
-                    unsaid: false,
+                    unsaid: None,
                     origin: line.origin,
                 });
             }

@@ -62,7 +62,7 @@ pub fn server_names<'a>(
 
 /// The same where no options state it, by the users and the verifier of the tunnel that a sheet states.
 fn of_sheet<'a>(device: &'a Device, tunnel: &'a Tunnel, missing: &'a Reference) -> PppAuthentication<'a> {
-    if !missing.unsaid {
+    if missing.unsaid.is_none() {
         return PppAuthentication::NotExported(missing);
     }
     let local = |check: &PasswordCheck| matches!(check.source, PasswordSource::LocalList(_));

@@ -71,7 +71,7 @@ fn shell(
     let (factors, verdict) = match easiest {
         Some(way) => judged(shown(&way.factors)),
         // A sheet that states no method leaves them open.
-        None if server.missing.iter().any(|one| one.unsaid) => (Vec::new(), LoginVerdict::Undetermined),
+        None if server.missing.iter().any(|one| one.unsaid.is_some()) => (Vec::new(), LoginVerdict::Undetermined),
         None => (Vec::new(), LoginVerdict::Closed),
     };
     let mut limits = limits(device, server, connection);
@@ -118,7 +118,7 @@ fn allowed(estate: &Analyses, at: usize, server: &SshServer) -> String {
         (None, Some(groups)) => format!("group {groups}"),
         (None, None) => {
             let accounts = estate.devices[at].facts.accounts.iter().filter(|one| one.has_shell()).count();
-            if accounts == 0 && estate.is_by_sheet(at) {
+            if accounts == 0 && estate.is_appliance(at) {
                 "not known".into()
             } else if accounts == 0 {
                 "every account".into()

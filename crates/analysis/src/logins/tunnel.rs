@@ -216,7 +216,7 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
             by_shared_key(estate, at, tunnel)
         }
         None if certificate => "holders of a certificate".into(),
-        None if factors.is_none() && tunnel.missing.iter().any(|one| one.unsaid) => "not known".into(),
+        None if factors.is_none() && tunnel.missing.iter().any(|one| one.unsaid.is_some()) => "not known".into(),
         None => "any user".into(),
     };
     (who, lists.join(" and "), factors)
@@ -248,7 +248,7 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
             }
         })
         .collect();
-    let unsaid = tunnel.missing.iter().any(|one| one.unsaid);
+    let unsaid = tunnel.missing.iter().any(|one| one.unsaid.is_some());
     found.extend(tunnel.policy.iter().flat_map(|policy| rules(policy)));
     if let Some(dial_in) = dial_in {
         let shown =

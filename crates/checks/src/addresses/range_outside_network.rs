@@ -134,7 +134,7 @@ fn faults(estate: &EstateMap, served: &Served, holder: &PoolOwner, allocation: &
             }
             let own = pool.network.map(|net| (IpRange::from(net), pool.origin));
             // One that the program computes has the line of its network.
-            let stated_apart = estate.is_by_sheet(allocation.device) || allocation.origin != pool.origin;
+            let stated_apart = estate.is_appliance(allocation.device) || allocation.origin != pool.origin;
             networks.extend(own.filter(|_| stated_apart));
             if own.is_none() {
                 let connected = device.facts.interfaces.iter().flat_map(|one| &one.addresses);

@@ -73,10 +73,10 @@ fn of_connection(estate: &EstateMap, tunnel: &Tunnel, connection: &IpsecConnecti
         return Verdict::Pass;
     }
     if control.clone().all(|offer| offer.algorithms.is_empty())
-        && let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid)
+        && let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid.is_some())
     {
         // The algorithms are requested once, by the check of encryption.
-        if missing.unsaid {
+        if missing.unsaid.is_some() {
             return Verdict::DoesNotApply;
         }
     }

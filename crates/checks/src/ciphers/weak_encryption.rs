@@ -53,7 +53,7 @@ fn unstated(tunnel: &Tunnel) -> Option<Verdict> {
     if !negotiates || tunnel.offers.iter().any(|offer| !offer.algorithms.is_empty()) {
         return None;
     }
-    let missing = tunnel.missing.iter().find(|one| one.unsaid)?;
+    let missing = tunnel.missing.iter().find(|one| one.unsaid.is_some())?;
     let name = &tunnel.name;
     Some(match tunnel.policy.as_ref().and_then(|policy| policy.standard_proposals.as_ref()) {
         Some((list, origin)) => Verdict::ask(

@@ -58,7 +58,7 @@ fn judge(
     let missing = tunnel.missing_configuration();
     let (demand, origin) = match (certificate.value(), certificate.origin(), missing) {
         // A file included later may change it.
-        (_, stated, Some(missing)) if !missing.unsaid || stated.is_none() => {
+        (_, stated, Some(missing)) if missing.unsaid.is_none() || stated.is_none() => {
             return Verdict::ask_reference(
                 missing,
                 &format!("whether {} requires a client certificate", tunnel.name),

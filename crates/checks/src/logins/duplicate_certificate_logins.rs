@@ -58,13 +58,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 }
                 // Without certificates there is none to be shared.
                 (None, Some(missing))
-                    if missing.unsaid
+                    if missing.unsaid.is_some()
                         && tunnel.proof.certificate.as_ref().and_then(Setting::value)
                             == Some(&CertificateRequirement::NotAsked) =>
                 {
                     Verdict::DoesNotApply
                 }
-                (None, Some(missing)) if missing.unsaid => {
+                (None, Some(missing)) if missing.unsaid.is_some() => {
                     let about =
                         format!("whether {} permits parallel sessions with one certificate", tunnel.name);
                     match client_rule(tunnel, |policy| &policy.sessions_per_user, &about) {

@@ -105,7 +105,7 @@ fn for_everybody(device: &Device, one: &ServicePermission) -> Verdict {
 
 /// Where another system keeps the accounts, a sheet should state which of them are admitted.
 fn by_directory(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
-    let missing = tunnel.missing_configuration().filter(|one| one.unsaid)?;
+    let missing = tunnel.missing_configuration().filter(|one| one.unsaid.is_some())?;
     let elsewhere = |source: &PasswordSource| {
         matches!(
             source,

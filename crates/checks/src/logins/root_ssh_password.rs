@@ -78,7 +78,7 @@ fn judge(
         return match server.missing_configuration() {
             // A line that a missing file cannot change.
             Some(missing)
-                if missing.unsaid
+                if missing.unsaid.is_some()
                     && server.stated("permitrootlogin", &connection).as_ref().is_some_and(no) =>
             {
                 Verdict::Pass

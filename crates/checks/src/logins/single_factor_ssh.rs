@@ -86,7 +86,7 @@ fn not_in_force(server: &SshServer) -> Option<Verdict> {
         .filter(unsaid)
         .map(|keyword| format!("`{keyword}`"))
         .collect();
-    if !missing.unsaid {
+    if missing.unsaid.is_none() {
         return Some(Verdict::ask_reference(missing, "how users log in over SSH"));
     }
     let about = format!("how users log in over SSH ({} in `settings`)", open.join(" and "));

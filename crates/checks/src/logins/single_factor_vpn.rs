@@ -14,7 +14,7 @@ use trevlin_analysis::l2tp::UnprotectedAccess;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily};
+use trevlin_model::{Described, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -112,19 +112,16 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
             ),
             origin,
         ),
-        PppAuthentication::NoList(origin) if estate.is_by_sheet(at) => ask(
-            format!(
+        PppAuthentication::NoList(origin) => ask(match estate.described(at) {
+            Some(Described::Sheet) => format!(
                 "Please state in the device sheet the accounts of {name} (`logins`): it requires a password."
             ),
-            origin,
-        ),
-        PppAuthentication::NoList(origin) => ask(
-            format!(
+            Some(Described::Export) => format!("Please show the accounts of {name}: it requires a password."),
+            None => format!(
                 "Please provide `/etc/ppp/chap-secrets`: {name} requires a password, and no list of its accounts is among \
                  the exports."
             ),
-            origin,
-        ),
+        }, origin),
         PppAuthentication::List(..) if tunnel.code_required().is_some() => Verdict::Pass,
         PppAuthentication::List(logins, origin) => {
             let evidence =

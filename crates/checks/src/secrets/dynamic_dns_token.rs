@@ -31,7 +31,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let names: Vec<&str> = client.names.iter().map(|(name, _)| name.as_str()).collect();
             let subject = Subject::of(SubjectKind::DynamicName).with(client.program).with(names.join(" "));
             // How an appliance stores it is not to be seen on a screen; how it sends it may be.
-            let shown = client.token.filter(|_| !estate.is_by_sheet(at) || client.plain.is_some());
+            let shown = client.token.filter(|_| !estate.is_appliance(at) || client.plain.is_some());
             let Some(token) = shown else {
                 answers.push(Answer::new(at, subject, Verdict::Pass));
                 continue;
@@ -44,7 +44,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Some(_) => (Severity::High, "it is also sent over the network in clear text"),
                 None => (CHECK.severity, "it is usable by anyone who reads the file"),
             };
-            let (title, detail) = match (estate.is_by_sheet(at), client.plain) {
+            let (title, detail) = match (estate.is_appliance(at), client.plain) {
                 (true, Some(_)) => {
                     ("sends dynamic-DNS credentials in clear text", "The token is sent without encryption")
                 }

@@ -38,7 +38,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
             .accounts
             .iter()
             .find(hidden)
-            .filter(|_| device.facts.shadow.is_empty() && !estate.is_by_sheet(at))
+            .filter(|_| device.facts.shadow.is_empty() && !estate.is_appliance(at))
         {
             let ask = "Please provide the first characters, up to the second `$`, of each second field in `/etc/shadow`: \
                        they show the password hash scheme.";

@@ -13,7 +13,7 @@ use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
 use trevlin_analysis::reachability::FILTER_NOT_EXPORTED;
 use trevlin_estate::prose::capitalized;
-use trevlin_model::{Origin, Tunnel};
+use trevlin_model::{Described, Origin, Tunnel};
 use trevlin_packets::way::{Step, StepKind};
 
 /// Devices that one core is given at a time: few, so that none is left with many while the others wait.
@@ -36,30 +36,39 @@ pub(crate) enum StatePart {
     Sockets,
 }
 
-/// The beginning of a request for parts of a device's state, the same in every check, so that requests can be joined. An appliance that
-/// only a sheet describes has no such commands.
+/// The beginning of a request for parts of a device's state, the same in every check, so that requests can be joined. An appliance has
+/// no such commands.
 pub(crate) fn provide(estate: &EstateMap, at: usize, parts: &[StatePart]) -> String {
     let name = &estate.devices[at].name;
-    let by_sheet = estate.is_by_sheet(at);
-    let words = |part: &StatePart| match (part, by_sheet) {
-        (StatePart::Addresses, false) => "`ip -j addr show`",
-        (StatePart::Routes, false) => "`ip -j route show`",
-        (StatePart::Filter, false) => "`nft list ruleset`, or `iptables-save` and `ip6tables-save`,",
-        (StatePart::Sockets, false) => "`ss -tulpn`",
-        (StatePart::Addresses, true) => "the interfaces with their addresses (`interfaces`)",
-        (StatePart::Routes, true) => "the routes (`routes`)",
-        (StatePart::Filter, true) => "the access rules (`rules` and `rule-list`)",
-        (StatePart::Sockets, true) => "the services (`services`)",
+    let described = estate.described(at);
+    let words = |part: &StatePart| {
+        let (command, page, section) = match part {
+            StatePart::Addresses => {
+                ("`ip -j addr show`", "the interfaces with their addresses", " (`interfaces`)")
+            }
+            StatePart::Routes => ("`ip -j route show`", "the routes", " (`routes`)"),
+            StatePart::Filter => (
+                "`nft list ruleset`, or `iptables-save` and `ip6tables-save`,",
+                "the access rules",
+                " (`rules` and `rule-list`)",
+            ),
+            StatePart::Sockets => ("`ss -tulpn`", "the services", " (`services`)"),
+        };
+        match described {
+            None => command.to_owned(),
+            Some(Described::Sheet) => format!("{page}{section}"),
+            Some(Described::Export) => page.to_owned(),
+        }
     };
-    let parts: Vec<&str> = parts.iter().map(words).collect();
+    let parts: Vec<String> = parts.iter().map(words).collect();
     let all = match parts.as_slice() {
         [front @ .., last] if !front.is_empty() => format!("{} and {last}", front.join(", ")),
         parts => parts.concat(),
     };
-    if by_sheet {
-        format!("Please state {all} in the device sheet of {name}")
-    } else {
-        format!("Please provide {all} of {name}")
+    match described {
+        None => format!("Please provide {all} of {name}"),
+        Some(Described::Sheet) => format!("Please state {all} in the device sheet of {name}"),
+        Some(Described::Export) => format!("Please show {all} of {name}, in an export or on screen"),
     }
 }
 

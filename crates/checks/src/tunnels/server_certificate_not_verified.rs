@@ -73,7 +73,7 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     if connection.remote.iter().any(|round| !round.anybody() || round.narrowed.is_some()) {
         return Verdict::Pass;
     }
-    if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid) {
+    if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid.is_some()) {
         let about = format!("which identity {} requires of the peer", tunnel.name);
         return Verdict::ask_reference(missing, &about);
     }
@@ -95,7 +95,7 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     if tunnel.proof.shared_key.is_some() || (required && (named || yes("verifyPeer"))) {
         return Verdict::Pass;
     }
-    if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid) {
+    if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid.is_some()) {
         let about = format!("whether {} verifies the certificate and the name of the server", tunnel.name);
         return Verdict::ask_reference(missing, &about);
     }

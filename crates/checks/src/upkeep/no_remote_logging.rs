@@ -7,7 +7,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::housekeeping::{LogKeeper, Unit};
 use trevlin_model::served::APPLIANCE;
-use trevlin_model::{IdleConfiguration, IdleProgram, Origin};
+use trevlin_model::{Described, IdleConfiguration, IdleProgram, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -107,8 +107,10 @@ pub(super) fn ask(
     } else {
         names.join(", ")
     };
-    let question = if silent.iter().all(|at| estate.is_by_sheet(*at)) {
+    let question = if silent.iter().all(|at| estate.described(*at) == Some(Described::Sheet)) {
         format!("Please state {what} {of} in its device sheet (`{section}`).")
+    } else if silent.iter().all(|at| estate.is_appliance(*at)) {
+        format!("Please show {what} {of}, in an export or on screen.")
     } else {
         format!("Please show {what} {of}: {files}, or the page of an appliance that sets it.")
     };

@@ -160,7 +160,7 @@ fn written(estate: &Analyses, at: usize) -> String {
         &Head {
             device: &device.name,
             kind: device.kind,
-            complete: !estate.is_by_sheet(at),
+            complete: !estate.is_appliance(at),
             files: &files,
             seen: &seen,
             file: &file,

@@ -38,7 +38,7 @@ pub(super) fn settle(estate: &mut Estate) {
     for ((device, at), dial_in) in settled {
         let tunnel = &mut estate.devices[device].facts.tunnels[at];
         // Where a sheet leaves the options open, it states the placement itself.
-        let left_open = dial_in.profile.proxy_arp.is_none() && dial_in.missing.iter().any(|one| one.unsaid);
+        let left_open = dial_in.profile.proxy_arp.is_none() && dial_in.missing.iter().any(|one| one.unsaid.is_some());
         for pool in tunnel.addresses.pools.iter_mut().filter(|_| !left_open) {
             pool.placement = placement(&dial_in);
         }
@@ -102,9 +102,9 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
                 });
             }
             // An appliance has no such file; what is missing is what its sheet does not state.
-            None if tunnel.missing.iter().any(|one| one.unsaid) => {}
+            None if tunnel.missing.iter().any(|one| one.unsaid.is_some()) => {}
             None => {
-                missing.push(Reference { path: path.to_owned(), configuration: true, unsaid: false, origin })
+                missing.push(Reference { path: path.to_owned(), configuration: true, unsaid: None, origin })
             }
         }
     }
@@ -112,10 +112,10 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
     missing.extend(profile.missing.iter().map(|(path, origin)| Reference {
         path: path.clone(),
         configuration: true,
-        unsaid: false,
+        unsaid: None,
         origin: *origin,
     }));
-    missing.extend(tunnel.missing.iter().filter(|one| one.unsaid).cloned());
+    missing.extend(tunnel.missing.iter().filter(|one| one.unsaid.is_some()).cloned());
     let elsewhere = elsewhere(&profile);
     DialIn { profile, missing, elsewhere }
 }
@@ -145,7 +145,7 @@ fn profile<'a>(estate: &'a Estate, device: usize, path: &str, named_at: Origin) 
     let found = estate.find(device, path, named_at.export);
     // Those of an appliance have the name of their service, and no file.
     let path = found.as_ref().map_or(path, |file| file.path);
-    let by_name = || estate.devices[device].facts.by_hand.then_some(path);
+    let by_name = || estate.devices[device].facts.described.map(|_| path);
     let path = found.is_some().then_some(path).or_else(by_name)?;
     profiles.iter().find(|profile| profile.path == path)
 }

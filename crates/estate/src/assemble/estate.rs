@@ -11,7 +11,7 @@ use std::path::Path;
 use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
-    Device, Export, ExportId, ExportState, Family, Filter, Ledger, Limits, Origin, PortForward, Protocol,
+    Described, Device, Export, ExportId, ExportState, Family, Filter, Ledger, Limits, Origin, PortForward, Protocol,
     find_path,
 };
 use trevlin_model::{PasswordSource, PppProfile, Reference};
@@ -31,6 +31,8 @@ pub struct ExportRecord {
     pub export: Export,
     /// Name of the format, where a reader took it.
     pub format: Option<&'static str>,
+    /// How it describes an appliance, where it does.
+    pub described: Option<Described>,
     /// Classification of its lines.
     pub ledger: Ledger,
 }
@@ -139,12 +141,19 @@ pub struct Estate {
 }
 
 impl Estate {
-    /// Whether only sheets filled in by hand describe a device: it is an appliance, which has no commands and files of an open system.
+    /// How an appliance is described, which has no commands and files of an open system; nothing for a device with an export of one.
     #[must_use]
-    pub fn is_by_sheet(&self, at: usize) -> bool {
-        let formats = self.devices[at].exports.iter().filter_map(|id| self.exports[id.0 as usize].format);
-        let mut formats = formats.peekable();
-        self.devices[at].facts.by_hand && formats.peek().is_some() && formats.all(|format| format == "sheet")
+    pub fn described(&self, at: usize) -> Option<Described> {
+        let records = self.devices[at].exports.iter().map(|id| &self.exports[id.0 as usize]);
+        let mut read = records.filter(|record| record.format.is_some());
+        read.all(|record| record.described.is_some()).then_some(())?;
+        self.devices[at].facts.described
+    }
+
+    /// Whether a device is an appliance without commands and files of an open system.
+    #[must_use]
+    pub fn is_appliance(&self, at: usize) -> bool {
+        self.described(at).is_some()
     }
 
     /// A device by its number.

@@ -67,8 +67,14 @@ impl Estate {
             }
             let (ids, facts) = by_folder.entry(input.folder).or_default();
             ids.push(input.export.id());
+            let described = input.facts.described;
             facts.push(*input.facts);
-            exports.push(ExportRecord { export: input.export, format: input.format, ledger: input.ledger });
+            exports.push(ExportRecord {
+                export: input.export,
+                format: input.format,
+                described,
+                ledger: input.ledger,
+            });
         }
         let left_out = cuts
             .into_iter()

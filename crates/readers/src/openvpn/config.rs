@@ -139,7 +139,7 @@ impl Config {
     }
 
     pub(super) fn missing_include(&mut self, path: &str, origin: Origin) {
-        self.missing.push(Reference { path: path.to_owned(), configuration: true, unsaid: false, origin });
+        self.missing.push(Reference { path: path.to_owned(), configuration: true, unsaid: None, origin });
     }
 
     /// Processes one directive. Returns the error, if any.

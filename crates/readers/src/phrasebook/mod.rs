@@ -113,7 +113,7 @@ impl Phrasebook {
             (crate::sheet::facts(export, top), shown)
         };
         let lines = || classes.into_iter().for_each(|(origin, class)| book.class(origin, class));
-        let ((mut found, shown), ()) = rayon::join(facts, lines);
+        let (((mut found, unjoined), shown), ()) = rayon::join(facts, lines);
         cuts.into_iter().for_each(|at| book.cut(at, Limit::Nesting, "nested statements"));
         for note in notes {
             book.not_understood(note.origin, note.text);
@@ -137,6 +137,7 @@ impl Phrasebook {
             let masker = Masker::new(facts.to_mask(), &facts.masked_places);
             write_node(&top, export, &|text| masker.mask(text))
         });
+        found.notes.extend(unjoined);
         Tried {
             statements: told.unwrap_or_default(),
             sheet: sheet.unwrap_or_default(),

@@ -1,23 +1,23 @@
 //! Settings that a sheet filled in by hand leaves open, and the ports that follow from standards.
 
 use trevlin_model::ssh::OPENSSH;
-use trevlin_model::{Facts, Listener, Protocol, Reference, Setting, TunnelFamily, TunnelRole};
+use trevlin_model::{Described, Facts, Listener, Protocol, Reference, Setting, TunnelFamily, TunnelRole};
 
-/// Settings of a tunnel that a sheet filled in by hand does not state may still be configured; a sheet written from files states all of
-/// them.
-pub(super) fn leave_open(facts: &mut Facts) {
+/// Settings of a tunnel that the description of an appliance does not state may still be configured; a sheet written from files states
+/// all of them.
+pub(super) fn leave_open(facts: &mut Facts, described: Described) {
     for server in facts.ssh_servers.iter_mut().filter(|one| one.program != OPENSSH) {
-        server.missing.push(Reference::unsaid(server.origin));
+        server.missing.push(Reference::unsaid(described, server.origin));
     }
     for tunnel in &mut facts.tunnels {
-        tunnel.missing.push(Reference::unsaid(tunnel.origin));
+        tunnel.missing.push(Reference::unsaid(described, tunnel.origin));
         if tunnel.listeners.is_empty() && tunnel.role != TunnelRole::Client {
             tunnel.listeners = usual_listeners(tunnel.family);
         }
         let by_tls =
             matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Tls);
         if by_tls && tunnel.proof.certificate.is_none() {
-            let why = "the sheet does not state it".to_owned();
+            let why = described.silent().to_owned();
             tunnel.proof.certificate = Some(Setting::Unknown { why });
         }
     }

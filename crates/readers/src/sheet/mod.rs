@@ -42,7 +42,7 @@ use trevlin_model::account::StoredPassword;
 use trevlin_model::housekeeping::{ClockKeeper, LogKeeper};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
-    DeviceKind, Export, Facts, Limit, MalformedAddress, NotAnalysed, Note, Origin, SecretRecord, Setting,
+    Described, DeviceKind, Export, Facts, Limit, MalformedAddress, NotAnalysed, Note, Origin, SecretRecord, Setting,
     each_section,
 };
 
@@ -123,22 +123,26 @@ pub(crate) struct Found {
     pub(crate) not_seen: Vec<Origin>,
 }
 
-/// The facts of a document in the shape of a sheet.
-pub(crate) fn facts(export: &Export, top: Node) -> Found {
-    whole(export, top, false).0
+/// The facts of a document in the shape of a sheet, and names in it that refer to none of its entries: where the device has further
+/// exports, the entry may be in one of them.
+pub(crate) fn facts(export: &Export, top: Node) -> (Found, Vec<Note>) {
+    let (mut found, _) = whole(export, top, Described::Export);
+    let mut unjoined = Vec::new();
+    joins::apply(&mut found.facts, &mut unjoined);
+    (found, unjoined)
 }
 
 /// The facts of a sheet, whose names refer to its entries, with the rule base as written.
 fn by_hand(export: &Export, top: Node) -> (Found, Ordered) {
-    let (mut found, ordered) = whole(export, top, true);
-    if found.facts.by_hand {
+    let (mut found, ordered) = whole(export, top, Described::Sheet);
+    if found.facts.described.is_some() {
         joins::apply(&mut found.facts, &mut found.notes);
     }
     (found, ordered)
 }
 
-/// The same as [`facts`], with the rule base as written. An empty list in a sheet is a statement; one of a phrasebook has no statement in it.
-fn whole(export: &Export, mut top: Node, is_sheet: bool) -> (Found, Ordered) {
+/// The facts of a document whose names are not joined, with the rule base as written.
+fn whole(export: &Export, mut top: Node, described: Described) -> (Found, Ordered) {
     let mut found = Found::default();
     if let Value::Table(entries) = &mut top.value {
         entries.retain(|entry| !is_evidence(entry));
@@ -162,9 +166,7 @@ fn whole(export: &Export, mut top: Node, is_sheet: bool) -> (Found, Ordered) {
         } else if ORDERED.contains(&&*entry.key) {
             ordered_section(entry, &mut ordered, &mut found);
         } else if known.contains(&&*entry.key) {
-            if is_sheet {
-                states_none(&entry, &mut found);
-            }
+            states_none(&entry, &mut found);
             section(&entry, &mut found);
         } else {
             let text =
@@ -182,8 +184,8 @@ fn whole(export: &Export, mut top: Node, is_sheet: bool) -> (Found, Ordered) {
     found.facts.switched_off.extend(ordered.switched_off());
     settle(export, &mut found.facts);
     if !complete {
-        leave_open(&mut found.facts);
-        found.facts.by_hand = true;
+        leave_open(&mut found.facts, described);
+        found.facts.described = Some(described);
     }
     (found, ordered)
 }

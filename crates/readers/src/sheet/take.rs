@@ -169,7 +169,7 @@ enum Give<'a> {
     Text(&'a str),
 }
 
-const SILENT: &str = "the sheet does not state it";
+const SILENT: &str = "it is not stated";
 
 /// A value that was looked for and is on no screen: known to be missing, for settings; absent for everything else.
 pub(super) const NOT_SEEN: &str = "no screen of the device shows it";

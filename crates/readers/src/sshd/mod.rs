@@ -164,7 +164,7 @@ impl<'a> State<'a> {
             let found = self.around.find_all(&path, export);
             if found.is_empty() {
                 // The daemon ignores a pattern without matches; whether it has any, the exports do not show.
-                self.missing.push(Reference { path, configuration: true, unsaid: false, origin });
+                self.missing.push(Reference { path, configuration: true, unsaid: None, origin });
             }
             for file in found {
                 if !book.may_read_in(origin, file, Open::of(&self.open, file), DEPTH) {

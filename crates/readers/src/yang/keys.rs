@@ -20,7 +20,7 @@ use trevlin_model::served::{
 };
 use trevlin_model::ssh::SshServer;
 use trevlin_model::{
-    IpRange, Listener, NotAnalysed, Origin, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
+    Described, IpRange, Listener, NotAnalysed, Origin, Protocol, Reference, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 #[derive(Deserialize)]
@@ -376,7 +376,7 @@ impl Reader<'_> {
             }
         }
         self.reading.facts.ssh_servers.push(SshServer {
-            missing: vec![trevlin_model::Reference::unsaid(ssh.origin)],
+            missing: vec![Reference::unsaid(Described::Export, ssh.origin)],
             ..crate::sshd::stated("the device", ssh.origin, statements)
         });
     }

@@ -11,7 +11,7 @@ mod tree;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::cell::RefCell;
 use tree::Item;
-use trevlin_model::{Export, LineClass, NotAnalysed, Origin, datastore_state};
+use trevlin_model::{Described, Export, LineClass, NotAnalysed, Origin, datastore_state};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -59,6 +59,7 @@ fn recognise(export: &Export) -> Recognition {
 
 fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
+    reading.facts.described = Some(Described::Export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let (roots, broken) = tree::parse(export, &mut book);
     let seen = RefCell::new(Vec::new());
