@@ -23,12 +23,16 @@ impl Described {
         }
     }
 
-    /// The request for information; `about` continues a sentence, as "whether NAME requires it".
+    /// The request for information; `about` continues a sentence, as "whether NAME requires it". It may end with the key of a sheet in
+    /// parentheses, which other descriptions do not have.
     #[must_use]
     pub fn request(self, about: &str) -> String {
         match self {
             Self::Sheet => format!("Please state in the device sheet {about}."),
-            Self::Export => format!("Please show {about}: the export does not state it."),
+            Self::Export => {
+                let about = about.rsplit_once(" (`").map_or(about, |(front, _)| front);
+                format!("Please show {about}: the export does not state it.")
+            }
         }
     }
 }

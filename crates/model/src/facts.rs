@@ -22,8 +22,8 @@ use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
 use crate::sudo::{SudoDefault, SudoRule};
 use crate::{
-    Credential, Described, DeviceKind, Filter, FilterChange, Interface, Login, MalformedAddress, Origin, PortForward,
-    PppProfile, Reference, Route, SecretRecord, Tunnel,
+    Credential, Described, DeviceKind, Filter, FilterChange, Interface, Login, MalformedAddress, Origin,
+    PortForward, PppProfile, Reference, Route, SecretRecord, Tunnel,
 };
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;

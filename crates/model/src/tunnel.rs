@@ -1,7 +1,7 @@
 //! Tunnels that accept clients or connect sites.
 
-use crate::described::Described;
 use crate::certificate::{CertificateFile, CertificateUse};
+use crate::described::Described;
 use crate::ipsec::IpsecConnection;
 use crate::offer::Offer;
 use crate::plan::AddressPlan;

@@ -71,7 +71,9 @@ fn shell(
     let (factors, verdict) = match easiest {
         Some(way) => judged(shown(&way.factors)),
         // A sheet that states no method leaves them open.
-        None if server.missing.iter().any(|one| one.unsaid.is_some()) => (Vec::new(), LoginVerdict::Undetermined),
+        None if server.missing.iter().any(|one| one.unsaid.is_some()) => {
+            (Vec::new(), LoginVerdict::Undetermined)
+        }
         None => (Vec::new(), LoginVerdict::Closed),
     };
     let mut limits = limits(device, server, connection);

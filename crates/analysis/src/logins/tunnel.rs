@@ -216,7 +216,9 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
             by_shared_key(estate, at, tunnel)
         }
         None if certificate => "holders of a certificate".into(),
-        None if factors.is_none() && tunnel.missing.iter().any(|one| one.unsaid.is_some()) => "not known".into(),
+        None if factors.is_none() && tunnel.missing.iter().any(|one| one.unsaid.is_some()) => {
+            "not known".into()
+        }
         None => "any user".into(),
     };
     (who, lists.join(" and "), factors)

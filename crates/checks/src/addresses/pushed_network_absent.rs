@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
@@ -101,7 +102,7 @@ fn judge(addresses: &BTreeSet<IpAddr>, device: &Device, ways: &[IpRange], tunnel
         title: format!(
             "{}{more}, pushed to clients of {}, is not behind {}",
             first.short(),
-            tunnel.name,
+            name_of(tunnel),
             device.name
         )
         .into(),

@@ -1,6 +1,7 @@
 //! A tunnel falls back to legacy encryption for old clients.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::support::name_of;
 use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -49,7 +50,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     let lines: Vec<_> = found.iter().map(|(line, _)| line.as_str()).collect();
     Verdict::Fail(Fail {
         rating: CHECK.rated("an attacker must pose as a legacy client"),
-        title: format!("{} permits fallback to a legacy cipher", tunnel.name).into(),
+        title: format!("{} permits fallback to a legacy cipher", name_of(tunnel)).into(),
         detail: format!("Configured: {}. Remedy: remove the setting.", lines.join(", ")).into(),
         evidence: found.iter().map(|(_, origin)| *origin).collect(),
     })

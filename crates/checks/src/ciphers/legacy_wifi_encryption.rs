@@ -15,8 +15,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::High,
     why: "A WEP key is recovered within minutes of listening, whatever its length. WPA and TKIP were interim solutions of \
           2003, are withdrawn from the standard, and permit packet forgery.",
-    fix: "Set `wpa=2`, `rsn_pairwise=CCMP` and `wpa_key_mgmt=SAE` (or `WPA-EAP`) with `ieee80211w=2`, and replace devices \
-          that do not support it.",
+    fix: "Use WPA3, or WPA2 with AES (CCMP) and protected management frames (`wpa=2`, `rsn_pairwise=CCMP`, \
+          `wpa_key_mgmt=SAE` or `WPA-EAP`, `ieee80211w=2`), and replace devices that do not support it.",
     judged: "Fails for WEP; one level lower for WPA of the first generation and for TKIP beside CCMP. Passes for WPA2 with \
              CCMP and for WPA3. Open networks are reported in the area logins.",
     references: &["IEEE 802.11-2016, 12.3", "RFC 7465 (RC4)", "NIST SP 800-153, 2"],

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::tunnels::listed;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -93,8 +94,8 @@ fn verdict(tunnel: &Tunnel, found: &[(String, Origin)]) -> Verdict {
     let (detail, evidence) = listed(found);
     Verdict::Fail(Fail {
         rating: CHECK.rated("an attacker must obtain the key first"),
-        title: format!("{} {first}", tunnel.name).into(),
-        detail: format!("{} {detail}", tunnel.name).into(),
+        title: format!("{} {first}", name_of(tunnel)).into(),
+        detail: format!("{} {detail}", name_of(tunnel)).into(),
         evidence,
     })
 }

@@ -1,6 +1,7 @@
 //! New keys of a connection come from old ones.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::support::name_of;
 use crate::tunnels::ipsec;
 use trevlin_analysis::crypto::algorithms::lookup;
 use trevlin_analysis::map::EstateMap;
@@ -75,7 +76,8 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
             (IkeDaemon::Appliance, None) if child.offers.is_empty() => {
                 let question = format!(
                     "Please state whether {} uses perfect forward secrecy for `{}`.",
-                    tunnel.name, child.name
+                    name_of(tunnel),
+                    child.name
                 );
                 return Verdict::ask(question, vec![child.origin]);
             }
@@ -121,7 +123,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
                 (false, true) => "it is the default of the program",
             },
         ),
-        title: format!("{} may rekey without perfect forward secrecy", tunnel.name).into(),
+        title: format!("{} may rekey without perfect forward secrecy", name_of(tunnel)).into(),
         detail: format!("For {} {how}.{advice}", names.join(", ")).into(),
         evidence,
     })

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use trevlin_analysis::crypto::algorithms::{Status, lookup};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -55,7 +56,7 @@ fn fail(estate: &EstateMap, tunnel: &Tunnel, detail: String, evidence: Vec<Origi
                 "no attack is practical today"
             },
         ),
-        title: format!("{} has no quantum-resistant key exchange", tunnel.name).into(),
+        title: format!("{} has no quantum-resistant key exchange", name_of(tunnel)).into(),
         detail: detail.into(),
         evidence,
     })

@@ -17,8 +17,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Medium,
     why: "SMBv1 has no encryption, signs with MD5, and was the path of several worms. A server that still supports it can be \
           downgraded by an attacker on the path.",
-    fix: "Set `server min protocol = SMB3_00`, or `SMB2_10` while a legacy client needs it. Identify such clients first: \
-          `smbstatus` shows the dialect of each.",
+    fix: "Disable SMB 1 and require version 3, or 2.1 while a legacy client needs it (`server min protocol = \
+          SMB3_00` or `SMB2_10`). Identify such clients first: `smbstatus` shows the dialect of each.",
     judged: "Fails where the lowest dialect is SMBv1 or older, the default of Samba before 4.11; one level lower for SMBv2, \
              which has no encryption, where it is set. SMBv2 by default is not a finding. Passes from SMBv3 on. Undetermined \
              where settings are stored outside the exports.",

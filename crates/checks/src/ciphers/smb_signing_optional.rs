@@ -17,7 +17,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Low,
     why: "An attacker between client and server can relay the client's login to the server, or change what is read and \
           written. Signing or encryption prevents this.",
-    fix: "Set `server signing = mandatory`, or `server smb encrypt = required`, which includes signing.",
+    fix: "Require signing (`server signing = mandatory`), or encryption, which includes it (`server smb encrypt = \
+          required`).",
     judged: "Fails where signing is not required and some share does not require encryption; one level lower where that is a \
              default. Passes where either is required. Undetermined where settings are stored outside the exports.",
     references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10"],

@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Run, Verdict};
 use crate::ciphers::judge;
 use crate::subject::Subject;
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -54,11 +55,11 @@ fn unstated(tunnel: &Tunnel) -> Option<Verdict> {
         return None;
     }
     let missing = tunnel.missing.iter().find(|one| one.unsaid.is_some())?;
-    let name = &tunnel.name;
+    let name = &name_of(tunnel);
     Some(match tunnel.policy.as_ref().and_then(|policy| policy.standard_proposals.as_ref()) {
         Some((list, origin)) => Verdict::ask(
             format!(
-                "Please list the algorithms in `{list}`, which {name} negotiates: no screen of the device shows them."
+                "Please list the algorithms in `{list}`, which {name} negotiates: their list is not shown."
             ),
             vec![*origin],
         ),

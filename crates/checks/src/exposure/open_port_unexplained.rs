@@ -19,8 +19,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Low,
     why: "An open port serves a purpose. If no export explains it, either an unexamined service is exposed, or the service \
           is gone and the port remains open for the next program that uses it.",
-    fix: "Establish its purpose, and obtain the `ss -tulpn` output of the device. Remove the rule where it is not needed, or \
-          limit its sources.",
+    fix: "Establish its purpose from the list of open sockets (`ss -tulpn`). Remove the rule where it is not needed, \
+          or limit its sources.",
     judged: "Fails for each filter rule that permits Internet access to ports of the device itself without a known service, \
              where its sockets were not exported; higher where the port is usually management, shell, remote desktop, files, \
              database or industrial, one level lower for named sources. Passes where every opening is explained. \

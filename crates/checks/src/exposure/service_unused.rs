@@ -6,7 +6,6 @@ use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::Described;
 use trevlin_model::served::{ServedKind, Sources};
 
 /// The check.
@@ -50,8 +49,7 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
     }
     // A sheet that lists no resources does not state that there are none.
     if let Some(described) = one.estate.described(one.device) {
-        let section = if described == Described::Sheet { " (`services.parts`)" } else { "" };
-        let about = format!("what {} offers and to whom{section}", one.title());
+        let about = format!("what {} offers and to whom (`services.parts`)", one.title());
         return Verdict::ask(described.request(&about), vec![one.served.origin]);
     }
     let seen = one.estate.internet().services[one.device].iter().any(|service| {

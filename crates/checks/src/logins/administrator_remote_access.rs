@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::service_of;
 use trevlin_analysis::authentication::tunnels;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -112,10 +113,11 @@ fn by_permission(estate: &EstateMap, at: usize) -> Vec<Answer> {
             };
             Verdict::Fail(Fail {
                 rating: CHECK.rated(why),
-                title: format!("Administrators (the {kind} `{name}`) may use {}", one.service).into(),
+                title: format!("Administrators (the {kind} `{name}`) may use {}", service_of(device, &one.service)).into(),
                 detail: format!(
-                    "The permission for {} is for the {kind} `{name}`. A stolen login of one of its members gives access to                      the network and administrative rights at once.",
-                    one.service
+                    "The permission for {} is for the {kind} `{name}`. A stolen login of one of its members gives access to \
+                     the network and administrative rights at once.",
+                    service_of(device, &one.service)
                 )
                 .into(),
                 evidence: [one.origin].into_iter().chain(by_rights.map(|(_, origin)| origin)).collect(),

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::support::rated::rated_by_tunnel;
 use trevlin_analysis::authentication::of_tls_based;
 use trevlin_analysis::context::Analyses;
@@ -61,7 +62,7 @@ fn judge(
         (_, stated, Some(missing)) if missing.unsaid.is_none() || stated.is_none() => {
             return Verdict::ask_reference(
                 missing,
-                &format!("whether {} requires a client certificate", tunnel.name),
+                &format!("whether {} requires a client certificate", name_of(tunnel)),
             );
         }
         (Some(demand), Some(origin), _) => (*demand, origin),
@@ -70,7 +71,7 @@ fn judge(
             return Verdict::ask(
                 format!(
                     "Please state whether {} requires a client certificate: the exports do not show it.",
-                    tunnel.name
+                    name_of(tunnel)
                 ),
                 vec![tunnel.origin],
             );
@@ -87,10 +88,10 @@ fn judge(
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("a password is still required"),
-        title: format!("{} {text}", tunnel.name).into(),
+        title: format!("{} {text}", name_of(tunnel)).into(),
         detail: format!(
             "{} on {device} {text}; only {} grants access.",
-            tunnel.name,
+            name_of(tunnel),
             tunnel.proof.passwords.first().map_or("a password", |check| decider(&check.source)),
         )
         .into(),

@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -50,7 +51,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     };
                     Verdict::Fail(Fail {
                         rating: CHECK.rated_at(severity, why),
-                        title: format!("{} permits parallel sessions with one certificate", tunnel.name)
+                        title: format!("{} permits parallel sessions with one certificate", name_of(tunnel))
                             .into(),
                         detail: "`duplicate-cn` is set.".into(),
                         evidence: [origin].into_iter().chain(certificate).collect(),
@@ -66,7 +67,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 }
                 (None, Some(missing)) if missing.unsaid.is_some() => {
                     let about =
-                        format!("whether {} permits parallel sessions with one certificate", tunnel.name);
+                        format!("whether {} permits parallel sessions with one certificate", name_of(tunnel));
                     match client_rule(tunnel, |policy| &policy.sessions_per_user, &about) {
                         ClientRule::Stated(Most(1), _) | ClientRule::Native => Verdict::Pass,
                         // Several sessions are a property of the users' limit, which has a check of its own.
@@ -77,7 +78,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 (None, Some(missing)) => {
                     let ask = missing.question(&format!(
                         "whether {} permits parallel sessions with one certificate",
-                        tunnel.name
+                        name_of(tunnel)
                     ));
                     Verdict::ask(ask, vec![missing.origin])
                 }

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use trevlin_analysis::crypto::certificates::{of_tunnel, trusts_a_folder};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -62,7 +63,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let fail = |detail: String, evidence| {
         Verdict::Fail(Fail {
             rating: CHECK.rated("any public certificate grants access"),
-            title: format!("{} accepts certificates of any public CA", tunnel.name).into(),
+            title: format!("{} accepts certificates of any public CA", name_of(tunnel)).into(),
             detail: detail.into(),
             evidence,
         })
@@ -76,7 +77,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
         Err((path, origin)) => {
             let ask = format!(
                 "Please provide the certificate in `{path}`: it is the CA that {} trusts for clients.",
-                tunnel.name
+                name_of(tunnel)
             );
             return Some(Verdict::ask(ask, vec![origin]).wanting(path));
         }
@@ -105,7 +106,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
              for clients, and the estate file names {}.",
             one.subject,
             one.organisation.as_deref().unwrap_or_default(),
-            tunnel.name,
+            name_of(tunnel),
             estate.organisation[0]
         );
         return Some(Verdict::ask(ask, vec![*origin, one.origin]));
@@ -117,7 +118,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
             let ask = format!(
                 "Please provide the CA certificates in `/etc/swanctl/x509ca` or `/etc/ipsec.d/cacerts`: {} names no CA, so \
                  each of them may sign its clients.",
-                tunnel.name
+                name_of(tunnel)
             );
             Verdict::ask(ask, vec![tunnel.origin])
         }

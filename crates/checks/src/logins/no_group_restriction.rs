@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::{name_of, service_of};
 use trevlin_analysis::authentication::{lines_of_service, provide_pam};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
@@ -97,8 +98,12 @@ fn for_everybody(device: &Device, one: &ServicePermission) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} admits every account", one.service).into(),
-        detail: format!("The permission for {} names no group, role or user.", one.service).into(),
+        title: format!("{} admits every account", service_of(device, &one.service)).into(),
+        detail: format!(
+            "The permission for {} names no group, role or user.",
+            service_of(device, &one.service)
+        )
+        .into(),
         evidence: vec![one.origin],
     })
 }
@@ -116,7 +121,8 @@ fn by_directory(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
     let mut own =
         device.facts.permissions.iter().filter(|one| one.service == tunnel.name && !one.off).peekable();
     if own.peek().is_none() {
-        let ask = missing.question(&format!("which groups or users may use {} (`permissions`)", tunnel.name));
+        let ask =
+            missing.question(&format!("which groups or users may use {} (`permissions`)", name_of(tunnel)));
         return Some(Verdict::ask(ask, vec![asked.origin]));
     }
     own.all(|one| one.who != Grantee::AllUsers).then_some(Verdict::Pass)
@@ -165,7 +171,7 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
     let lines = match lines_of_service(device, service) {
         Ok(lines) => lines,
         Err(missing) => {
-            let reason = format!("whether {} accepts every account", tunnel.name);
+            let reason = format!("whether {} accepts every account", name_of(tunnel));
             return Verdict::provide(provide_pam(&missing.0), Reason::decides(reason), vec![asked_at])
                 .wanting(format!("/etc/pam.d/{missing}"));
         }
@@ -182,7 +188,7 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
         } else {
             CHECK.rated_at(Severity::Medium, "the VPN gives access to internal networks")
         },
-        title: format!("{} accepts every account", tunnel.name).into(),
+        title: format!("{} accepts every account", name_of(tunnel)).into(),
         detail: format!("The PAM stack of `{service}` does not restrict users by name or group.").into(),
         evidence: vec![asked_at, tunnel.origin],
     })

@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::client_rules::{ClientRule, client_rule};
-use crate::support::named;
+use crate::support::name_of;
 use trevlin_analysis::authentication::{lines_of_service, provide_pam, ssh_login_paths};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -134,7 +134,7 @@ fn by_tunnel(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Option<Ver
         // The daemon bans addresses by itself, unless the score is switched off (default 80).
         return match tunnel.setting("max-ban-score") {
             Some(Setting::Stated { value, origin }) if value.trim() == "0" => Some(fail(
-                &format!("{} does not ban clients after failed logins", tunnel.name),
+                &format!("{} does not ban clients after failed logins", name_of(tunnel)),
                 "`max-ban-score` is 0.",
                 "its own limit is disabled",
                 *origin,
@@ -157,11 +157,11 @@ fn by_rule(tunnel: &Tunnel) -> Option<Verdict> {
         matches!(source, PasswordSource::LocalList(_) | PasswordSource::LocalListAndCode(_))
     };
     let by_list = tunnel.proof.passwords.iter().any(|check| own(&check.source));
-    let about = format!("whether failed logins to {} are limited", tunnel.name);
+    let about = format!("whether failed logins to {} are limited", name_of(tunnel));
     match client_rule(tunnel, |policy| &policy.failed_logins, &about) {
         ClientRule::Stated(Most(0), origin) => Some(with_more(
             fail(
-                &format!("No limit on failed logins to {}", named(tunnel)),
+                &format!("No limit on failed logins to {}", name_of(tunnel)),
                 "Neither an account nor an address is locked after failed logins.",
                 "any number of passwords can be tried",
                 origin,

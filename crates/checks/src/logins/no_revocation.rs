@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -69,7 +70,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Verdict {
             (false, ipsec) => lenient(tunnel, revocation.origin, ipsec),
         };
     }
-    let about = format!("whether {} checks a revocation list", tunnel.name);
+    let about = format!("whether {} checks a revocation list", name_of(tunnel));
     match client_rule(tunnel, |policy| &policy.revocation, &about) {
         ClientRule::Stated(true, _) => return Verdict::Pass,
         ClientRule::Stated(false, _) | ClientRule::Native => {}
@@ -81,7 +82,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Verdict {
     if let Some(script) = set("tls-verify") {
         let ask = format!(
             "Please state whether the script of `tls-verify` refuses revoked certificates: {} has no other way to recognise them.",
-            tunnel.name
+            name_of(tunnel)
         );
         return Verdict::ask(ask, vec![script]);
     }
@@ -114,7 +115,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Verdict {
     let certificate = stated.or_else(|| tunnel.proof.certificate.as_ref().and_then(Setting::origin));
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} {verb} recognise revoked client certificates", tunnel.name).into(),
+        title: format!("{} {verb} recognise revoked client certificates", name_of(tunnel)).into(),
         detail: detail.into(),
         evidence: vec![certificate.unwrap_or(tunnel.origin)],
     })
@@ -130,7 +131,7 @@ fn lenient(tunnel: &Tunnel, origin: Origin, ipsec: bool) -> Verdict {
         ),
         title: format!(
             "{} accepts client certificates when the revocation list cannot be fetched",
-            tunnel.name
+            name_of(tunnel)
         )
         .into(),
         detail: format!("The list or responder is named, and its absence is accepted ({setting}).").into(),

@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
@@ -44,7 +45,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     if let Some(missing) = tunnel.missing_file() {
-        return Verdict::ask_reference(missing, &format!("whether {} limits sessions", tunnel.name));
+        return Verdict::ask_reference(missing, &format!("whether {} limits sessions", name_of(tunnel)));
     }
     if tunnel.policy.is_some() || tunnel.missing_configuration().is_some() {
         return of_appliance(tunnel, dial_in);
@@ -79,7 +80,7 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
         let ask = format!(
             "Please state whether the RADIUS server sends Session-Timeout or Idle-Timeout for every user of {}: its own \
              configuration sets no session limit.",
-            tunnel.name
+            name_of(tunnel)
         );
         return Verdict::ask(ask, vec![check.origin]);
     }
@@ -102,7 +103,7 @@ fn of_appliance(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
         // It has no sessions to limit.
         return Verdict::DoesNotApply;
     }
-    let name = &tunnel.name;
+    let name = &name_of(tunnel);
     let about = format!("whether {name} limits sessions");
     let idle = client_rule(tunnel, |policy| &policy.idle_timeout, &about);
     let whole = client_rule(tunnel, |policy| &policy.session_timeout, &about);
@@ -142,7 +143,7 @@ fn of_appliance(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
 fn fail(tunnel: &Tunnel, missing: &[&str], detail: &str, evidence: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("it assists an attacker who already has access"),
-        title: format!("{} has {}", tunnel.name, missing.join(" and ")).into(),
+        title: format!("{} has {}", name_of(tunnel), missing.join(" and ")).into(),
         detail: detail.to_owned().into(),
         evidence,
     })

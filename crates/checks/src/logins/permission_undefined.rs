@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::service_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -56,7 +57,11 @@ fn judge(device: &Device, one: &ServicePermission, name: &str, role: bool) -> Op
     let (wanted, there) = if role { ("role", "group") } else { ("group", "role") };
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated("the permission does not apply to those it was made for"),
-        title: format!("{} is permitted to a {wanted} `{name}` that does not exist", one.service).into(),
+        title: format!(
+            "{} is permitted to a {wanted} `{name}` that does not exist",
+            service_of(device, &one.service)
+        )
+        .into(),
         detail: format!("No {wanted} has the name `{name}`; a {there} has.").into(),
         evidence: vec![one.origin, first.origin],
     }))

@@ -22,8 +22,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::High,
     why: "The name root is known, so only one password protects full control of the host. Logs do not show which \
           administrator used it.",
-    fix: "Set `PermitRootLogin no` and have administrators log in with personal accounts and use sudo. Where programs need \
-          root, use `forced-commands-only` with a key.",
+    fix: "Disable root login over SSH (`PermitRootLogin no`) and have administrators log in with personal accounts \
+          and use sudo. Where programs need root, use `forced-commands-only` with a key.",
     judged: "Fails where `PermitRootLogin yes` is in effect and passwords are accepted. Passes with the default since \
              OpenSSH 7.0, which rejects root passwords, and where the root password is locked. Where nothing is set and the \
              version may be older, an information request follows if root has a password.",

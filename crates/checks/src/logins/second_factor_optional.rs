@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::name_of;
 use std::collections::BTreeMap;
 use trevlin_analysis::authentication::further_factor;
 use trevlin_analysis::map::EstateMap;
@@ -75,7 +76,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn by_rule(tunnel: &Tunnel, origin: Origin) -> Fail {
     Fail {
         rating: CHECK.rated("accounts that are enrolled are asked"),
-        title: format!("{} exempts accounts without a second factor", tunnel.name).into(),
+        title: format!("{} exempts accounts without a second factor", name_of(tunnel)).into(),
         detail: "The second factor is optional: accounts that are not enrolled log in without it.".into(),
         evidence: vec![origin, tunnel.origin],
     }

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use trevlin_analysis::l2tp::carries_l2tp;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -55,7 +56,7 @@ fn judge(tunnel: &Tunnel) -> Option<Verdict> {
     };
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("Users of {} share the IKE identity `{identity}`", tunnel.name).into(),
+        title: format!("Users of {} share the IKE identity `{identity}`", name_of(tunnel)).into(),
         detail: "Every client proves itself with this identity and one pre-shared key.".into(),
         evidence: vec![*origin, tunnel.origin],
     }))

@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::logins::{holds_where, only_from};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::rated::rated_by_tunnel;
-use crate::support::{each_once, named};
+use crate::support::{each_once, name_of};
 use trevlin_analysis::authentication::{
     PppAuthentication, Undecided, login_paths, of_source, of_tls_based, server_names,
 };
@@ -14,7 +14,9 @@ use trevlin_analysis::l2tp::UnprotectedAccess;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{Described, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily};
+use trevlin_model::{
+    Described, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
+};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -84,7 +86,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 }
 
 fn not_exported(tunnel: &Tunnel, missing: &Reference) -> Verdict {
-    Verdict::ask_reference(missing, &format!("which factors {} requires", tunnel.name))
+    Verdict::ask_reference(missing, &format!("which factors {} requires", name_of(tunnel)))
 }
 
 /// A configuration with which the daemon would not start is not in force.
@@ -92,7 +94,7 @@ fn refused(tunnel: &Tunnel, why: &str, origin: Origin) -> Verdict {
     let question = format!(
         "Please provide the configuration in use of {}, and the output of `ss -lntup`: the daemon rejects the exported \
          configuration ({why}).",
-        tunnel.name
+        name_of(tunnel)
     );
     Verdict::ask(question, vec![origin, tunnel.origin])
 }
@@ -100,7 +102,7 @@ fn refused(tunnel: &Tunnel, why: &str, origin: Origin) -> Verdict {
 fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
     let device = &estate.devices[at];
     let ask = |question: String, origin: Origin| Verdict::ask(question, vec![origin, tunnel.origin]);
-    let name = &tunnel.name;
+    let name = &name_of(tunnel);
     match server_names(device, tunnel, dial_in) {
         PppAuthentication::NotExported(missing) => not_exported(tunnel, missing),
         PppAuthentication::Nobody(why, origin) => nobody_asked(tunnel, why, vec![origin, tunnel.origin]),
@@ -112,16 +114,21 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
             ),
             origin,
         ),
-        PppAuthentication::NoList(origin) => ask(match estate.described(at) {
-            Some(Described::Sheet) => format!(
-                "Please state in the device sheet the accounts of {name} (`logins`): it requires a password."
-            ),
-            Some(Described::Export) => format!("Please show the accounts of {name}: it requires a password."),
-            None => format!(
-                "Please provide `/etc/ppp/chap-secrets`: {name} requires a password, and no list of its accounts is among \
+        PppAuthentication::NoList(origin) => ask(
+            match estate.described(at) {
+                Some(Described::Sheet) => format!(
+                    "Please state in the device sheet the accounts of {name} (`logins`): it requires a password."
+                ),
+                Some(Described::Export) => {
+                    format!("Please show the accounts of {name}: it requires a password.")
+                }
+                None => format!(
+                    "Please provide `/etc/ppp/chap-secrets`: {name} requires a password, and no list of its accounts is among \
                  the exports."
-            ),
-        }, origin),
+                ),
+            },
+            origin,
+        ),
         PppAuthentication::List(..) if tunnel.code_required().is_some() => Verdict::Pass,
         PppAuthentication::List(logins, origin) => {
             let evidence =
@@ -151,8 +158,8 @@ fn names(logins: &[&Login]) -> String {
 fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Critical, "no authentication is required"),
-        title: format!("{} requires no authentication", tunnel.name).into(),
-        detail: format!("Clients of the {} are not authenticated: {why}.", tunnel.name).into(),
+        title: format!("{} requires no authentication", name_of(tunnel)).into(),
+        detail: format!("Clients of the {} are not authenticated: {why}.", name_of(tunnel)).into(),
         evidence,
     })
 }
@@ -176,7 +183,8 @@ fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -
             let question = format!(
                 "Please provide the packet filter: {} requires a certificate and {} a password, and the exports do not show \
                  whether the second is reachable without the first.",
-                around.name, tunnel.name
+                around.name,
+                name_of(tunnel)
             );
             Verdict::ask(question, vec![tunnel.origin, around.origin])
         }
@@ -191,7 +199,7 @@ fn keys(tunnel: &Tunnel) -> Verdict {
     let more = if more == 0 { String::new() } else { format!(" and {more} more") };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Medium, "the single factor is a key, which cannot be guessed"),
-        title: format!("A stored key alone grants access at {}", tunnel.name).into(),
+        title: format!("A stored key alone grants access at {}", name_of(tunnel)).into(),
         detail: format!(
             "WireGuard requires only the private key of the peer: a copy of the file, or use of the device, grants access. \
              Remote-access peers: {}{more}.",
@@ -254,10 +262,10 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> (Verdict, Optio
     let on = if certain.conditions.is_empty() { "" } else { " on a condition" };
     let verdict = Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("Single factor is sufficient{on} at the {}: {words}", named(tunnel)).into(),
+        title: format!("Single factor is sufficient{on} at the {}: {words}", name_of(tunnel)).into(),
         detail: format!(
             "The weakest login accepted by the {} requires one factor: {words}.{}",
-            tunnel.name,
+            name_of(tunnel),
             holds_where(&certain.conditions)
         )
         .into(),
@@ -269,7 +277,7 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> (Verdict, Optio
 /// The request where another service decides about the factors of a tunnel.
 fn ask_factors(tunnel: &Tunnel, undecided: &Undecided) -> Verdict {
     let Undecided { ask, evidence, file } = undecided.clone();
-    let reason = Reason::decides(format!("which factors {} requires", tunnel.name));
+    let reason = Reason::decides(format!("which factors {} requires", name_of(tunnel)));
     Verdict::provide(ask, reason, evidence).wanting_all(file)
 }
 
@@ -296,19 +304,19 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         (true, asked, first) => Verdict::Fail(Fail {
             rating: CHECK
                 .rated_at(Severity::Medium, "the single factor is a certificate, which cannot be guessed"),
-            title: format!("A certificate alone is sufficient at the {}", named(tunnel)).into(),
+            title: format!("A certificate alone is sufficient at the {}", name_of(tunnel)).into(),
             detail: match (asked, first) {
                 (Some(_), _) => format!(
                     "The {} requires a client certificate, and the password check accepts any user.",
-                    tunnel.name
+                    name_of(tunnel)
                 ),
                 (None, None) => format!(
                     "The {} requires a client certificate (the default) and no password.",
-                    tunnel.name
+                    name_of(tunnel)
                 ),
                 (None, Some(_)) => format!(
                     "The {} requires a client certificate, and accepts clients without a password.",
-                    tunnel.name
+                    name_of(tunnel)
                 ),
             }
             .into(),
@@ -316,7 +324,7 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         }),
         (false, _, Some(check)) => by_somebody(estate, at, tunnel, &check.source, check.origin),
         (false, _, None) => Verdict::ask(
-            format!("Please state which factors {} requires: the exports do not show it.", tunnel.name),
+            format!("Please state which factors {} requires: the exports do not show it.", name_of(tunnel)),
             evidence,
         ),
     }
@@ -362,10 +370,10 @@ fn by_somebody(
     let lines = found.lines.into_iter().chain(met).chain(found.bypassed).filter(|line| *line != asked_at);
     Verdict::Fail(Fail {
         rating,
-        title: format!("Single factor is sufficient{on} at the {}: {words}", named(tunnel)).into(),
+        title: format!("Single factor is sufficient{on} at the {}: {words}", name_of(tunnel)).into(),
         detail: format!(
             "The {} requires no certificate, and {who} requires one factor: {words}.{bypassed}{holds}",
-            tunnel.name
+            name_of(tunnel)
         )
         .into(),
         evidence: [asked_at].into_iter().chain(lines).chain([tunnel.origin]).collect(),

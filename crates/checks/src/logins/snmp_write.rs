@@ -16,8 +16,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::High,
     why: "A client that knows the community string can disable interfaces, change routes and, on some devices, copy or \
           replace the configuration. The string is sent in clear text and is the same for every client.",
-    fix: "Remove `rwcommunity`. Where changes over SNMP are needed, use one SNMPv3 user with `authPriv` and a restricted \
-          view (`rwuser NAME priv -V VIEW`).",
+    fix: "Remove communities with write access (`rwcommunity`). Where changes over SNMP are needed, use one SNMPv3 \
+          user with `authPriv` and a restricted view (`rwuser NAME priv -V VIEW`).",
     judged: "Fails for each community with write access, and for each user with write access and no authentication; one \
              level lower where only a few addresses are permitted. Passes for authenticated users and where the agent is \
              limited to the device itself. Undetermined where an included file is missing.",

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -76,7 +77,7 @@ fn of_tunnel(tunnel: &Tunnel) -> Option<Verdict> {
         let name = inner.to_ascii_uppercase();
         return Some(Verdict::Fail(Fail {
             rating: CHECK.rated_at(Severity::Low, "the TLS tunnel of the outer method protects it"),
-            title: format!("{} demands EAP-{name} inside EAP-{}", tunnel.name, method.to_ascii_uppercase()).into(),
+            title: format!("{} demands EAP-{name} inside EAP-{}", name_of(tunnel), method.to_ascii_uppercase()).into(),
             detail: format!(
                 "EAP-{name} makes no key of its own: a client that does not verify the server's certificate reveals the \
                  password to any server."
@@ -90,7 +91,7 @@ fn of_tunnel(tunnel: &Tunnel) -> Option<Verdict> {
     }
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated("it is the method that the connection demands"),
-        title: format!("{} demands EAP-MD5", tunnel.name).into(),
+        title: format!("{} demands EAP-MD5", name_of(tunnel)).into(),
         detail: "The password is proved by an MD5 value, and the method makes no key that binds the login to the connection (RFC 7296, 2.16).".into(),
         evidence: vec![origin],
     }))

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::name_of;
 use jiff::civil::Date;
 use trevlin_analysis::crypto::certificates::{day, own};
 use trevlin_analysis::map::EstateMap;
@@ -69,7 +70,7 @@ fn missing(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     })?;
     let ask = format!(
         "Please provide the certificate `{path}`, without its private key: its validity and key decide whether {} is protected.",
-        tunnel.name
+        name_of(tunnel)
     );
     Some(Verdict::ask(ask, vec![origin]).wanting(path))
 }

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::name_of;
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -46,7 +47,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     let ask = format!(
                         "Please state whether `{value}` contains a password: {0} reads its login from it, and it is not among \
                          the exports.",
-                        tunnel.name
+                        name_of(tunnel)
                     );
                     answers.push(Answer::new(
                         at,
@@ -77,7 +78,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn permits(tunnel: &Tunnel, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("it is usable by anyone who uses or copies the client device"),
-        title: format!("Clients of {} may store the password", tunnel.name).into(),
+        title: format!("Clients of {} may store the password", name_of(tunnel)).into(),
         detail: "The client software is permitted to keep the password of its user.".into(),
         evidence: vec![origin, tunnel.origin],
     })

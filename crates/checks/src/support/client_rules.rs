@@ -24,7 +24,9 @@ pub(crate) fn client_rule<'a, T>(
         Some(Setting::Stated { value, origin }) => ClientRule::Stated(value, *origin),
         Some(_) => ClientRule::Open(not_seen(tunnel, about)),
         None => match tunnel.missing_configuration() {
-            Some(missing) if missing.unsaid.is_some() => ClientRule::Open(Verdict::ask_reference(missing, about)),
+            Some(missing) if missing.unsaid.is_some() => {
+                ClientRule::Open(Verdict::ask_reference(missing, about))
+            }
             _ => ClientRule::Native,
         },
     }

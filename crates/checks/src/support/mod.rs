@@ -13,7 +13,7 @@ use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
 use trevlin_analysis::reachability::FILTER_NOT_EXPORTED;
 use trevlin_estate::prose::capitalized;
-use trevlin_model::{Described, Origin, Tunnel};
+use trevlin_model::{Described, Device, Origin, Tunnel};
 use trevlin_packets::way::{Step, StepKind};
 
 /// Devices that one core is given at a time: few, so that none is left with many while the others wait.
@@ -86,10 +86,16 @@ pub(crate) fn filter_decides(estate: &EstateMap, steps: &[Step], what: String) -
 }
 
 /// The name of a tunnel within a sentence: a single word in small letters follows its kind, `OpenVPN server vpn`.
-pub(crate) fn named(tunnel: &Tunnel) -> String {
+pub(crate) fn name_of(tunnel: &Tunnel) -> String {
     let name = &tunnel.name;
     let bare = name.starts_with(char::is_lowercase) && capitalized(name) == *name && !name.contains(' ');
     if bare { format!("{} {name}", tunnel.kind_name()) } else { name.clone() }
+}
+
+/// The name of a service within a sentence: that of a tunnel as in [`name_of`].
+pub(crate) fn service_of(device: &Device, name: &str) -> String {
+    let tunnel = device.facts.tunnels.iter().find(|tunnel| tunnel.name == name);
+    tunnel.map_or_else(|| name.to_owned(), name_of)
 }
 
 /// Lines without repetitions, in order.

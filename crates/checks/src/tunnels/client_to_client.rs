@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -17,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Low,
     why: "A compromised client attacks other clients through the tunnel, bypassing their local protection. The VPN server \
           forwards this traffic internally, so no packet filter applies.",
-    fix: "Remove `client-to-client`. The packet filter then decides which client-to-client traffic is permitted.",
+    fix: "Disable direct traffic between clients (`client-to-client`). The packet filter then decides which of it is \
+          permitted.",
     judged: "Fails for OpenVPN servers with `client-to-client`. Without it, traffic between clients passes the packet filter \
              of the device.",
     references: &["openvpn(8), --client-to-client", "NIST SP 800-46 Rev. 2, 3.2"],
@@ -55,7 +57,7 @@ const PERMITTED: &str = "Traffic between clients is permitted";
 fn fail(estate: &EstateMap, tunnel: &Tunnel, set: &str, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("an attacker must control a client"),
-        title: format!("Clients of {} reach each other unfiltered", tunnel.name).into(),
+        title: format!("Clients of {} reach each other unfiltered", name_of(tunnel)).into(),
         detail: format!("{set} ({}).", estate.place(origin)).into(),
         evidence: vec![origin],
     })

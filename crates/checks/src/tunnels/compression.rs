@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -16,8 +17,9 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Medium,
     why: "The length of compressed data depends on its content. An attacker who can make a client send chosen requests and \
           observes packet lengths can recover cookies and passwords. Compression brings little benefit.",
-    fix: "Remove `comp-lzo` and `compress` (OpenVPN), `ipcomp` or `compress` (IPsec), and `compression` (ocserv, stunnel) at \
-          both ends. For legacy clients with the option, `compress migrate` keeps them connected without compression.",
+    fix: "Disable compression at both ends: `comp-lzo` and `compress` (OpenVPN), `ipcomp` or `compress` (IPsec), \
+          `compression` (ocserv, stunnel). For legacy clients with the option, `compress migrate` keeps them \
+          connected without compression.",
     judged: "Fails where an OpenVPN configuration, or an option it pushes, enables compression; one level lower without \
              `allow-compression yes`, since versions from 2.5 on then only decompress. Passes for `comp-lzo no`, `compress \
              stub` and `migrate`. Fails as well for IPsec data proposals with IPComp, and for `compression` of ocserv and \
@@ -59,7 +61,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn other(tunnel: &Tunnel, what: &str, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Low, "it takes effect if the peer enables it too"),
-        title: format!("{} compresses encrypted traffic", tunnel.name).into(),
+        title: format!("{} compresses encrypted traffic", name_of(tunnel)).into(),
         detail: format!("{what} is enabled.").into(),
         evidence: vec![origin],
     })
@@ -102,7 +104,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     evidence.dedup();
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} compresses encrypted traffic", tunnel.name).into(),
+        title: format!("{} compresses encrypted traffic", name_of(tunnel)).into(),
         detail: format!("`{line}` is set.").into(),
         evidence,
     })

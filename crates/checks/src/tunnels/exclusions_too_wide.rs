@@ -2,6 +2,7 @@
 
 use crate::addresses::cover;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::support::name_of;
 use crate::tunnels::told;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -64,7 +65,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     evidence.dedup();
     Verdict::Fail(Fail {
         rating: CHECK.rated("the traffic is sent unprotected, and users do not notice"),
-        title: format!("Exclusions of {} cover networks routed into the tunnel", tunnel.name).into(),
+        title: format!("Exclusions of {} cover networks routed into the tunnel", name_of(tunnel)).into(),
         detail: format!("{what}.").into(),
         evidence,
     })

@@ -1,6 +1,7 @@
 //! A connection uses the aggressive mode of the first version of IKE.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::support::name_of;
 use crate::tunnels::ipsec;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -66,7 +67,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     evidence.extend(connection.shared_key().and_then(|round| round.proof.origin()));
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} uses IKEv1 aggressive mode", tunnel.name).into(),
+        title: format!("{} uses IKEv1 aggressive mode", name_of(tunnel)).into(),
         detail: format!(
             "Aggressive mode is enabled.{}",
             connection.daemon.advice("aggressive = no", "aggressive=no")

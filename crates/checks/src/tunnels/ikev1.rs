@@ -1,6 +1,7 @@
 //! A connection takes the first version of IKE.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::support::name_of;
 use crate::tunnels::ipsec;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -16,8 +17,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Medium,
     why: "IKEv1 is deprecated (RFC 9395): it is no longer maintained, newer algorithms are not defined for it, and its \
           pre-shared key exchange permits offline attacks. While both versions are accepted, an attacker chooses IKEv1.",
-    fix: "Set `version = 2` (swanctl.conf), `keyexchange=ikev2` (ipsec.conf of strongSwan) or `ikev2=insist` (Libreswan) for \
-          every connection, and replace peers that do not support it.",
+    fix: "Accept IKEv2 only for every connection: `version = 2` (swanctl.conf), `keyexchange=ikev2` (ipsec.conf of \
+          strongSwan), `ikev2=insist` (Libreswan). Replace peers that do not support it.",
     judged: "Fails for connections with IKEv1 only; one level lower for those that accept both, the default of strongSwan. \
              Undetermined for Libreswan without a setting, since versions before 4 then use IKEv1. Connections that are not \
              loaded do not count.",
@@ -40,18 +41,18 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
         Setting::Stated { value: IkeVersions::First, origin } => (
             CHECK.severity,
             "only IKEv1 is permitted",
-            format!("{} uses IKEv1", tunnel.name),
+            format!("{} uses IKEv1", name_of(tunnel)),
             "Version 1 is set.",
             *origin,
         ),
         Setting::Unknown { why } => {
-            let question = format!("Please state which IKE versions {} accepts ({why}).", tunnel.name);
+            let question = format!("Please state which IKE versions {} accepts ({why}).", name_of(tunnel));
             return Verdict::ask(question, vec![tunnel.origin]);
         }
         both if both.possible().all(|one| *one == IkeVersions::Both) => (
             Severity::Low,
             "peers with IKEv2 are served with IKEv2",
-            format!("{} accepts IKEv1 beside IKEv2", tunnel.name),
+            format!("{} accepts IKEv1 beside IKEv2", name_of(tunnel)),
             "No version is set, or both are; the daemon then accepts both.",
             both.origin().unwrap_or(tunnel.origin),
         ),
@@ -68,7 +69,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
                 .collect();
             let question = format!(
                 "Please state the version of the program: {} sets no IKE version, and {} uses {}.",
-                tunnel.name,
+                name_of(tunnel),
                 connection.daemon.name(),
                 told.join(", ")
             );

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::support::client_rules::{ClientRule, client_rule};
+use crate::support::name_of;
 use crate::tunnels::told;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -41,7 +42,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         return Verdict::DoesNotApply;
     }
     let about =
-        format!("whether {} gives its clients a DNS server (`name-servers` in `addresses`)", tunnel.name);
+        format!("whether {} gives its clients a DNS server (`name-servers` in `addresses`)", name_of(tunnel));
     match client_rule(tunnel, |policy| &policy.name_servers, &about) {
         ClientRule::Stated(true, _) => return Verdict::Pass,
         ClientRule::Stated(false, _) | ClientRule::Native => {}
@@ -59,7 +60,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
                 "queries reveal names, not content"
             },
         ),
-        title: format!("No DNS server is pushed to clients of {}", tunnel.name).into(),
+        title: format!("No DNS server is pushed to clients of {}", name_of(tunnel)).into(),
         detail: "The server pushes routes but no DNS server.".into(),
         evidence: vec![full.unwrap_or(*origin)],
     })

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::{StatePart, provide};
+use crate::support::{StatePart, name_of, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::l2tp;
 use trevlin_analysis::l2tp::UnprotectedAccess;
@@ -61,7 +61,7 @@ fn by_rule(tunnel: &Tunnel) -> Option<Verdict> {
     };
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} accepts clients without IPsec", tunnel.name).into(),
+        title: format!("{} accepts clients without IPsec", name_of(tunnel)).into(),
         detail: detail.into(),
         evidence: vec![origin, tunnel.origin],
     }))
@@ -80,7 +80,7 @@ fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
             let question = format!(
                 "{}, and review the filter by hand: they decide whether {} accepts clients without IPsec on UDP port {port}.",
                 provide(estate, at, &[StatePart::Addresses, StatePart::Routes]),
-                tunnel.name
+                name_of(tunnel)
             );
             return Verdict::ask(question, lines.into_iter().chain([tunnel.origin]).collect());
         }
@@ -88,7 +88,7 @@ fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
             let question = format!(
                 "Please provide the packet filter and the IPsec connection for UDP port {port}: they decide whether {0} \
                  accepts clients without IPsec.",
-                tunnel.name
+                name_of(tunnel)
             );
             return Verdict::ask(question, vec![tunnel.origin]);
         }
@@ -110,7 +110,7 @@ fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     let by = lines.first().map(|line| format!(" ({})", estate.place(*line))).unwrap_or_default();
     Verdict::Fail(Fail {
         rating,
-        title: format!("{} accepts clients without IPsec", tunnel.name).into(),
+        title: format!("{} accepts clients without IPsec", name_of(tunnel)).into(),
         detail: format!("UDP port {port} is accepted without IPsec{by}.{also}").into(),
         evidence: lines.into_iter().chain([tunnel.origin]).chain(protected.map(|one| one.origin)).collect(),
     })

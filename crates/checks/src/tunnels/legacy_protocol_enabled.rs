@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
@@ -137,9 +138,14 @@ fn judge(estate: &Analyses, new: &New<'_>, at: usize, old: &Tunnel) -> Verdict {
     let new = &device.facts.tunnels[number];
     Verdict::Fail(Fail {
         rating: CHECK.rated("an attacker uses the weaker one"),
-        title: format!("{} is enabled beside {}", old.name, new.name).into(),
-        detail: format!("{} is enabled beside {} ({}): {how}.", old.name, new.name, estate.place(new.origin))
-            .into(),
+        title: format!("{} is enabled beside {}", name_of(old), name_of(new)).into(),
+        detail: format!(
+            "{} is enabled beside {} ({}): {how}.",
+            name_of(old),
+            name_of(new),
+            estate.place(new.origin)
+        )
+        .into(),
         evidence: vec![old.origin, new.origin],
     })
 }

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -17,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Info,
     why: "A client that is connected to a foreign network and the internal network at once is a bridge between the two. The \
           routes of a full tunnel do not cover the local network, whose route is more specific.",
-    fix: "Set `push \"redirect-gateway def1 block-local\"`.",
+    fix: "Block the local network of clients while they are connected (`push \"redirect-gateway def1 \
+          block-local\"`).",
     judged: "Judged for OpenVPN configurations with a full tunnel, and for profiles kept for clients. Fails without \
              `block-local`; one level higher where the estate file requires a full tunnel, or where a route around the tunnel \
              excludes a whole block of private addresses.",
@@ -90,7 +92,7 @@ fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
     if let Some((range, line)) = kept.first() {
         return Verdict::Fail(Fail {
             rating: CHECK.rated_at(Severity::Low, "it holds wherever such a network is, and not for one device only"),
-            title: format!("{} is excluded from the full tunnel of {}", range.short(), tunnel.name).into(),
+            title: format!("{} is excluded from the full tunnel of {}", range.short(), name_of(tunnel)).into(),
             detail: "Hosts with these addresses in the network of the client reach it, and are reached, past the tunnel.".into(),
             evidence: vec![*line],
         });
@@ -117,7 +119,7 @@ fn keeps_access(tunnel: &Tunnel, wanted: bool, detail: &str, origin: Origin) -> 
                 "it requires an attack from the local network of the client"
             },
         ),
-        title: format!("Clients of {} keep access to their local network", tunnel.name).into(),
+        title: format!("Clients of {} keep access to their local network", name_of(tunnel)).into(),
         detail: detail.to_owned().into(),
         evidence: vec![origin],
     })

@@ -30,6 +30,7 @@ pub(super) mod unused_client_kind;
 
 use crate::check::{Answer, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Origin, PppProfile, Tunnel, TunnelFamily};
@@ -105,5 +106,5 @@ fn stated_or_missing(tunnel: &Tunnel, directives: &[&str], what: &str) -> Option
         return Some(Verdict::Pass);
     }
     let missing = tunnel.missing_configuration()?;
-    Some(Verdict::ask_reference(missing, &format!("whether {} {what}", tunnel.name)))
+    Some(Verdict::ask_reference(missing, &format!("whether {} {what}", name_of(tunnel))))
 }

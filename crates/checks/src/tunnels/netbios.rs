@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::tunnels::{listed, with_options};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -35,7 +36,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let (detail, evidence) = listed(&told);
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated("an attacker must control a client"),
-            title: format!("NetBIOS settings are pushed to clients of {}", tunnel.name).into(),
+            title: format!("NetBIOS settings are pushed to clients of {}", name_of(tunnel)).into(),
             detail: format!("The server pushes {detail}").into(),
             evidence,
         });

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::support::client_rules::{ClientRule, client_rule};
+use crate::support::name_of;
 use crate::tunnels::{openvpn, stated_or_missing};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -30,7 +31,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 }
 
 fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
-    let about = format!("whether {} uses a control-channel key", tunnel.name);
+    let about = format!("whether {} uses a control-channel key", name_of(tunnel));
     match client_rule(tunnel, |policy| &policy.control_channel_key, &about) {
         ClientRule::Stated(true, _) => return Verdict::Pass,
         ClientRule::Stated(false, origin) => return fail(tunnel, "It is switched off.".to_owned(), origin),
@@ -51,7 +52,7 @@ fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
 fn fail(tunnel: &Tunnel, detail: String, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("certificates still control access"),
-        title: format!("{} has no control-channel key", tunnel.name).into(),
+        title: format!("{} has no control-channel key", name_of(tunnel)).into(),
         detail: detail.into(),
         evidence: vec![origin],
     })

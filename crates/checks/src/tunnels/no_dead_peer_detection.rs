@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
+use crate::support::name_of;
 use crate::tunnels::{ipsec, openvpn};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -19,8 +20,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Low,
     why: "Without dead-peer detection a vanished client keeps its address and session, and traffic to an unavailable site is \
           lost until keys expire. Users then request permanent workarounds.",
-    fix: "Set `dpd_delay = 30s` (swanctl.conf), `dpdaction=clear` and `dpddelay=30s` (ipsec.conf), or `keepalive 10 60` \
-          (OpenVPN).",
+    fix: "Enable dead-peer detection: `dpd_delay = 30s` (swanctl.conf), `dpdaction=clear` and `dpddelay=30s` \
+          (ipsec.conf), `keepalive 10 60` (OpenVPN).",
     judged: "Fails for IPsec connections without DPD (the default of all daemons), for OpenVPN servers with neither \
              `keepalive` nor `ping` with a timeout, and for OpenConnect servers with `dpd = 0`. WireGuard does not need it.",
     references: &["RFC 7296, 2.4", "RFC 3706", "swanctl.conf(5), dpd_delay", "openvpn(8), --keepalive"],
@@ -57,7 +58,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 /// As a sheet states it.
 fn of_appliance(tunnel: &Tunnel) -> Option<Verdict> {
-    let about = format!("whether {} uses dead-peer detection", tunnel.name);
+    let about = format!("whether {} uses dead-peer detection", name_of(tunnel));
     match client_rule(tunnel, |policy| &policy.keepalive, &about) {
         ClientRule::Stated(Seconds(0), origin) => Some(fail(tunnel, "It is disabled.", "", origin)),
         ClientRule::Stated(..) => Some(Verdict::Pass),
@@ -69,7 +70,7 @@ fn of_appliance(tunnel: &Tunnel) -> Option<Verdict> {
 fn fail(tunnel: &Tunnel, detail: &str, advice: &str, origin: trevlin_model::Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("it gives no access by itself"),
-        title: format!("{} has no dead-peer detection", tunnel.name).into(),
+        title: format!("{} has no dead-peer detection", name_of(tunnel)).into(),
         detail: format!("{detail}{advice}").into(),
         evidence: vec![origin],
     })
@@ -82,7 +83,7 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     let advice = &connection.daemon.advice("dpd_delay = 30s` or `dpdaction=clear", "dpddelay=30");
     match &connection.liveness {
         Setting::Unknown { why } => Verdict::ask(
-            format!("Please state whether {} uses dead-peer detection ({why}).", tunnel.name),
+            format!("Please state whether {} uses dead-peer detection ({why}).", name_of(tunnel)),
             vec![tunnel.origin],
         ),
         liveness if liveness.value() != Some(&0) => Verdict::Pass,

@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
+use crate::support::name_of;
 use crate::tunnels::with_options;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -52,13 +53,14 @@ fn judge(tunnel: &Tunnel) -> Option<Verdict> {
     if tunnel.missing_file().is_some() || by_radius {
         return Some(Verdict::DoesNotApply);
     }
-    let about = format!("whether {} gives its clients a DNS domain (`domains` in `addresses`)", tunnel.name);
+    let about =
+        format!("whether {} gives its clients a DNS domain (`domains` in `addresses`)", name_of(tunnel));
     if let ClientRule::Open(ask) = client_rule(tunnel, |policy| &policy.domains, &about) {
         return Some(ask);
     }
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated("names are concerned, not content"),
-        title: format!("{} pushes a DNS server without a domain", tunnel.name).into(),
+        title: format!("{} pushes a DNS server without a domain", name_of(tunnel)).into(),
         detail: "Networks and a DNS server are pushed, and no domain.".into(),
         evidence: vec![*origin],
     }))

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -95,7 +96,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
             if same { CHECK.severity } else { Severity::Low },
             if same { "one of the two cannot send" } else { "the more specific range wins for its part" },
         ),
-        title: format!("Peers of {} have overlapping allowed addresses", tunnel.name).into(),
+        title: format!("Peers of {} have overlapping allowed addresses", name_of(tunnel)).into(),
         detail: format!("{detail}{more}").into(),
         evidence: vec![later.2, earlier.2],
     })

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::tunnels::listed;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -60,7 +61,7 @@ fn judge(tunnel: &Tunnel, own: &[std::net::IpAddr]) -> Verdict {
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
         rating: CHECK.rated("an attacker must control a client or its key"),
-        title: format!("A peer of {} may use addresses beyond its own", tunnel.name).into(),
+        title: format!("A peer of {} may use addresses beyond its own", name_of(tunnel)).into(),
         detail: detail.into(),
         evidence,
     })

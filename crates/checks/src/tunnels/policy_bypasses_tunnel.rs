@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -76,7 +77,7 @@ fn judge(bypass: &Child, protected: &[(&Tunnel, &Child)]) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated("packets for protected networks leave the device unencrypted"),
-        title: format!("{} bypasses {}", range.short(), tunnel.name).into(),
+        title: format!("{} bypasses {}", range.short(), name_of(tunnel)).into(),
         detail: format!("The policy {} exempts it, and takes precedence over the tunnel.", bypass.name)
             .into(),
         evidence: lines.to_vec(),

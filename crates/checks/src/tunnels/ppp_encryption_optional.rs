@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::named;
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
@@ -17,7 +17,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::High,
     why: "PPP encryption is negotiated. If the server does not require it, an attacker on the path removes it from the \
           negotiation, and traffic is sent in clear text without notice.",
-    fix: "Set `require-mppe-128`, which rejects links without it. Better, replace the tunnel by one with current encryption.",
+    fix: "Require 128-bit encryption (`require-mppe-128`), which rejects links without it. Better, replace the \
+          tunnel by one with current encryption.",
     judged: "Fails where MPPE is not required or disabled; one level lower where 40-bit keys are accepted. Passes with \
              `require-mppe-128`, and with `require-mppe` and `nomppe-40`. Undetermined where options were not exported.",
     references: &["pppd(8), require-mppe", "RFC 3078, 1", "RFC 3079"],
@@ -44,19 +45,19 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
         Some((Mppe::Required128, _)) => return Verdict::Pass,
         Some((Mppe::Required | Mppe::Required40, origin)) => (
             Severity::Medium,
-            format!("40-bit encryption keys accepted at the {}", named(tunnel)),
+            format!("40-bit encryption keys accepted at the {}", name_of(tunnel)),
             "Encryption is required, and 40-bit keys are accepted.",
             origin,
         ),
         Some((Mppe::Off, origin)) => (
             Severity::High,
-            format!("Encryption is disabled at the {}", named(tunnel)),
+            format!("Encryption is disabled at the {}", name_of(tunnel)),
             "Encryption by MPPE is switched off.",
             origin,
         ),
         Some((Mppe::Optional, origin)) => (
             Severity::High,
-            format!("Encryption is not required at the {}", named(tunnel)),
+            format!("Encryption is not required at the {}", name_of(tunnel)),
             "Encryption is optional, so unencrypted links are accepted.",
             origin,
         ),
@@ -64,12 +65,12 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
             if let Some(missing) = dial_in.missing.first() {
                 return Verdict::ask_reference(
                     missing,
-                    &format!("whether the {} requires encryption", tunnel.name),
+                    &format!("whether the {} requires encryption", name_of(tunnel)),
                 );
             }
             (
                 Severity::High,
-                format!("Encryption is not required at the {}", named(tunnel)),
+                format!("Encryption is not required at the {}", name_of(tunnel)),
                 "No option requires MPPE, so unencrypted links are accepted.",
                 dial_in.profile.origin,
             )

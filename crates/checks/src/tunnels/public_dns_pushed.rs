@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::tunnels::with_options;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -49,7 +50,7 @@ fn judge(tunnel: &Tunnel, told: &[&Placed], own: &[IpRange]) -> Verdict {
     let also = if foreign.len() < told.len() { ", beside an internal one" } else { "" };
     Verdict::Fail(Fail {
         rating: CHECK.rated("queries reveal names and habits, not content"),
-        title: format!("Public DNS server is pushed to clients of {}", tunnel.name).into(),
+        title: format!("Public DNS server is pushed to clients of {}", name_of(tunnel)).into(),
         detail: format!("The server pushes {}{also}.", names.join(", ")).into(),
         evidence: foreign.iter().map(|(_, origin)| *origin).collect(),
     })

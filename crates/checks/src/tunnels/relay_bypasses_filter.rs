@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::tunnels::listed;
 use std::net::IpAddr;
 use trevlin_analysis::map::EstateMap;
@@ -68,7 +69,7 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     let accept = tunnel.stated("accept").map(|(_, origin)| origin);
     Verdict::Fail(Fail {
         rating: CHECK.rated("no authentication is required"),
-        title: format!("{} relays any client to {target}", tunnel.name).into(),
+        title: format!("{} relays any client to {target}", name_of(tunnel)).into(),
         detail: format!(
             "It accepts connections from other hosts and forwards them to {target}; no certificate is required."
         ).into(),
@@ -109,7 +110,7 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
         rating: CHECK.rated("no packet filter on the path applies"),
-        title: format!("{} bypasses the packet filters", tunnel.name).into(),
+        title: format!("{} bypasses the packet filters", name_of(tunnel)).into(),
         detail: detail.into(),
         evidence,
     })

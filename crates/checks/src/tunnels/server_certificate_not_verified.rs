@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::tunnels::{openvpn, stated_or_missing};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -17,8 +18,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::High,
     why: "Any holder of a certificate of the same CA, including every other client, can impersonate the server. The client \
           then sends its password and all traffic to the attacker.",
-    fix: "Set `remote-cert-tls server`, and preferably `verify-x509-name` with the server name. Newer versions can also pin \
-          fingerprints.",
+    fix: "Require a server certificate (`remote-cert-tls server`), and preferably the name of the server in it \
+          (`verify-x509-name`). Newer versions can also pin fingerprints.",
     judged: "Judged for OpenVPN clients with certificates. Fails where neither the purpose nor the name of the server \
              certificate is verified. Passes with `remote-cert-tls`, `remote-cert-eku`, `remote-cert-ku`, `ns-cert-type`, \
              `verify-x509-name`, `verify-hash`, `peer-fingerprint`, `tls-remote` or a `tls-verify` script. Undetermined \
@@ -74,13 +75,13 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
         return Verdict::Pass;
     }
     if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid.is_some()) {
-        let about = format!("which identity {} requires of the peer", tunnel.name);
+        let about = format!("which identity {} requires of the peer", name_of(tunnel));
         return Verdict::ask_reference(missing, &about);
     }
     let called = connection.remote_addresses.first().map(|(_, origin)| *origin);
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Medium, "an attacker needs a certificate of a trusted CA, and a position on the path"),
-        title: format!("{} accepts any certificate of the peer", tunnel.name).into(),
+        title: format!("{} accepts any certificate of the peer", name_of(tunnel)).into(),
         detail: "Neither an identity nor a certificate of the peer is set. Setting: `id = gate.example` in the section \
                  `remote`.".into(),
         evidence: called.into_iter().chain([tunnel.origin]).collect(),
@@ -96,7 +97,8 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
         return Verdict::Pass;
     }
     if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid.is_some()) {
-        let about = format!("whether {} verifies the certificate and the name of the server", tunnel.name);
+        let about =
+            format!("whether {} verifies the certificate and the name of the server", name_of(tunnel));
         return Verdict::ask_reference(missing, &about);
     }
     let origin = tunnel.stated("connect").map_or(tunnel.origin, |(_, origin)| origin);
@@ -115,7 +117,7 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} does not verify the server certificate", tunnel.name).into(),
+        title: format!("{} does not verify the server certificate", name_of(tunnel)).into(),
         detail: detail.into(),
         evidence: vec![origin],
     })
@@ -127,7 +129,7 @@ fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("any holder of a certificate of that CA can impersonate the server"),
-        title: format!("{} does not verify the server certificate", tunnel.name).into(),
+        title: format!("{} does not verify the server certificate", name_of(tunnel)).into(),
         detail: format!(
             "Nothing in the configuration ({}) verifies the purpose or the name of the certificate. Setting: \
              `remote-cert-tls server`.",

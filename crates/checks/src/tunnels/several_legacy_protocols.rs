@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use crate::tunnels::legacy_protocol_enabled::{clients, is_old, ranges};
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
@@ -40,7 +41,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 None => Verdict::Pass,
                 Some((other, why)) => Verdict::Fail(Fail {
                     rating: CHECK.rated("each of them is a way to the same accounts"),
-                    title: format!("{} and {} admit the same users", other.name, tunnel.name).into(),
+                    title: format!("{} and {} admit the same users", name_of(other), name_of(tunnel)).into(),
                     detail: format!(
                         "Both {} and {} are legacy protocols, and {why}.",
                         other.family.name(),

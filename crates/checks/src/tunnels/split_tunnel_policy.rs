@@ -2,6 +2,7 @@
 
 use crate::addresses::cover;
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::support::name_of;
 use crate::tunnels::told;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -49,7 +50,7 @@ fn judge(tunnel: &Tunnel, wanted: Sends) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, "the estate file states the policy"),
-        title: format!("{} {text}", tunnel.name).into(),
+        title: format!("{} {text}", name_of(tunnel)).into(),
         detail: format!("According to the estate file, {detail}.").into(),
         evidence: vec![origin],
     })

@@ -1,6 +1,7 @@
 //! A tunnel has one key for everything.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::support::name_of;
 use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -29,7 +30,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             None => Verdict::Pass,
             Some(origin) => Verdict::Fail(Fail {
                 rating: CHECK.rated("the key never changes by itself"),
-                title: format!("{} uses one static key permanently", tunnel.name).into(),
+                title: format!("{} uses one static key permanently", name_of(tunnel)).into(),
                 detail: format!("`secret` is set ({}).", estate.place(origin)).into(),
                 evidence: vec![origin],
             }),

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::name_of;
 use std::net::IpAddr;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -52,7 +53,7 @@ fn without_keys(tunnel: &Tunnel) -> Verdict {
     let remote = tunnel.stated("remote").or_else(|| tunnel.stated("float"));
     Verdict::Fail(Fail {
         rating: CHECK.rated("neither TLS nor a key is configured, so packets are neither encrypted nor authenticated"),
-        title: format!("{} has neither encryption nor authentication", tunnel.name).into(),
+        title: format!("{} has neither encryption nor authentication", name_of(tunnel)).into(),
         detail: "No `tls-server`, `tls-client` or `secret` is set: the program sends packets as they are and accepts those of anyone."
             .into(),
         evidence: vec![remote.map_or(tunnel.origin, |(_, origin)| origin)],
@@ -77,7 +78,7 @@ fn judge(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK
             .rated("the remote address is public, and no IPsec connection to it is among the exports"),
-        title: format!("{} crosses an untrusted network unencrypted", tunnel.name).into(),
+        title: format!("{} crosses an untrusted network unencrypted", name_of(tunnel)).into(),
         detail: format!("Its remote end is {remote}{whose}; {} has no encryption.", tunnel.family.name())
             .into(),
         evidence: vec![origin],

@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::not_seen;
+use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -45,7 +46,8 @@ fn judge(tunnel: &Tunnel, kinds: &[ClientKind]) -> Verdict {
     if !unused.is_empty() {
         return Verdict::Fail(Fail {
             rating: CHECK.rated("the sheet states that it is not used"),
-            title: format!("{} admits clients that are not in use: {}", tunnel.name, names(&unused)).into(),
+            title: format!("{} admits clients that are not in use: {}", name_of(tunnel), names(&unused))
+                .into(),
             detail: format!("{} of {} kinds of clients are not in use.", unused.len(), kinds.len()).into(),
             evidence: unused.iter().map(|one| one.origin).collect::<Vec<Origin>>(),
         });
@@ -54,7 +56,7 @@ fn judge(tunnel: &Tunnel, kinds: &[ClientKind]) -> Verdict {
     if open.is_empty() {
         return Verdict::Pass;
     }
-    let about = format!("which of these clients of {} are in use: {}", tunnel.name, names(&open));
+    let about = format!("which of these clients of {} are in use: {}", name_of(tunnel), names(&open));
     match tunnel.missing_configuration() {
         Some(missing) => Verdict::ask_reference(missing, &about),
         None => not_seen(tunnel, &about),

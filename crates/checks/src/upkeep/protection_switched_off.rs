@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::name_of;
 use std::collections::BTreeSet;
 use trevlin_analysis::authentication::is_further_factor;
 use trevlin_analysis::filter_review::temporary;
@@ -105,7 +106,7 @@ fn second_factor(tunnel: &Tunnel, baseline: &Baseline) -> Option<Fail> {
     let (note, note_origin) = policy.note.as_ref()?;
     (*demand != Demand::Required && temporary(note, baseline.as_of).is_some()).then(|| Fail {
         rating: CHECK.rated("logins are accepted without it"),
-        title: format!("Second factor of {} is switched off", tunnel.name).into(),
+        title: format!("Second factor of {} is switched off", name_of(tunnel)).into(),
         detail: format!("Remark: \"{note}\".").into(),
         evidence: vec![origin, *note_origin],
     })

@@ -38,7 +38,8 @@ pub(super) fn settle(estate: &mut Estate) {
     for ((device, at), dial_in) in settled {
         let tunnel = &mut estate.devices[device].facts.tunnels[at];
         // Where a sheet leaves the options open, it states the placement itself.
-        let left_open = dial_in.profile.proxy_arp.is_none() && dial_in.missing.iter().any(|one| one.unsaid.is_some());
+        let left_open =
+            dial_in.profile.proxy_arp.is_none() && dial_in.missing.iter().any(|one| one.unsaid.is_some());
         for pool in tunnel.addresses.pools.iter_mut().filter(|_| !left_open) {
             pool.placement = placement(&dial_in);
         }

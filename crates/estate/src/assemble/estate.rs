@@ -11,8 +11,8 @@ use std::path::Path;
 use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
-    Described, Device, Export, ExportId, ExportState, Family, Filter, Ledger, Limits, Origin, PortForward, Protocol,
-    find_path,
+    Described, Device, Export, ExportId, ExportState, Family, Filter, Ledger, Limits, Origin, PortForward,
+    Protocol, find_path,
 };
 use trevlin_model::{PasswordSource, PppProfile, Reference};
 

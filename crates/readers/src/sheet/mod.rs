@@ -42,8 +42,8 @@ use trevlin_model::account::StoredPassword;
 use trevlin_model::housekeeping::{ClockKeeper, LogKeeper};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
-    Described, DeviceKind, Export, Facts, Limit, MalformedAddress, NotAnalysed, Note, Origin, SecretRecord, Setting,
-    each_section,
+    Described, DeviceKind, Export, Facts, Limit, MalformedAddress, NotAnalysed, Note, Origin, SecretRecord,
+    Setting, each_section,
 };
 
 /// Declaration of a device sheet.

@@ -20,7 +20,8 @@ use trevlin_model::served::{
 };
 use trevlin_model::ssh::SshServer;
 use trevlin_model::{
-    Described, IpRange, Listener, NotAnalysed, Origin, Protocol, Reference, Setting, Tunnel, TunnelFamily, TunnelRole,
+    Described, IpRange, Listener, NotAnalysed, Origin, Protocol, Reference, Setting, Tunnel, TunnelFamily,
+    TunnelRole,
 };
 
 #[derive(Deserialize)]
