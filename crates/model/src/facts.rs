@@ -70,7 +70,7 @@ pub struct Facts {
     pub said_name: Option<String>,
     /// Kind of the device according to a device sheet.
     pub said_kind: Option<DeviceKind>,
-    /// How the settings of an appliance are described, where they are: what the description does not state is open.
+    /// How the settings of an appliance are described, where they are. Settings that the description does not state are open.
     pub described: Option<Described>,
     /// Interfaces.
     pub interfaces: Vec<Interface>,

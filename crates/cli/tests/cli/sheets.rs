@@ -59,7 +59,16 @@ fn findings(audited: &Value) -> BTreeMap<String, usize> {
 fn questions(audited: &Value) -> Vec<String> {
     let asked = audited["open_questions"].as_array().unwrap().iter();
     let asked = asked.filter(|one| one["area"] != "secrets");
-    asked.map(|one| format!("{} {} {}", one["check"], one["device"], one["question"])).collect()
+    // What is requested of an appliance is for its sheet, once it has one.
+    let words = [
+        ("Please show ", "Please state "),
+        (" (`rules` and `rule-list`) in the device sheet", ""),
+        (", in an export or on screen", ""),
+    ];
+    asked
+        .map(|one| format!("{} {} {}", one["check"], one["device"], one["question"]))
+        .map(|text| words.iter().fold(text, |text, (from, to)| text.replace(from, to)))
+        .collect()
 }
 
 #[test]

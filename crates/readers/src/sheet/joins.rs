@@ -33,8 +33,10 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
             parts.entry(part.name.to_ascii_lowercase()).or_insert_with(|| served.name.clone());
         }
     }
-    // Its own name stands for all of it.
+    // Its own name, and that of a program, stand for all of it.
     let device = facts.said_name.clone().unwrap_or_default();
+    let programs: BTreeSet<String> =
+        facts.served.iter().map(|served| served.program.to_ascii_lowercase()).collect();
     let lists: BTreeMap<String, String> = facts
         .logins
         .iter()
@@ -90,7 +92,9 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
         }
         match join_service(&mut login.service, &services) {
             Ok(()) if login.service == ADMINISTRATION => login.daemon = Some(LoginDaemon::Administration),
-            Err(text) if reviewed && !named.contains(list_of(&login.list)) => {
+            Err(text)
+                if reviewed && !named.contains(list_of(&login.list)) && !programs.contains(&lower) =>
+            {
                 notes.push(Note { origin: login.origin, text });
             }
             _ => {}

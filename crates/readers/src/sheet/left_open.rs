@@ -10,7 +10,10 @@ pub(super) fn leave_open(facts: &mut Facts, described: Described) {
         server.missing.push(Reference::unsaid(described, server.origin));
     }
     for tunnel in &mut facts.tunnels {
-        tunnel.missing.push(Reference::unsaid(described, tunnel.origin));
+        // A sheet that was written from another description has what that one leaves open.
+        if tunnel.missing.iter().all(|one| one.unsaid.is_none()) {
+            tunnel.missing.push(Reference::unsaid(described, tunnel.origin));
+        }
         if tunnel.listeners.is_empty() && tunnel.role != TunnelRole::Client {
             tunnel.listeners = usual_listeners(tunnel.family);
         }
