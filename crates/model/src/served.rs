@@ -50,6 +50,12 @@ pub enum ServedKind {
     Time,
     /// Log messages of other devices.
     Logs,
+    /// A screen of another computer.
+    RemoteDesktop,
+    /// A command line by Telnet.
+    Telnet,
+    /// Whatever is known by its port only.
+    Other,
 }
 
 impl ServedKind {
@@ -77,6 +83,9 @@ impl ServedKind {
             Self::Names => "DNS server",
             Self::Time => "NTP server",
             Self::Logs => "syslog server",
+            Self::RemoteDesktop => "remote desktop",
+            Self::Telnet => "Telnet server",
+            Self::Other => "service",
         }
     }
 
@@ -98,6 +107,9 @@ impl ServedKind {
             Self::Names => "DNS zones",
             Self::Time => "NTP servers",
             Self::Logs => "syslog servers",
+            Self::RemoteDesktop => "remote desktops",
+            Self::Telnet => "Telnet servers",
+            Self::Other => "services",
         }
     }
 

@@ -106,6 +106,14 @@ pub struct PoolOwner {
     pub partner: bool,
 }
 
+/// What makes two pools of an appliance the same, where it is not stated that they are, or are not.
+#[must_use]
+pub fn shown_alike(device: &Device, pool: &Pool) -> Option<Vec<IpRange>> {
+    device.facts.described?;
+    let ranges: Vec<IpRange> = pool.ranges.iter().map(|(range, _)| *range).collect();
+    (pool.leases.is_none() && !ranges.is_empty()).then_some(ranges)
+}
+
 /// Every claim, in order of device, and the pools that they name.
 pub(super) fn of(estate: &Estate) -> (Vec<Allocation>, Vec<PoolOwner>) {
     let mut gathered = Gathered { device: 0, allocations: Vec::new(), pools: Vec::new() };
@@ -235,11 +243,17 @@ impl Gathered {
 
     fn tunnels(&mut self, device: &Device) {
         let mut stores: BTreeMap<&str, usize> = BTreeMap::new();
+        let mut alike: BTreeMap<Vec<IpRange>, usize> = BTreeMap::new();
         for (name, plan) in device.facts.plans() {
             for pool in &plan.pools {
                 let own = self.pools.len();
                 // Pools with one store of leases are one.
                 let store = pool.leases.as_deref().map(|leases| *stores.entry(leases).or_insert(own));
+                // An appliance shows one pool at each of its services.
+                let store = store.or_else(|| {
+                    let ranges = shown_alike(device, pool)?;
+                    Some(*alike.entry(ranges).or_insert(own))
+                });
                 let group = Some(store.unwrap_or(own));
                 self.pools.push(PoolOwner {
                     device: self.device,

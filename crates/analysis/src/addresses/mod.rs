@@ -8,7 +8,7 @@ mod plan;
 pub mod sweep;
 pub mod told;
 
-pub use allocations::{Allocation, AllocationKind, PoolOwner};
+pub use allocations::{Allocation, AllocationKind, PoolOwner, shown_alike};
 pub use free::free;
 pub use meaning::{Overlap, OverlapKind};
 pub use plan::Plan;

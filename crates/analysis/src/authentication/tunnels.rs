@@ -50,6 +50,10 @@ pub fn server_names<'a>(
     if let Some((source, origin)) = dial_in.elsewhere.iter().find(|(source, _)| decides(source)) {
         return PppAuthentication::Elsewhere(source, *origin);
     }
+    // The description of an appliance states it beside the link settings.
+    if let Some(check) = elsewhere(tunnel) {
+        return PppAuthentication::Elsewhere(&check.source, check.origin);
+    }
     if !profile.require.is_empty() && profile.require.iter().all(|(method, _)| *method == "eap") {
         return PppAuthentication::Eap(auth);
     }
@@ -60,13 +64,17 @@ pub fn server_names<'a>(
     PppAuthentication::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
 }
 
+/// A verifier of passwords that is not a list of the device.
+fn elsewhere(tunnel: &Tunnel) -> Option<&PasswordCheck> {
+    tunnel.proof.passwords.iter().find(|check| !matches!(check.source, PasswordSource::LocalList(_)))
+}
+
 /// The same where no options state it, by the users and the verifier of the tunnel that a sheet states.
 fn of_sheet<'a>(device: &'a Device, tunnel: &'a Tunnel, missing: &'a Reference) -> PppAuthentication<'a> {
     if missing.unsaid.is_none() {
         return PppAuthentication::NotExported(missing);
     }
-    let local = |check: &PasswordCheck| matches!(check.source, PasswordSource::LocalList(_));
-    if let Some(check) = tunnel.proof.passwords.iter().find(|check| !local(check)) {
+    if let Some(check) = elsewhere(tunnel) {
         return PppAuthentication::Elsewhere(&check.source, check.origin);
     }
     let logins = logins_of(device, tunnel);

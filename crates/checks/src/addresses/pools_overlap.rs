@@ -3,11 +3,12 @@
 use crate::addresses::MOST_TOLD;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use std::collections::BTreeSet;
-use trevlin_analysis::addresses::Allocation;
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_analysis::addresses::{Allocation, shown_alike};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::{IpRange, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -19,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
           user, and an access rule for one VPN also admits clients of the other.",
     fix: "Give each tunnel a pool of its own. Change the one with fewer clients, with the routes and rules that name it.",
     judged: "Fails where two pools of the estate share an address, on one device or on two. Configurations that the daemon \
-             rejects are left out.",
+             rejects are left out. Undetermined where services of an appliance show the same range, and it is not stated \
+             whether they share a pool.",
     references: &["RFC 1918, 3", "NIST SP 800-77 Rev. 1, 5.3"],
     controls: &[],
     run: Run::Map(run),
@@ -32,7 +34,38 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         plan.allocations.iter().filter(|allocation| plan.stands_for_pool(allocation)).collect();
     allocations
         .sort_by_key(|allocation| (allocation.range.first(), allocation.range.last(), allocation.origin));
-    groups(&allocations).iter().map(|group| fail(estate, group)).collect()
+    let mut answers: Vec<Answer> = groups(&allocations).iter().map(|group| fail(estate, group)).collect();
+    answers.extend((0..estate.devices.len()).flat_map(|at| shared(estate, at)));
+    answers
+}
+
+/// Services of an appliance with the same range, which may have one pool or several.
+fn shared(estate: &EstateMap, at: usize) -> Vec<Answer> {
+    let device = &estate.devices[at];
+    let Some(described) = estate.described(at) else { return Vec::new() };
+    let mut alike: BTreeMap<Vec<IpRange>, Vec<(&str, Origin)>> = BTreeMap::new();
+    for (name, plan) in device.facts.plans() {
+        for pool in &plan.pools {
+            if let Some(ranges) = shown_alike(device, pool) {
+                alike.entry(ranges).or_default().push((name, pool.origin));
+            }
+        }
+    }
+    let ask = |(ranges, pools): (Vec<IpRange>, Vec<(&str, Origin)>)| {
+        let names: Vec<&str> = pools.iter().map(|(name, _)| *name).collect();
+        let [front @ .., last] = names.as_slice() else { return None };
+        if front.iter().all(|name| name == last) {
+            return None;
+        }
+        let all = format!("{} and {last}", front.join(", "));
+        let range = ranges.first().map_or_else(String::new, |range| range.short());
+        let about =
+            format!("whether {all} share one pool of {range}, or have one each (`leases` in `pools`)");
+        let lines = pools.iter().map(|(_, origin)| *origin).collect();
+        let subject = Subject::of(SubjectKind::Addresses).with(all);
+        Some(Answer::new(at, subject, Verdict::ask(described.request(&about), lines)))
+    };
+    alike.into_iter().filter_map(ask).collect()
 }
 
 /// Claims of different pools that hang together by shared addresses, each group in reading order. One sweep: a claim

@@ -52,17 +52,19 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             None if one.served.parts.iter().any(|part| part.login.value().is_none()) => Verdict::Pass,
             None => one.open().unwrap_or(Verdict::Pass),
             Some(part) => {
-                let line = part.encryption.as_ref().and_then(|one| one.origin()).unwrap_or(part.origin);
-                one.fail_of(
-                    CHECK.rating(),
-                    &Sources { names: part.sources.names.clone(), ..part.sources.clone() },
-                    format!("{} does not require TLS", one.title()),
-                    format!("Affected: {}.", part.title()),
-                    [line]
-                        .into_iter()
-                        .chain(one.served.endpoints.first().map(|place| place.origin))
-                        .collect(),
-                )
+                one.unsaid(part.encryption.as_ref(), "TLS (`encryption` in `parts`)").unwrap_or_else(|| {
+                    let line = part.encryption.as_ref().and_then(|one| one.origin()).unwrap_or(part.origin);
+                    one.fail_of(
+                        CHECK.rating(),
+                        &Sources { names: part.sources.names.clone(), ..part.sources.clone() },
+                        format!("{} does not require TLS", one.title()),
+                        format!("Affected: {}.", part.title()),
+                        [line]
+                            .into_iter()
+                            .chain(one.served.endpoints.first().map(|place| place.origin))
+                            .collect(),
+                    )
+                })
             }
         };
         answers.push(Answer::new(one.device, Subject::served(one.served), verdict));

@@ -41,18 +41,20 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 one.open().unwrap_or(Verdict::Pass)
             }
             Some(part) => {
-                let stated = stated(part);
-                one.fail_of(
-                    if stated.is_some() {
-                        CHECK.rating()
-                    } else {
-                        CHECK.rating().lowered("it is the default of the program")
-                    },
-                    &Sources::everybody(),
-                    format!("{} does not require SMB signing", one.title()),
-                    "Clients without signing are accepted.".into(),
-                    vec![stated.unwrap_or(one.served.origin)],
-                )
+                one.unsaid(part.signing.as_ref(), "SMB signing (`signing` in `parts`)").unwrap_or_else(|| {
+                    let stated = stated(part);
+                    one.fail_of(
+                        if stated.is_some() {
+                            CHECK.rating()
+                        } else {
+                            CHECK.rating().lowered("it is the default of the program")
+                        },
+                        &Sources::everybody(),
+                        format!("{} does not require SMB signing", one.title()),
+                        "Clients without signing are accepted.".into(),
+                        vec![stated.unwrap_or(one.served.origin)],
+                    )
+                })
             }
         };
         answers.push(Answer::new(one.device, Subject::served(one.served), verdict));

@@ -46,6 +46,13 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let communities = bare.iter().filter(|part| part.kind == PartKind::Community).count();
         let users: Vec<&str> =
             bare.iter().filter(|part| part.kind == PartKind::User).map(|part| part.name.as_str()).collect();
+        let unsaid = || one.unsaid(first.encryption.as_ref(), "encryption (`encryption` in `parts`)");
+        if communities == 0
+            && let Some(ask) = unsaid()
+        {
+            answers.push(Answer::new(one.device, Subject::served(one.served), ask));
+            continue;
+        }
         let mut told = Vec::new();
         if communities > 0 {
             told.push(format!("{communities} by community string (SNMPv1 and v2c)"));

@@ -34,7 +34,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             Answer::new(
                 at,
                 Subject::of(SubjectKind::Log),
-                Verdict::ask(format!("Log forwarding of {}: {question}", device.name), vec![*line]),
+                Verdict::ask(format!("Logging of {}: {question}", device.name), vec![*line]),
             )
         }));
         for target in targets {

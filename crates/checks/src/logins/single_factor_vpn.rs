@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::logins::{holds_where, only_from};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::rated::rated_by_tunnel;
-use crate::support::{each_once, name_of};
+use crate::support::{each_once, name_of, the};
 use trevlin_analysis::authentication::{
     PppAuthentication, Undecided, login_paths, of_source, of_tls_based, server_names,
 };
@@ -137,7 +137,7 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
                 (logins.len(), if logins.len() == 1 { "account requires" } else { "accounts require" });
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(Severity::High, "a password alone is required"),
-                title: format!("{count} {verb} only a password at the {name}").into(),
+                title: format!("{count} {verb} only a password at {}", the(tunnel)).into(),
                 detail: format!(
                     "The {name} checks a password from a local list and nothing else; accounts in the list: {}.",
                     names(&logins)
@@ -159,7 +159,7 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Critical, "no authentication is required"),
         title: format!("{} requires no authentication", name_of(tunnel)).into(),
-        detail: format!("Clients of the {} are not authenticated: {why}.", name_of(tunnel)).into(),
+        detail: format!("Clients of {} are not authenticated: {why}.", the(tunnel)).into(),
         evidence,
     })
 }
@@ -262,10 +262,10 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> (Verdict, Optio
     let on = if certain.conditions.is_empty() { "" } else { " on a condition" };
     let verdict = Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("Single factor is sufficient{on} at the {}: {words}", name_of(tunnel)).into(),
+        title: format!("Single factor is sufficient{on} at {}: {words}", the(tunnel)).into(),
         detail: format!(
-            "The weakest login accepted by the {} requires one factor: {words}.{}",
-            name_of(tunnel),
+            "The weakest login accepted by {} requires one factor: {words}.{}",
+            the(tunnel),
             holds_where(&certain.conditions)
         )
         .into(),
@@ -304,7 +304,7 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         (true, asked, first) => Verdict::Fail(Fail {
             rating: CHECK
                 .rated_at(Severity::Medium, "the single factor is a certificate, which cannot be guessed"),
-            title: format!("A certificate alone is sufficient at the {}", name_of(tunnel)).into(),
+            title: format!("A certificate alone is sufficient at {}", the(tunnel)).into(),
             detail: match (asked, first) {
                 (Some(_), _) => format!(
                     "The {} requires a client certificate, and the password check accepts any user.",
@@ -370,7 +370,7 @@ fn by_somebody(
     let lines = found.lines.into_iter().chain(met).chain(found.bypassed).filter(|line| *line != asked_at);
     Verdict::Fail(Fail {
         rating,
-        title: format!("Single factor is sufficient{on} at the {}: {words}", name_of(tunnel)).into(),
+        title: format!("Single factor is sufficient{on} at {}: {words}", the(tunnel)).into(),
         detail: format!(
             "The {} requires no certificate, and {who} requires one factor: {words}.{bypassed}{holds}",
             name_of(tunnel)

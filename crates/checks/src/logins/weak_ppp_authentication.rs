@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::name_of;
+use crate::support::the;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
@@ -54,7 +54,7 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
         if let Some((_, origin)) = profile.require.iter().find(|(required, _)| *required == method) {
             return Some(Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, format!("{name} is required by the options")),
-                title: format!("{name} accepted at the {}", name_of(tunnel)).into(),
+                title: format!("{name} accepted at {}", the(tunnel)).into(),
                 detail: format!("Clients may authenticate by {name}.").into(),
                 evidence: vec![*origin, tunnel.origin],
             }));
@@ -66,7 +66,7 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
     if let Some(missing) = dial_in.missing.first() {
         return Some(Verdict::ask_reference(
             missing,
-            &format!("which authentication methods the {} accepts", name_of(tunnel)),
+            &format!("which authentication methods {} accepts", the(tunnel)),
         ));
     }
     // No authentication is required: another check reports it.
@@ -79,7 +79,7 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
             if pap { Severity::High } else { Severity::Medium },
             if pap { "passwords may be sent in clear text" } else { "the weakest method decides" },
         ),
-        title: format!("Every PPP authentication method accepted at the {}", name_of(tunnel)).into(),
+        title: format!("Every PPP authentication method accepted at {}", the(tunnel)).into(),
         detail: format!("Clients may authenticate by {words}.").into(),
         evidence: vec![origin, tunnel.origin],
     }))

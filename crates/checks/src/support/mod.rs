@@ -92,6 +92,14 @@ pub(crate) fn name_of(tunnel: &Tunnel) -> String {
     if bare { format!("{} {name}", tunnel.kind_name()) } else { name.clone() }
 }
 
+/// The name of a tunnel with an article, unless it is a proper name: `the PPTP server`, `the remote access`, `IKEv2`.
+pub(crate) fn the(tunnel: &Tunnel) -> String {
+    let name = name_of(tunnel);
+    let common =
+        name.starts_with(char::is_lowercase) || [" server", " tunnel"].iter().any(|kind| name.contains(kind));
+    if common { format!("the {name}") } else { name }
+}
+
 /// The name of a service within a sentence: that of a tunnel as in [`name_of`].
 pub(crate) fn service_of(device: &Device, name: &str) -> String {
     let tunnel = device.facts.tunnels.iter().find(|tunnel| tunnel.name == name);

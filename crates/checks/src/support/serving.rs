@@ -12,7 +12,9 @@ use trevlin_analysis::services::{What, switched_off};
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_estate::area::Severity;
 use trevlin_estate::baseline::Thresholds;
-use trevlin_model::served::{AuthRequirement, Endpoint, Served, ServedKind, ServiceResource, Sources};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, Requirement, Served, ServedKind, ServiceResource, Sources,
+};
 use trevlin_model::{Family, IpRange, Origin, Setting};
 
 /// A service of a device.
@@ -280,6 +282,16 @@ impl<'a> ServiceCase<'a> {
     pub(crate) fn open(&self) -> Option<Verdict> {
         let (question, line) = self.served.open.first()?;
         Some(Verdict::ask(format!("{}: {question}", self.title()), vec![*line]))
+    }
+
+    /// The request for a requirement that the description of an appliance does not state: no default of a program applies there.
+    pub(crate) fn unsaid(&self, stated: Option<&Setting<Requirement>>, what: &str) -> Option<Verdict> {
+        let described = self.estate.described(self.device)?;
+        if stated.is_some_and(|setting| !matches!(setting, Setting::Unknown { .. })) {
+            return None;
+        }
+        let about = format!("whether {} requires {what}", self.title());
+        Some(Verdict::ask(described.request(&about), vec![self.served.origin]))
     }
 
     /// The same as an answer about the whole service, for checks that answer part by part.

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::name_of;
+use crate::support::the;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
@@ -45,19 +45,19 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
         Some((Mppe::Required128, _)) => return Verdict::Pass,
         Some((Mppe::Required | Mppe::Required40, origin)) => (
             Severity::Medium,
-            format!("40-bit encryption keys accepted at the {}", name_of(tunnel)),
+            format!("40-bit encryption keys accepted at {}", the(tunnel)),
             "Encryption is required, and 40-bit keys are accepted.",
             origin,
         ),
         Some((Mppe::Off, origin)) => (
             Severity::High,
-            format!("Encryption is disabled at the {}", name_of(tunnel)),
+            format!("Encryption is disabled at {}", the(tunnel)),
             "Encryption by MPPE is switched off.",
             origin,
         ),
         Some((Mppe::Optional, origin)) => (
             Severity::High,
-            format!("Encryption is not required at the {}", name_of(tunnel)),
+            format!("Encryption is not required at {}", the(tunnel)),
             "Encryption is optional, so unencrypted links are accepted.",
             origin,
         ),
@@ -65,12 +65,12 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
             if let Some(missing) = dial_in.missing.first() {
                 return Verdict::ask_reference(
                     missing,
-                    &format!("whether the {} requires encryption", name_of(tunnel)),
+                    &format!("whether {} requires encryption", the(tunnel)),
                 );
             }
             (
                 Severity::High,
-                format!("Encryption is not required at the {}", name_of(tunnel)),
+                format!("Encryption is not required at {}", the(tunnel)),
                 "No option requires MPPE, so unencrypted links are accepted.",
                 dial_in.profile.origin,
             )

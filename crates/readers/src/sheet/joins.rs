@@ -92,9 +92,7 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
         }
         match join_service(&mut login.service, &services) {
             Ok(()) if login.service == ADMINISTRATION => login.daemon = Some(LoginDaemon::Administration),
-            Err(text)
-                if reviewed && !named.contains(list_of(&login.list)) && !programs.contains(&lower) =>
-            {
+            Err(text) if reviewed && !named.contains(list_of(&login.list)) && !programs.contains(&lower) => {
                 notes.push(Note { origin: login.origin, text });
             }
             _ => {}

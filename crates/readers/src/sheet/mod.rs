@@ -1,6 +1,7 @@
 //! Device sheets: our own form for settings that an appliance shows only on screen, filled in by hand, and the form in which all facts
 //! about a device can be written. TOML, or JSON of the same structure.
 
+mod briefly;
 mod check;
 #[cfg(feature = "schema")]
 mod further;
@@ -15,6 +16,7 @@ mod permissions;
 pub(crate) mod rule;
 #[cfg(feature = "schema")]
 mod schema;
+mod several;
 mod short;
 pub(crate) mod take;
 mod words;
@@ -161,6 +163,7 @@ fn whole(export: &Export, mut top: Node, described: Described) -> (Found, Ordere
             head(&entry, &mut found);
         } else if found.not_seen.contains(&entry.node.origin) {
             found.understood.push(entry.node.origin);
+            keepers_not_seen(&entry, &mut found);
         } else if &*entry.key == SECRETS {
             secrets(&entry, &mut found);
         } else if ORDERED.contains(&&*entry.key) {
@@ -365,6 +368,29 @@ fn states_none(entry: &Entry, found: &mut Found) {
         _ => return,
     }
     found.understood.push(origin);
+}
+
+/// What is on no screen is to be established from the manual.
+fn keepers_not_seen(entry: &Entry, found: &mut Found) {
+    let origin = entry.node.origin;
+    let program = trevlin_model::served::APPLIANCE;
+    let open = |what: &str| {
+        let text = format!(
+            "please establish from the manual or the vendor {what}; no screen of the device shows it."
+        );
+        vec![(text, origin)]
+    };
+    match &*entry.key {
+        "log-keepers" => {
+            let open = open("whether the log is sent to another host");
+            found.facts.log_keepers.push(LogKeeper { program, targets: Vec::new(), open, origin });
+        }
+        "clock-keepers" => {
+            let open = open("which time source is used");
+            found.facts.clock_keepers.push(ClockKeeper { program, sources: Vec::new(), open, origin });
+        }
+        _ => {}
+    }
 }
 
 /// Keeps what should be an address and is none: it never becomes another silently.

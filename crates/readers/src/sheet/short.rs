@@ -1,6 +1,8 @@
 //! Shorter forms of entries, as people write them: they become the entries that facts are read from.
 
+use super::briefly::expanded;
 use super::node::{Entry, Node, Value};
+use super::several::spread;
 use super::words::{Known, grantee, translated};
 use trevlin_model::Origin;
 use trevlin_model::served::APPLIANCE;
@@ -65,6 +67,7 @@ pub(super) const USUAL: [(&str, &[&str], &str, &str); 10] = [
 
 /// Brings the shorter forms of a whole sheet into the form of facts.
 pub(super) fn expand(top: &mut Node) {
+    spread(top);
     let asker = asker(top);
     let known = Known::of(top);
     let Value::Table(sections) = &mut top.value else { return };
@@ -73,6 +76,7 @@ pub(super) fn expand(top: &mut Node) {
         for entry in each(&mut section.node) {
             renamed(&name, entry);
             translated(&name, entry);
+            expanded(&name, entry);
             for one in AROUND.iter().filter(|one| one.section == &*name) {
                 around(one, one.path, entry);
             }

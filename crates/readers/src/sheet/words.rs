@@ -124,7 +124,9 @@ pub(super) fn grantee(entry: &mut Node, known: &Known) {
     let Some(name) = who.node.text().map(str::to_owned) else { return };
     let (lower, origin) = (name.to_ascii_lowercase(), who.node.origin);
     who.node.value = match lower.as_str() {
-        "all-users" | "all users" | "everyone" | "any" | "all" => Value::Text("all-users".into()),
+        "all-users" | "all users" | "everyone" | "everybody" | "anyone" | "anybody" | "any" | "all" | "*" => {
+            Value::Text("all-users".into())
+        }
         _ => {
             let kind = match () {
                 () if known.roles.contains(&lower) => "role",

@@ -1,0 +1,319 @@
+//! Brief forms of entries, as a screen has them on one line: `tcp 443` for an endpoint, `IKEv2` for a protocol, `30 min` for a time.
+
+use super::node::{Entry, Node, Value};
+use trevlin_model::Origin;
+use trevlin_model::policy::Seconds;
+
+/// Sections, keys that lead to a value, and what becomes of a value that is a text or a number.
+const BRIEF: [(&str, &[&str], fn(&str, Origin) -> Option<Value>); 9] = [
+    ("services", &["endpoints"], endpoint),
+    ("tunnels", &["listeners"], listener),
+    ("tunnels", &["addresses", "pools"], pool),
+    ("tunnels", &["addresses", "fixed"], fixed),
+    ("tunnels", &["rekey"], seconds),
+    ("dhcp-servers", &["subnets"], pool),
+    ("ppp-profiles", &["idle"], seconds),
+    ("ppp-profiles", &["max-connect"], seconds),
+    ("routes", &["destination"], destination),
+];
+
+/// Lists in which "none" states that there is nothing.
+const NONE: [(&str, &[&str]); 10] = [
+    ("tunnels", &["addresses", "sent-through"]),
+    ("tunnels", &["addresses", "kept-out"]),
+    ("tunnels", &["addresses", "name-servers"]),
+    ("tunnels", &["addresses", "domains"]),
+    ("tunnels", &["addresses", "netbios"]),
+    ("tunnels", &["proof", "passwords"]),
+    ("groups", &["members"]),
+    ("log-keepers", &["targets"]),
+    ("clock-keepers", &["sources"]),
+    ("rules", &["inspection"]),
+];
+
+/// Names of protocols on screens: what they are called, the family, and the version of IKE.
+const FAMILIES: [(&[&str], &str, Option<&str>); 6] = [
+    (&["ikev2", "ike v2", "ipsec ikev2", "ipsec (ikev2)", "ikev2/ipsec"], "ipsec", Some("second")),
+    (&["ikev1", "ike v1", "ipsec ikev1", "ipsec (ikev1)", "ikev1/ipsec", "xauth"], "ipsec", Some("first")),
+    (&["ike", "ipsec vpn", "ipsec/ike"], "ipsec", None),
+    (&["sstp", "ssl", "ssl vpn", "ssl-vpn", "sslvpn", "tls vpn", "https"], "tls", None),
+    (&["l2tp/ipsec", "l2tp over ipsec", "l2tp with ipsec"], "l2tp", None),
+    (&["pptp vpn", "dial-in by pptp"], "pptp", None),
+];
+
+/// Kinds of services known by their ports: their name, further names, the kind of the facts, and the usual port (IANA).
+const PORTS_ONLY: [(&str, &[&str], &str, Option<&str>); 5] = [
+    ("remote desktop", &["remote-desktop", "rdp"], "remote-desktop", Some("tcp 3389")),
+    ("screen sharing", &["screen-sharing", "vnc"], "remote-desktop", Some("tcp 5900")),
+    ("Telnet", &["telnet"], "telnet", Some("tcp 23")),
+    ("telephony", &["sip", "voice"], "other", Some("udp 5060")),
+    ("other", &["unknown"], "other", None),
+];
+
+/// Brings the brief forms of an entry to their full ones.
+pub(super) fn expanded(section: &str, entry: &mut Node) {
+    for (_, path, to) in BRIEF.iter().filter(|(of, ..)| *of == section) {
+        at(path, entry, &mut |node| each(node, &mut |one| brief(one, *to)));
+    }
+    for (_, path) in NONE.iter().filter(|(of, _)| *of == section) {
+        at(path, entry, &mut |node| {
+            let says_none = |one: &Node| one.text().is_some_and(|text| text.eq_ignore_ascii_case("none"));
+            if matches!(node.each(), [only] if says_none(only)) {
+                node.value = Value::List(Vec::new());
+            }
+        });
+    }
+    match section {
+        "tunnels" => family(entry),
+        "services" => {
+            carried(entry);
+            proof(entry);
+            ports_only(entry);
+        }
+        _ => {}
+    }
+}
+
+/// Services that are known by their ports only.
+fn ports_only(entry: &mut Node) {
+    let whole = entry.origin;
+    let Value::Table(fields) = &mut entry.value else { return };
+    let Some(kind) = fields.iter_mut().find(|field| &*field.key == "kind") else { return };
+    let Some(said) = kind.node.text().map(str::to_ascii_lowercase) else { return };
+    let known = PORTS_ONLY.iter().find(|(word, others, ..)| *word == said || others.contains(&said.as_str()));
+    let Some((word, _, code, usual)) = known else { return };
+    kind.node.value = Value::Text((*code).into());
+    if !fields.iter().any(|field| &*field.key == "name") {
+        fields.push(Entry::new("name", whole, Value::Text((*word).into())));
+    }
+    if let Some(usual) = usual.filter(|_| !fields.iter().any(|field| &*field.key == "endpoints")) {
+        let at = endpoint(usual, whole).unwrap_or(Value::List(Vec::new()));
+        fields.push(Entry::new("endpoints", whole, at));
+    }
+    // Only the oldest of them has no encryption at all.
+    let carried = if *code == "telnet" { "plain" } else { "optional" };
+    at(&["endpoints"], entry, &mut |node| {
+        each(node, &mut |one| {
+            let Value::Table(fields) = &mut one.value else { return };
+            if !fields.iter().any(|field| &*field.key == "carried") {
+                fields.push(Entry::new("carried", one.origin, Value::Text(carried.into())));
+            }
+        });
+    });
+}
+
+/// A protocol by the name that screens have for it.
+fn family(entry: &mut Node) {
+    let whole = entry.origin;
+    let Value::Table(fields) = &mut entry.value else { return };
+    let Some(field) = fields.iter_mut().find(|field| &*field.key == "family") else { return };
+    let Some(said) = field.node.text().map(str::to_ascii_lowercase) else { return };
+    let Some((_, family, version)) = FAMILIES.iter().find(|(words, ..)| words.contains(&said.as_str()))
+    else {
+        return;
+    };
+    let at = field.node.origin;
+    field.node.value = Value::Text((*family).into());
+    let Some(version) = version else { return };
+    if let Some(ipsec) = fields.iter_mut().find(|field| &*field.key == "ipsec") {
+        let Value::Table(own) = &mut ipsec.node.value else { return };
+        if !own.iter().any(|field| &*field.key == "versions") {
+            own.push(Entry::new("versions", at, Value::Text((*version).into())));
+        }
+    } else {
+        let versions = Entry::new("versions", at, Value::Text((*version).into()));
+        fields.push(Entry::new("ipsec", whole, Value::Table(vec![versions])));
+    }
+}
+
+/// Whether the content is encrypted, where the port or the kind of the service decides it: 80 and 443 of pages (RFC 9110, 4.2), the choice
+/// of each client for shares and for SNMP.
+fn carried(entry: &mut Node) {
+    let kind = entry.get("kind").and_then(Node::text).unwrap_or_default().to_owned();
+    at(&["endpoints"], entry, &mut |node| {
+        each(node, &mut |one| {
+            let port = one.get("port").map(|port| port.value.clone());
+            let Value::Table(fields) = &mut one.value else { return };
+            if fields.iter().any(|field| &*field.key == "carried") {
+                return;
+            }
+            let word = match (kind.as_str(), port) {
+                ("pages", Some(Value::Number(443))) => "encrypted",
+                ("pages", Some(Value::Number(80))) => "plain",
+                ("shares" | "monitoring", _) => "optional",
+                _ => return,
+            };
+            fields.push(Entry::new("carried", one.origin, Value::Text(word.into())));
+        });
+    });
+}
+
+/// The password of a share is never sent as such (MS-NLMP, 1.3).
+fn proof(entry: &mut Node) {
+    if entry.get("kind").and_then(Node::text) != Some("shares") {
+        return;
+    }
+    at(&["parts", "login"], entry, &mut |node| {
+        if node.text() == Some("password") {
+            node.value = Value::Text("proof".into());
+        }
+    });
+}
+
+/// Runs for the value at a path, in every entry of the lists on the way.
+fn at(path: &[&str], node: &mut Node, run: &mut dyn FnMut(&mut Node)) {
+    let Some((first, rest)) = path.split_first() else { return run(node) };
+    each(node, &mut |one| {
+        let Value::Table(fields) = &mut one.value else { return };
+        if let Some(field) = fields.iter_mut().find(|field| &*field.key == *first) {
+            at(rest, &mut field.node, run);
+        }
+    });
+}
+
+fn each(node: &mut Node, run: &mut dyn FnMut(&mut Node)) {
+    match &mut node.value {
+        Value::List(all) => all.iter_mut().for_each(run),
+        _ => run(node),
+    }
+}
+
+fn brief(node: &mut Node, to: fn(&str, Origin) -> Option<Value>) {
+    let text = match &node.value {
+        Value::Text(text) => text.to_string(),
+        Value::Number(number) => number.to_string(),
+        _ => return,
+    };
+    if let Some(value) = to(text.trim(), node.origin) {
+        node.value = value;
+    }
+}
+
+/// `tcp 443`, `443/tcp` or `443`, which is TCP.
+fn endpoint(text: &str, origin: Origin) -> Option<Value> {
+    let words: Vec<&str> = text.split([' ', '/']).filter(|word| !word.is_empty()).collect();
+    let number = |word: &str| word.parse::<u16>().ok();
+    let (protocol, port) = match words.as_slice() {
+        [port] => ("tcp", number(port)?),
+        [protocol, port] | [port, protocol] if number(port).is_some() && number(protocol).is_none() => {
+            (*protocol, number(port)?)
+        }
+        _ => return None,
+    };
+    Some(Value::Table(vec![
+        Entry::new("protocol", origin, Value::Text(protocol.to_ascii_lowercase().into())),
+        Entry::new("port", origin, Value::Number(port.into())),
+    ]))
+}
+
+fn listener(text: &str, origin: Origin) -> Option<Value> {
+    let Value::Table(mut fields) = endpoint(text, origin)? else { return None };
+    fields.push(Entry::new("address", origin, Value::Text("any".into())));
+    Some(Value::Table(fields))
+}
+
+/// A network, or a range within one.
+fn pool(text: &str, origin: Origin) -> Option<Value> {
+    let value = Value::Text(text.into());
+    if text.contains('/') {
+        return Some(Value::Table(vec![Entry::new("network", origin, value)]));
+    }
+    let list = Value::List(vec![Node { origin, value }]);
+    Some(Value::Table(vec![Entry::new("ranges", origin, list)]))
+}
+
+/// `astrid 10.20.8.5`.
+fn fixed(text: &str, origin: Origin) -> Option<Value> {
+    let (who, range) = text.rsplit_once([' ', '='])?;
+    Some(Value::Table(vec![
+        Entry::new("who", origin, Value::Text(who.trim().into())),
+        Entry::new("range", origin, Value::Text(range.into())),
+    ]))
+}
+
+fn seconds(text: &str, _: Origin) -> Option<Value> {
+    Seconds::of_words(text).and_then(|length| i64::try_from(length.0).ok()).map(Value::Number)
+}
+
+fn destination(text: &str, _: Origin) -> Option<Value> {
+    match text.to_ascii_lowercase().as_str() {
+        "default" | "any" | "internet" => Some(Value::Text("0.0.0.0/0".into())),
+        "default ipv6" | "default6" => Some(Value::Text("::/0".into())),
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::reader::ReadContext;
+    use trevlin_model::ipsec::IkeVersions;
+    use trevlin_model::served::ServedKind;
+    use trevlin_model::{Export, ExportId, Facts, TunnelFamily};
+
+    fn read(text: &str) -> Facts {
+        let export = Export::new(ExportId(0), "d/d.toml", format!("sheet = \"trevlin-sheet/2\"\n{text}"));
+        let reading = (super::super::READER.read)(&export, &ReadContext::default());
+        assert!(reading.ledger.notes.is_empty(), "{text}: {:?}", reading.ledger.notes);
+        *reading.facts
+    }
+
+    #[test]
+    fn protocols_by_their_names_on_screens() {
+        for (word, family, versions) in [
+            ("IKEv2", TunnelFamily::Ipsec, Some(IkeVersions::Second)),
+            ("IPsec (IKEv1)", TunnelFamily::Ipsec, Some(IkeVersions::First)),
+            ("SSTP", TunnelFamily::Tls, None),
+            ("SSL VPN", TunnelFamily::Tls, None),
+            ("L2TP/IPsec", TunnelFamily::L2tp, None),
+            ("pptp", TunnelFamily::Pptp, None),
+        ] {
+            let facts =
+                read(&format!("[[tunnels]]\nname = \"crew\"\nfamily = \"{word}\"\nrole = \"server\"\n"));
+            assert_eq!(facts.tunnels[0].family, family, "{word}");
+            let found = facts.tunnels[0].ipsec.as_ref().and_then(|one| one.versions.value().copied());
+            assert_eq!(found, versions, "{word}");
+        }
+    }
+
+    #[test]
+    fn ports_pools_and_times_on_one_line() {
+        let facts = read(
+            "[[tunnels]]\nname = \"crew\"\nfamily = \"SSL\"\nrole = \"server\"\nlisteners = [\"tcp 443\", \"4433/udp\"]\n\
+             [tunnels.addresses]\npools = [\"10.4.8.10-10.4.8.20\", \"10.4.9.0/24\"]\nfixed = [\"astrid 10.4.8.5\"]\ndomains = [\"none\"]\n\
+             [[dhcp-servers]]\nname = \"desk\"\nsubnets = [\"10.4.0.10-10.4.0.99\"]\n\
+             [[routes]]\ndestination = \"default\"\ngateway = \"10.4.0.1\"\n",
+        );
+        let plan = &facts.tunnels[0].addresses;
+        assert_eq!(facts.tunnels[0].listeners.len(), 2);
+        assert_eq!((plan.pools[0].ranges.len(), plan.pools[1].network.is_some()), (1, true));
+        assert_eq!((plan.fixed.len(), plan.domains.len()), (1, 0));
+        assert_eq!(facts.dhcp_servers[0].subnets[0].ranges.len(), 1);
+        assert!(facts.routes[0].is_default());
+        let said = facts.tunnels[0].policy.as_ref().and_then(|policy| policy.domains.as_ref());
+        assert!(said.is_some(), "none is a statement");
+    }
+
+    #[test]
+    fn services_known_by_their_port() {
+        for (said, port) in [
+            ("kind = \"remote-desktop\"", 3389),
+            ("kind = \"RDP\"\nendpoints = [\"tcp 3390\"]", 3390),
+            ("kind = \"VNC\"", 5900),
+            ("kind = \"telnet\"", 23),
+            ("kind = \"other\"\nendpoints = [\"udp 5000\"]", 5000),
+        ] {
+            let facts = read(&format!("[[services]]\nname = \"desk\"\n{said}\n"));
+            assert!(facts.served.is_empty(), "{said}");
+            let found: Vec<_> = facts.sockets.iter().map(|one| (one.port, one.program.as_deref())).collect();
+            assert_eq!(found, [(port, Some("desk"))], "{said}");
+        }
+        for (kind, port, encrypted) in
+            [("pages", 443, "Encrypted"), ("pages", 80, "Plain"), ("shares", 445, "Optional")]
+        {
+            let facts =
+                read(&format!("[[services]]\nname = \"s\"\nkind = \"{kind}\"\nendpoints = [{port}]\n"));
+            let found = format!("{:?}", facts.served[0].endpoints[0].carried);
+            assert_eq!(found, encrypted, "{kind} {port}");
+        }
+    }
+}
