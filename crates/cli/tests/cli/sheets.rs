@@ -62,8 +62,11 @@ fn questions(audited: &Value) -> Vec<String> {
     // What is requested of an appliance is for its sheet, once it has one.
     let words = [
         ("Please show ", "Please state "),
-        (" (`rules` and `rule-list`) in the device sheet", ""),
+        (" (`rules` and `rule-list`)", ""),
+        (" (`signing` in `parts`)", ""),
+        (" in the device sheet", ""),
         (", in an export or on screen", ""),
+        (": the export does not state it", ""),
     ];
     asked
         .map(|one| format!("{} {} {}", one["check"], one["device"], one["question"]))

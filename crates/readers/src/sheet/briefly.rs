@@ -10,12 +10,28 @@ const BRIEF: [(&str, &[&str], fn(&str, Origin) -> Option<Value>); 9] = [
     ("tunnels", &["listeners"], listener),
     ("tunnels", &["addresses", "pools"], pool),
     ("tunnels", &["addresses", "fixed"], fixed),
-    ("tunnels", &["rekey"], seconds),
+    ("tunnels", &["ipsec", "rekey"], seconds),
     ("dhcp-servers", &["subnets"], pool),
     ("ppp-profiles", &["idle"], seconds),
     ("ppp-profiles", &["max-connect"], seconds),
     ("routes", &["destination"], destination),
 ];
+
+/// Sections and keys whose values have brief forms.
+#[cfg(feature = "schema")]
+pub(super) fn places() -> impl Iterator<Item = (&'static str, &'static [&'static str])> {
+    let other = [("tunnels", &["family"][..]), ("services", &["kind"]), ("services", &["parts", "login"])];
+    BRIEF.iter().map(|(section, path, _)| (*section, *path)).chain(other)
+}
+
+/// A text or a number, or a list of them with full entries.
+#[cfg(feature = "schema")]
+pub(super) fn words() -> serde_json::Value {
+    use serde_json::json;
+    let one = json!({ "type": ["string", "integer"] });
+    let any = json!({ "type": ["string", "integer", "object"] });
+    json!({ "anyOf": [one, { "type": "array", "items": any }] })
+}
 
 /// Lists in which "none" states that there is nothing.
 const NONE: [(&str, &[&str]); 10] = [
@@ -303,9 +319,14 @@ mod tests {
             ("kind = \"other\"\nendpoints = [\"udp 5000\"]", 5000),
         ] {
             let facts = read(&format!("[[services]]\nname = \"desk\"\n{said}\n"));
-            assert!(facts.served.is_empty(), "{said}");
-            let found: Vec<_> = facts.sockets.iter().map(|one| (one.port, one.program.as_deref())).collect();
-            assert_eq!(found, [(port, Some("desk"))], "{said}");
+            let one = &facts.served[0];
+            let desktop = matches!(port, 3389 | 3390 | 5900);
+            assert_eq!(
+                (one.kind == ServedKind::RemoteDesktop, one.endpoints[0].port),
+                (desktop, port),
+                "{said}"
+            );
+            assert!(facts.sockets.is_empty() && !facts.has_sockets, "a list of sockets would be whole");
         }
         for (kind, port, encrypted) in
             [("pages", 443, "Encrypted"), ("pages", 80, "Plain"), ("shares", 445, "Optional")]

@@ -370,7 +370,7 @@ fn states_none(entry: &Entry, found: &mut Found) {
     found.understood.push(origin);
 }
 
-/// What is on no screen is to be established from the manual.
+/// The log or the clock, where no screen shows it: it is to be established from the manual.
 fn keepers_not_seen(entry: &Entry, found: &mut Found) {
     let origin = entry.node.origin;
     let program = trevlin_model::served::APPLIANCE;

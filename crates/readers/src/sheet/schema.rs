@@ -1,7 +1,7 @@
 //! The shape of a sheet as a JSON Schema, made from the types that sheets are read into.
 
 use super::ordered::{Forwarding, Hiding, OrderedRule, RuleList};
-use super::{FORM, FORMER, FROM_FILES, names, short, words};
+use super::{FORM, FORMER, FROM_FILES, briefly, names, short, words};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
 use serde_json::{Map, Value, json};
@@ -146,13 +146,13 @@ fn shorter(properties: &Map<String, Value>, definitions: &mut Map<String, Value>
         }
     }
     // Words of screens that stand for values.
-    for (section, path) in words::places() {
+    for (section, path) in words::places().chain(briefly::places()) {
         let Some((key, path)) = path.split_last() else { continue };
         let place = entry_of(properties, section).and_then(|entry| below(definitions, entry, path));
         if let Some(definition) = place.and_then(|name| definitions.get_mut(&name)) {
             let whole = definition["properties"][*key].clone();
             definition["properties"][*key] =
-                json!({ "anyOf": [whole, word()], "description": whole["description"] });
+                json!({ "anyOf": [whole, briefly::words()], "description": whole["description"] });
         }
     }
     for (section, from, to) in short::RENAMED {

@@ -29,8 +29,8 @@ pub(super) fn spread(top: &mut Node) {
         .iter()
         .filter(|one| text(one, "role").as_deref() == Some("server"))
         .filter_map(|one| {
-            let family = text(one, "family").unwrap_or_default();
-            let by_link = matches!(family.as_str(), "pptp" | "l2tp");
+            let family = text(one, "family").unwrap_or_default().to_ascii_lowercase();
+            let by_link = family.starts_with("pptp") || family.starts_with("l2tp");
             Some(Service { name: text(one, "name")?, by_link })
         })
         .collect();

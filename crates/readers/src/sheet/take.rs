@@ -239,7 +239,7 @@ impl<'a> Give<'a> {
     }
 
     /// Which of several it is.
-    fn variant(self, variants: &[&str], expected: &dyn de::Expected) -> Result<Variant<'a>, Fault> {
+    fn variant(self, variants: &[&'static str], expected: &dyn de::Expected) -> Result<Variant<'a>, Fault> {
         let one_of = || fault(format!("one of these is expected here: {}", variants.join(", ")));
         if self.is_not_seen() {
             return Err(absent());
@@ -250,7 +250,10 @@ impl<'a> Give<'a> {
             _ => return Err(self.misfit(expected)),
         };
         match &node.value {
-            Value::Text(name) => {
+            // Screens write words with capitals.
+            Value::Text(text) => {
+                let name = variants.iter().find(|one| one.eq_ignore_ascii_case(text)).copied();
+                let name = name.unwrap_or(text);
                 Ok(Variant { name, name_origin: node.origin, content: Give::Missing(node.origin), key: None })
             }
             Value::Table(entries) => match entries.as_slice() {

@@ -199,7 +199,7 @@ mod tests {
         for (login, signing, wanted) in [
             ("guest", "off", ("Nothing", "Never")),
             ("proof", "on", ("Proof", "Offered")),
-            ("user name and password", "required", ("Password", "Required")),
+            ("user name and password", "required", ("Proof", "Required")),
         ] {
             let reading = read(&share(login, signing));
             let part = format!("{:?}", reading.facts.served[0].parts[0]);
