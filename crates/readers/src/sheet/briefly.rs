@@ -4,24 +4,34 @@ use super::node::{Entry, Node, Value};
 use trevlin_model::Origin;
 use trevlin_model::policy::Seconds;
 
-/// Sections, keys that lead to a value, and what becomes of a value that is a text or a number.
-const BRIEF: [(&str, &[&str], fn(&str, Origin) -> Option<Value>); 9] = [
-    ("services", &["endpoints"], endpoint),
-    ("tunnels", &["listeners"], listener),
-    ("tunnels", &["addresses", "pools"], pool),
-    ("tunnels", &["addresses", "fixed"], fixed),
-    ("tunnels", &["ipsec", "rekey"], seconds),
-    ("dhcp-servers", &["subnets"], pool),
-    ("ppp-profiles", &["idle"], seconds),
-    ("ppp-profiles", &["max-connect"], seconds),
-    ("routes", &["destination"], destination),
+/// A value that may be written on one line.
+struct Brief {
+    /// Section.
+    section: &'static str,
+    /// Keys that lead to the value, within an entry of the section.
+    path: &'static [&'static str],
+    /// What becomes of a text or a number.
+    to: fn(&str, Origin) -> Option<Value>,
+}
+
+/// Values that may be.
+const BRIEF: [Brief; 9] = [
+    Brief { section: "services", path: &["endpoints"], to: endpoint },
+    Brief { section: "tunnels", path: &["listeners"], to: listener },
+    Brief { section: "tunnels", path: &["addresses", "pools"], to: pool },
+    Brief { section: "tunnels", path: &["addresses", "fixed"], to: fixed },
+    Brief { section: "tunnels", path: &["ipsec", "rekey"], to: seconds },
+    Brief { section: "dhcp-servers", path: &["subnets"], to: pool },
+    Brief { section: "ppp-profiles", path: &["idle"], to: seconds },
+    Brief { section: "ppp-profiles", path: &["max-connect"], to: seconds },
+    Brief { section: "routes", path: &["destination"], to: destination },
 ];
 
 /// Sections and keys whose values have brief forms.
 #[cfg(feature = "schema")]
 pub(super) fn places() -> impl Iterator<Item = (&'static str, &'static [&'static str])> {
     let other = [("tunnels", &["family"][..]), ("services", &["kind"]), ("services", &["parts", "login"])];
-    BRIEF.iter().map(|(section, path, _)| (*section, *path)).chain(other)
+    BRIEF.iter().map(|one| (one.section, one.path)).chain(other)
 }
 
 /// A text or a number, or a list of them with full entries.
@@ -68,8 +78,8 @@ const PORTS_ONLY: [(&str, &[&str], &str, Option<&str>); 5] = [
 
 /// Brings the brief forms of an entry to their full ones.
 pub(super) fn expanded(section: &str, entry: &mut Node) {
-    for (_, path, to) in BRIEF.iter().filter(|(of, ..)| *of == section) {
-        at(path, entry, &mut |node| each(node, &mut |one| brief(one, *to)));
+    for one in BRIEF.iter().filter(|one| one.section == section) {
+        at(one.path, entry, &mut |node| each(node, &mut |value| brief(value, one.to)));
     }
     for (_, path) in NONE.iter().filter(|(of, _)| *of == section) {
         at(path, entry, &mut |node| {

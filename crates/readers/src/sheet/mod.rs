@@ -7,6 +7,7 @@ mod check;
 mod further;
 mod guide;
 mod joins;
+mod keepers;
 mod left_open;
 mod marks;
 mod names;
@@ -41,7 +42,6 @@ use serde::Deserialize;
 use std::borrow::Cow;
 use std::sync::Arc;
 use trevlin_model::account::StoredPassword;
-use trevlin_model::housekeeping::{ClockKeeper, LogKeeper};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
     Described, DeviceKind, Export, Facts, Limit, MalformedAddress, NotAnalysed, Note, Origin, SecretRecord,
@@ -163,13 +163,15 @@ fn whole(export: &Export, mut top: Node, described: Described) -> (Found, Ordere
             head(&entry, &mut found);
         } else if found.not_seen.contains(&entry.node.origin) {
             found.understood.push(entry.node.origin);
-            keepers_not_seen(&entry, &mut found);
+            keepers::not_seen(&entry, &mut found.facts);
         } else if &*entry.key == SECRETS {
             secrets(&entry, &mut found);
         } else if ORDERED.contains(&&*entry.key) {
             ordered_section(entry, &mut ordered, &mut found);
         } else if known.contains(&&*entry.key) {
-            states_none(&entry, &mut found);
+            if keepers::states_none(&entry, &mut found.facts) {
+                found.understood.push(entry.node.origin);
+            }
             section(&entry, &mut found);
         } else {
             let text =
@@ -347,50 +349,6 @@ fn section(entry: &Entry, found: &mut Found) {
     each_section!(sections);
     found.facts.has_interfaces |= &*entry.key == "interfaces";
     found.facts.has_sockets |= &*entry.key == "sockets";
-}
-
-/// An empty list states that there is none: the device keeps no log elsewhere, or follows no clock.
-fn states_none(entry: &Entry, found: &mut Found) {
-    let origin = entry.node.origin;
-    if !matches!(&entry.node.value, Value::List(all) if all.is_empty()) {
-        return;
-    }
-    let program = trevlin_model::served::APPLIANCE;
-    match &*entry.key {
-        "log-keepers" => {
-            let keeper = LogKeeper { program, targets: Vec::new(), open: Vec::new(), origin };
-            found.facts.log_keepers.push(keeper);
-        }
-        "clock-keepers" => {
-            let keeper = ClockKeeper { program, sources: Vec::new(), open: Vec::new(), origin };
-            found.facts.clock_keepers.push(keeper);
-        }
-        _ => return,
-    }
-    found.understood.push(origin);
-}
-
-/// The log or the clock, where no screen shows it: it is to be established from the manual.
-fn keepers_not_seen(entry: &Entry, found: &mut Found) {
-    let origin = entry.node.origin;
-    let program = trevlin_model::served::APPLIANCE;
-    let open = |what: &str| {
-        let text = format!(
-            "please establish from the manual or the vendor {what}; no screen of the device shows it."
-        );
-        vec![(text, origin)]
-    };
-    match &*entry.key {
-        "log-keepers" => {
-            let open = open("whether the log is sent to another host");
-            found.facts.log_keepers.push(LogKeeper { program, targets: Vec::new(), open, origin });
-        }
-        "clock-keepers" => {
-            let open = open("which time source is used");
-            found.facts.clock_keepers.push(ClockKeeper { program, sources: Vec::new(), open, origin });
-        }
-        _ => {}
-    }
 }
 
 /// Keeps what should be an address and is none: it never becomes another silently.
