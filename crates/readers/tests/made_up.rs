@@ -89,6 +89,8 @@ fn is_free(format: &str, raw: &str, nth: usize) -> bool {
         "swanctl" | "strongswan-conf" => {
             line.contains('{') && line.find('=').is_none_or(|at| line.find('{') < Some(at))
         }
+        // A section without it is off, and nothing in it is in force.
+        "uci" => line.starts_with("option enabled"),
         "openvpn" => line.contains("-----") || !line.contains([' ', '-']),
         _ => false,
     }
