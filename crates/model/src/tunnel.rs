@@ -242,6 +242,12 @@ impl Reference {
         Self { unsaid: Some(described), ..Self::configuration(described.silent(), origin) }
     }
 
+    /// The first of several that is not a file, but information that the description of an appliance leaves open.
+    #[must_use]
+    pub fn left_open(all: &[Self]) -> Option<&Self> {
+        all.iter().find(|one| one.unsaid.is_some())
+    }
+
     /// The request for information that the reference may contain; `about` continues a sentence, as "whether NAME requires it".
     #[must_use]
     pub fn question(&self, about: &str) -> String {

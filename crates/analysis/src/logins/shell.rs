@@ -7,7 +7,7 @@ use crate::verdicts::LoginVerdict;
 use std::collections::BTreeSet;
 use trevlin_estate::identities;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Device, Origin, Protocol, Setting};
+use trevlin_model::{Device, Origin, Protocol, Reference, Setting};
 
 /// One row for all users, and one for each condition under which the required authentication differs.
 pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<LoginPath> {
@@ -71,9 +71,7 @@ fn shell(
     let (factors, verdict) = match easiest {
         Some(way) => judged(shown(&way.factors)),
         // A sheet that states no method leaves them open.
-        None if server.missing.iter().any(|one| one.unsaid.is_some()) => {
-            (Vec::new(), LoginVerdict::Undetermined)
-        }
+        None if Reference::left_open(&server.missing).is_some() => (Vec::new(), LoginVerdict::Undetermined),
         None => (Vec::new(), LoginVerdict::Closed),
     };
     let mut limits = limits(device, server, connection);

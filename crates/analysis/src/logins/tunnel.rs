@@ -12,7 +12,7 @@ use trevlin_model::grant::Grantee;
 use trevlin_model::policy::{ClientPolicy, Most, Seconds};
 use trevlin_model::radius::RadiusAsker;
 use trevlin_model::{
-    Device, FactorKind, LoginDaemon, PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole,
+    Device, FactorKind, LoginDaemon, PasswordSource, Reference, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 /// Permitted users of a tunnel, and the required authentication.
@@ -216,9 +216,7 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
             by_shared_key(estate, at, tunnel)
         }
         None if certificate => "holders of a certificate".into(),
-        None if factors.is_none() && tunnel.missing.iter().any(|one| one.unsaid.is_some()) => {
-            "not known".into()
-        }
+        None if factors.is_none() && Reference::left_open(&tunnel.missing).is_some() => "not known".into(),
         None => "any user".into(),
     };
     (who, lists.join(" and "), factors)
@@ -250,7 +248,7 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
             }
         })
         .collect();
-    let unsaid = tunnel.missing.iter().any(|one| one.unsaid.is_some());
+    let unsaid = Reference::left_open(&tunnel.missing).is_some();
     found.extend(tunnel.policy.iter().flat_map(|policy| rules(policy)));
     if let Some(dial_in) = dial_in {
         let shown =

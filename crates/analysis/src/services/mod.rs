@@ -108,6 +108,7 @@ impl Service {
     /// Purpose: by its configuration, otherwise by its port.
     #[must_use]
     pub fn kind(&self) -> PortKind {
+        let by_port = || self.port_known().map_or(PortKind::Other, |known| known.kind);
         match self.what {
             What::Shell(_) => PortKind::Shell,
             What::Tunnel(_) => PortKind::Tunnel,
@@ -135,10 +136,10 @@ impl Service {
                 ServedKind::Logs => PortKind::Monitoring,
                 ServedKind::RemoteDesktop => PortKind::Desktop,
                 ServedKind::Telnet => PortKind::Shell,
-                ServedKind::Other => self.port_known().map_or(PortKind::Other, |known| known.kind),
+                ServedKind::Other => by_port(),
             },
             What::Relay(_) => PortKind::Tunnel,
-            What::Socket | What::Idle(_) => self.port_known().map_or(PortKind::Other, |known| known.kind),
+            What::Socket | What::Idle(_) => by_port(),
         }
     }
 

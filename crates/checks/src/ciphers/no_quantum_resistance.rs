@@ -9,7 +9,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::offer::OfferPart;
-use trevlin_model::{Origin, Tunnel, TunnelFamily};
+use trevlin_model::{Origin, Reference, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -73,13 +73,11 @@ fn of_connection(estate: &EstateMap, tunnel: &Tunnel, connection: &IpsecConnecti
     if holds || connection.quantum_key.is_some() {
         return Verdict::Pass;
     }
+    // The algorithms are requested once, by the check of encryption.
     if control.clone().all(|offer| offer.algorithms.is_empty())
-        && let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid.is_some())
+        && Reference::left_open(&tunnel.missing).is_some()
     {
-        // The algorithms are requested once, by the check of encryption.
-        if missing.unsaid.is_some() {
-            return Verdict::DoesNotApply;
-        }
+        return Verdict::DoesNotApply;
     }
     let origin = control.into_iter().next().map_or(tunnel.origin, |offer| offer.origin);
     let detail =

@@ -8,7 +8,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::offer::AlgorithmRole;
-use trevlin_model::{Tunnel, TunnelFamily};
+use trevlin_model::{Reference, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -54,7 +54,7 @@ fn unstated(tunnel: &Tunnel) -> Option<Verdict> {
     if !negotiates || tunnel.offers.iter().any(|offer| !offer.algorithms.is_empty()) {
         return None;
     }
-    let missing = tunnel.missing.iter().find(|one| one.unsaid.is_some())?;
+    let missing = Reference::left_open(&tunnel.missing)?;
     let name = &name_of(tunnel);
     Some(match tunnel.policy.as_ref().and_then(|policy| policy.standard_proposals.as_ref()) {
         Some((list, origin)) => Verdict::ask(

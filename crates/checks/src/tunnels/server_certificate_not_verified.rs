@@ -8,7 +8,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ipsec::{AuthRound, IkeProof, IpsecConnection};
-use trevlin_model::{Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Reference, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -74,7 +74,7 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     if connection.remote.iter().any(|round| !round.anybody() || round.narrowed.is_some()) {
         return Verdict::Pass;
     }
-    if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid.is_some()) {
+    if let Some(missing) = Reference::left_open(&tunnel.missing) {
         let about = format!("which identity {} requires of the peer", name_of(tunnel));
         return Verdict::ask_reference(missing, &about);
     }
@@ -96,7 +96,7 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     if tunnel.proof.shared_key.is_some() || (required && (named || yes("verifyPeer"))) {
         return Verdict::Pass;
     }
-    if let Some(missing) = tunnel.missing.iter().find(|one| one.unsaid.is_some()) {
+    if let Some(missing) = Reference::left_open(&tunnel.missing) {
         let about =
             format!("whether {} verifies the certificate and the name of the server", name_of(tunnel));
         return Verdict::ask_reference(missing, &about);

@@ -39,7 +39,7 @@ pub(super) fn settle(estate: &mut Estate) {
         let tunnel = &mut estate.devices[device].facts.tunnels[at];
         // Where a sheet leaves the options open, it states the placement itself.
         let left_open =
-            dial_in.profile.proxy_arp.is_none() && dial_in.missing.iter().any(|one| one.unsaid.is_some());
+            dial_in.profile.proxy_arp.is_none() && Reference::left_open(&dial_in.missing).is_some();
         for pool in tunnel.addresses.pools.iter_mut().filter(|_| !left_open) {
             pool.placement = placement(&dial_in);
         }
@@ -103,7 +103,7 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
                 });
             }
             // An appliance has no such file; what is missing is what its sheet does not state.
-            None if tunnel.missing.iter().any(|one| one.unsaid.is_some()) => {}
+            None if Reference::left_open(&tunnel.missing).is_some() => {}
             None => {
                 missing.push(Reference { path: path.to_owned(), configuration: true, unsaid: None, origin })
             }

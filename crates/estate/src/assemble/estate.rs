@@ -144,10 +144,10 @@ impl Estate {
     /// How an appliance is described, which has no commands and files of an open system; nothing for a device with an export of one.
     #[must_use]
     pub fn described(&self, at: usize) -> Option<Described> {
+        let described = self.devices[at].facts.described?;
         let records = self.devices[at].exports.iter().map(|id| &self.exports[id.0 as usize]);
         let mut read = records.filter(|record| record.format.is_some());
-        read.all(|record| record.described.is_some()).then_some(())?;
-        self.devices[at].facts.described
+        read.all(|record| record.described.is_some()).then_some(described)
     }
 
     /// Whether a device is an appliance without commands and files of an open system.

@@ -30,9 +30,12 @@ const BRIEF: [Brief; 9] = [
 /// Sections and keys whose values have brief forms.
 #[cfg(feature = "schema")]
 pub(super) fn places() -> impl Iterator<Item = (&'static str, &'static [&'static str])> {
-    let other = [("tunnels", &["family"][..]), ("services", &["kind"]), ("services", &["parts", "login"])];
-    BRIEF.iter().map(|one| (one.section, one.path)).chain(other)
+    BRIEF.iter().map(|one| (one.section, one.path))
 }
+
+/// Sections and keys whose values are words with further spellings.
+#[cfg(feature = "schema")]
+pub(super) const SPELLED: [(&str, &[&str]); 2] = [("tunnels", &["family"]), ("services", &["kind"])];
 
 /// A text or a number, or a list of them with full entries.
 #[cfg(feature = "schema")]
@@ -79,10 +82,10 @@ const PORTS_ONLY: [(&str, &[&str], &str, Option<&str>); 5] = [
 /// Brings the brief forms of an entry to their full ones.
 pub(super) fn expanded(section: &str, entry: &mut Node) {
     for one in BRIEF.iter().filter(|one| one.section == section) {
-        at(one.path, entry, &mut |node| each(node, &mut |value| brief(value, one.to)));
+        entry.at(one.path, &mut |node| node.each_mut().iter_mut().for_each(|value| brief(value, one.to)));
     }
     for (_, path) in NONE.iter().filter(|(of, _)| *of == section) {
-        at(path, entry, &mut |node| {
+        entry.at(path, &mut |node| {
             let says_none = |one: &Node| one.text().is_some_and(|text| text.eq_ignore_ascii_case("none"));
             if matches!(node.each(), [only] if says_none(only)) {
                 node.value = Value::List(Vec::new());
@@ -92,9 +95,9 @@ pub(super) fn expanded(section: &str, entry: &mut Node) {
     match section {
         "tunnels" => family(entry),
         "services" => {
+            ports_only(entry);
             carried(entry);
             proof(entry);
-            ports_only(entry);
         }
         _ => {}
     }
@@ -109,23 +112,10 @@ fn ports_only(entry: &mut Node) {
     let known = PORTS_ONLY.iter().find(|(word, others, ..)| *word == said || others.contains(&said.as_str()));
     let Some((word, _, code, usual)) = known else { return };
     kind.node.value = Value::Text((*code).into());
-    if !fields.iter().any(|field| &*field.key == "name") {
-        fields.push(Entry::new("name", whole, Value::Text((*word).into())));
+    entry.fill("name", whole, Value::Text((*word).into()));
+    if let Some(usual) = usual.and_then(|usual| endpoint(usual, whole)) {
+        entry.fill("endpoints", whole, usual);
     }
-    if let Some(usual) = usual.filter(|_| !fields.iter().any(|field| &*field.key == "endpoints")) {
-        let at = endpoint(usual, whole).unwrap_or(Value::List(Vec::new()));
-        fields.push(Entry::new("endpoints", whole, at));
-    }
-    // Only the oldest of them has no encryption at all.
-    let carried = if *code == "telnet" { "plain" } else { "optional" };
-    at(&["endpoints"], entry, &mut |node| {
-        each(node, &mut |one| {
-            let Value::Table(fields) = &mut one.value else { return };
-            if !fields.iter().any(|field| &*field.key == "carried") {
-                fields.push(Entry::new("carried", one.origin, Value::Text(carried.into())));
-            }
-        });
-    });
 }
 
 /// A protocol by the name that screens have for it.
@@ -141,36 +131,24 @@ fn family(entry: &mut Node) {
     let at = field.node.origin;
     field.node.value = Value::Text((*family).into());
     let Some(version) = version else { return };
-    if let Some(ipsec) = fields.iter_mut().find(|field| &*field.key == "ipsec") {
-        let Value::Table(own) = &mut ipsec.node.value else { return };
-        if !own.iter().any(|field| &*field.key == "versions") {
-            own.push(Entry::new("versions", at, Value::Text((*version).into())));
-        }
-    } else {
-        let versions = Entry::new("versions", at, Value::Text((*version).into()));
-        fields.push(Entry::new("ipsec", whole, Value::Table(vec![versions])));
-    }
+    entry.fill("ipsec", whole, Value::Table(Vec::new()));
+    entry.at(&["ipsec"], &mut |ipsec| ipsec.fill("versions", at, Value::Text((*version).into())));
 }
 
-/// Whether the content is encrypted, where the port or the kind of the service decides it: 80 and 443 of pages (RFC 9110, 4.2), the choice
-/// of each client for shares and for SNMP.
+/// Whether the content is encrypted, where the port or the kind of the service decides it: 80 and 443 of pages (RFC 9110, 4.2), never for
+/// Telnet, the choice of each client for shares, for SNMP and for services known by their ports.
 fn carried(entry: &mut Node) {
     let kind = entry.get("kind").and_then(Node::text).unwrap_or_default().to_owned();
-    at(&["endpoints"], entry, &mut |node| {
-        each(node, &mut |one| {
-            let port = one.get("port").map(|port| port.value.clone());
-            let Value::Table(fields) = &mut one.value else { return };
-            if fields.iter().any(|field| &*field.key == "carried") {
-                return;
-            }
-            let word = match (kind.as_str(), port) {
+    entry.at(&["endpoints"], &mut |node| {
+        for one in node.each_mut() {
+            let word = match (kind.as_str(), one.get("port").map(|port| &port.value)) {
                 ("pages", Some(Value::Number(443))) => "encrypted",
-                ("pages", Some(Value::Number(80))) => "plain",
-                ("shares" | "monitoring", _) => "optional",
-                _ => return,
+                ("pages", Some(Value::Number(80))) | ("telnet", _) => "plain",
+                ("shares" | "monitoring" | "remote-desktop" | "other", _) => "optional",
+                _ => continue,
             };
-            fields.push(Entry::new("carried", one.origin, Value::Text(word.into())));
-        });
+            one.fill("carried", one.origin, Value::Text(word.into()));
+        }
     });
 }
 
@@ -179,29 +157,11 @@ fn proof(entry: &mut Node) {
     if entry.get("kind").and_then(Node::text) != Some("shares") {
         return;
     }
-    at(&["parts", "login"], entry, &mut |node| {
+    entry.at(&["parts", "login"], &mut |node| {
         if node.text() == Some("password") {
             node.value = Value::Text("proof".into());
         }
     });
-}
-
-/// Runs for the value at a path, in every entry of the lists on the way.
-fn at(path: &[&str], node: &mut Node, run: &mut dyn FnMut(&mut Node)) {
-    let Some((first, rest)) = path.split_first() else { return run(node) };
-    each(node, &mut |one| {
-        let Value::Table(fields) = &mut one.value else { return };
-        if let Some(field) = fields.iter_mut().find(|field| &*field.key == *first) {
-            at(rest, &mut field.node, run);
-        }
-    });
-}
-
-fn each(node: &mut Node, run: &mut dyn FnMut(&mut Node)) {
-    match &mut node.value {
-        Value::List(all) => all.iter_mut().for_each(run),
-        _ => run(node),
-    }
 }
 
 fn brief(node: &mut Node, to: fn(&str, Origin) -> Option<Value>) {

@@ -11,7 +11,7 @@ pub(super) fn leave_open(facts: &mut Facts, described: Described) {
     }
     for tunnel in &mut facts.tunnels {
         // A sheet that was written from another description has what that one leaves open.
-        if tunnel.missing.iter().all(|one| one.unsaid.is_none()) {
+        if Reference::left_open(&tunnel.missing).is_none() {
             tunnel.missing.push(Reference::unsaid(described, tunnel.origin));
         }
         if tunnel.listeners.is_empty() && tunnel.role != TunnelRole::Client {

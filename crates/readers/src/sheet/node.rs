@@ -99,6 +99,34 @@ impl Node {
         if let Value::List(all) = &self.value { all } else { std::slice::from_ref(self) }
     }
 
+    /// The same, to be changed.
+    pub(super) fn each_mut(&mut self) -> &mut [Self] {
+        if !matches!(self.value, Value::List(_)) {
+            return std::slice::from_mut(self);
+        }
+        let Value::List(all) = &mut self.value else { return &mut [] };
+        all
+    }
+
+    /// Runs for the value at a path of keys, in every entry of the lists on the way.
+    pub(super) fn at(&mut self, path: &[&str], run: &mut dyn FnMut(&mut Self)) {
+        let Some((first, rest)) = path.split_first() else { return run(self) };
+        for one in self.each_mut() {
+            let Value::Table(entries) = &mut one.value else { continue };
+            if let Some(entry) = entries.iter_mut().find(|entry| &*entry.key == *first) {
+                entry.node.at(rest, run);
+            }
+        }
+    }
+
+    /// Adds a value to a table that has none with the key.
+    pub(super) fn fill(&mut self, key: &str, origin: Origin, value: Value) {
+        let Value::Table(entries) = &mut self.value else { return };
+        if !entries.iter().any(|entry| &*entry.key == key) {
+            entries.push(Entry::new(key, origin, value));
+        }
+    }
+
     /// Its type, for messages.
     pub(crate) fn kind(&self) -> &'static str {
         match self.value {

@@ -146,13 +146,15 @@ fn shorter(properties: &Map<String, Value>, definitions: &mut Map<String, Value>
         }
     }
     // Words of screens that stand for values.
-    for (section, path) in words::places().chain(briefly::places()) {
+    let spelled = words::places().chain(briefly::SPELLED).map(|place| (place, word()));
+    let brief = briefly::places().map(|place| (place, briefly::words()));
+    for ((section, path), form) in spelled.chain(brief) {
         let Some((key, path)) = path.split_last() else { continue };
         let place = entry_of(properties, section).and_then(|entry| below(definitions, entry, path));
         if let Some(definition) = place.and_then(|name| definitions.get_mut(&name)) {
             let whole = definition["properties"][*key].clone();
             definition["properties"][*key] =
-                json!({ "anyOf": [whole, briefly::words()], "description": whole["description"] });
+                json!({ "anyOf": [whole, form], "description": whole["description"] });
         }
     }
     for (section, from, to) in short::RENAMED {

@@ -1,6 +1,6 @@
 //! Entries for several services: a policy or an account that a screen shows once, for all of them.
 
-use super::node::{Entry, Node, Value};
+use super::node::{Node, Value};
 
 /// Sections whose entries name a service.
 const SECTIONS: [&str; 3] = ["permissions", "logins", "ppp-profiles"];
@@ -49,12 +49,13 @@ pub(super) fn spread(top: &mut Node) {
             let all = servers.iter().filter(|one| one.by_link || !of_links);
             Some(all.map(|one| one.name.clone()).collect())
         };
-        if section.node.each().iter().all(|one| services(one).is_none()) {
+        let named: Vec<Option<Vec<String>>> = section.node.each().iter().map(services).collect();
+        if named.iter().all(Option::is_none) {
             continue;
         }
         let mut found = Vec::new();
-        for one in section.node.each() {
-            match services(one) {
+        for (one, services) in section.node.each().iter().zip(named) {
+            match services {
                 Some(all) if !all.is_empty() => found.extend(all.iter().map(|name| of(one, name))),
                 _ => found.push(one.clone()),
             }
@@ -66,15 +67,11 @@ pub(super) fn spread(top: &mut Node) {
 /// The same entry for one service. An account remains in one list.
 fn of(entry: &Node, service: &str) -> Node {
     let mut own = entry.clone();
-    if let Value::Table(fields) = &mut own.value {
-        let is_account = fields.iter().any(|field| &*field.key == "user");
-        if is_account && !fields.iter().any(|field| &*field.key == "list") {
-            fields.push(Entry::new("list", entry.origin, Value::Text("accounts of remote access".into())));
-        }
-        for field in fields.iter_mut().filter(|field| matches!(&*field.key, "service" | "path")) {
-            let origin = field.node.origin;
-            field.node = Node { origin, value: Value::Text(service.into()) };
-        }
+    if own.get("user").is_some() {
+        own.fill("list", entry.origin, Value::Text("accounts of remote access".into()));
+    }
+    for key in ["service", "path"] {
+        own.at(&[key], &mut |node| node.value = Value::Text(service.into()));
     }
     own
 }

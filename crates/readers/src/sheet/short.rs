@@ -73,12 +73,12 @@ pub(super) fn expand(top: &mut Node) {
     let Value::Table(sections) = &mut top.value else { return };
     for section in sections {
         let name = std::sync::Arc::clone(&section.key);
-        for entry in each(&mut section.node) {
+        for entry in section.node.each_mut() {
             renamed(&name, entry);
             translated(&name, entry);
             expanded(&name, entry);
             for one in AROUND.iter().filter(|one| one.section == &*name) {
-                around(one, one.path, entry);
+                entry.at(one.path, &mut |node| wrap(one, node));
             }
             for (_, path, key, value) in USUAL.iter().filter(|(section, ..)| *section == &*name) {
                 usual(path, key, value, entry);
@@ -94,32 +94,13 @@ pub(super) fn expand(top: &mut Node) {
     }
 }
 
-/// The entries of a list, or the only one.
-fn each(node: &mut Node) -> &mut [Node] {
-    if !matches!(node.value, Value::List(_)) {
-        return std::slice::from_mut(node);
-    }
-    let Value::List(all) = &mut node.value else { return &mut [] };
-    all
-}
-
 /// Adds a value to a table, or to each of a list of tables, that does not state it.
-fn usual(path: &[&str], key: &str, value: &str, node: &mut Node) {
-    for part in each(node) {
-        let origin = part.origin;
-        let Value::Table(fields) = &mut part.value else { continue };
-        match path.split_first() {
-            None if !fields.iter().any(|field| &*field.key == key) => {
-                fields.push(Entry::new(key, origin, Value::Text(value.into())));
-            }
-            None => {}
-            Some((first, rest)) => {
-                if let Some(field) = fields.iter_mut().find(|field| &*field.key == *first) {
-                    usual(rest, key, value, &mut field.node);
-                }
-            }
+fn usual(path: &[&str], key: &str, value: &str, entry: &mut Node) {
+    entry.at(path, &mut |node| {
+        for part in node.each_mut() {
+            part.fill(key, part.origin, Value::Text(value.into()));
         }
-    }
+    });
 }
 
 /// The kind of client of a RADIUS server that the tunnels of the sheet are.
@@ -146,19 +127,6 @@ fn renamed(section: &str, entry: &mut Node) {
         let taken = fields.iter().any(|field| &*field.key == *to);
         if let Some(field) = fields.iter_mut().find(|field| &*field.key == *from && !taken) {
             field.key = (*to).into();
-        }
-    }
-}
-
-fn around(one: &Around, path: &[&str], node: &mut Node) {
-    let Some((first, rest)) = path.split_first() else {
-        wrap(one, node);
-        return;
-    };
-    for part in each(node) {
-        let Value::Table(fields) = &mut part.value else { continue };
-        if let Some(field) = fields.iter_mut().find(|field| &*field.key == *first) {
-            around(one, rest, &mut field.node);
         }
     }
 }
@@ -266,8 +234,8 @@ fn tunnel(entry: &mut Node) {
     let mut authorities = fields.remove(at);
     match fields.iter_mut().find(|field| &*field.key == "certificates") {
         Some(own) => {
-            let mut all: Vec<Node> = each(&mut own.node).to_vec();
-            all.extend(each(&mut authorities.node).iter().cloned());
+            let mut all: Vec<Node> = own.node.each().to_vec();
+            all.extend(authorities.node.each().iter().cloned());
             own.node.value = Value::List(all);
         }
         None => {

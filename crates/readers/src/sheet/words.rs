@@ -60,34 +60,23 @@ const NO_NUMBER: i64 = 4_294_967_295;
 /// Brings the words of an entry of a section to those of facts.
 pub(super) fn translated(section: &str, entry: &mut Node) {
     for one in WORDS.iter().filter(|one| one.section == section) {
-        at(one.path, entry, &mut |node| {
-            let Some(text) = node.text().map(str::to_ascii_lowercase) else { return };
-            let found = one.values.iter().find(|(_, words)| words.contains(&text.as_str()));
-            if let Some((value, _)) = found {
-                node.value = Value::Text((*value).into());
+        entry.at(one.path, &mut |node| {
+            for word in node.each_mut() {
+                let Some(text) = word.text().map(str::to_ascii_lowercase) else { continue };
+                let found = one.values.iter().find(|(_, words)| words.contains(&text.as_str()));
+                if let Some((value, _)) = found {
+                    word.value = Value::Text((*value).into());
+                }
             }
         });
     }
     if section == "tunnels" {
         for path in [&["proof", "passwords"][..], &["proof", "alternatives", "passwords"]] {
-            at(path, entry, &mut own_list);
+            entry.at(path, &mut |node| node.each_mut().iter_mut().for_each(own_list));
         }
     }
     if section == "accounts" {
         numbers(entry);
-    }
-}
-
-/// Runs for the value at a path, or for each of a list.
-fn at(path: &[&str], node: &mut Node, run: &mut dyn FnMut(&mut Node)) {
-    if let Value::List(all) = &mut node.value {
-        all.iter_mut().for_each(|one| at(path, one, run));
-        return;
-    }
-    let Some((first, rest)) = path.split_first() else { return run(node) };
-    let Value::Table(fields) = &mut node.value else { return };
-    if let Some(field) = fields.iter_mut().find(|field| &*field.key == *first) {
-        at(rest, &mut field.node, run);
     }
 }
 
@@ -103,18 +92,11 @@ fn own_list(node: &mut Node) {
 
 /// Numbers and shells of accounts, which screens seldom show: the number of `root` is 0, others are not known.
 fn numbers(entry: &mut Node) {
-    let origin = entry.origin;
-    let Value::Table(fields) = &mut entry.value else { return };
-    let is_root = fields.iter().any(|field| &*field.key == "name" && field.node.text() == Some("root"));
+    let is_root = entry.get("name").and_then(Node::text) == Some("root");
     for key in ["uid", "gid"] {
-        if !fields.iter().any(|field| &*field.key == key) {
-            let number = if is_root { 0 } else { NO_NUMBER };
-            fields.push(Entry::new(key, origin, Value::Number(number)));
-        }
+        entry.fill(key, entry.origin, Value::Number(if is_root { 0 } else { NO_NUMBER }));
     }
-    if !fields.iter().any(|field| &*field.key == "shell") {
-        fields.push(Entry::new("shell", origin, Value::Text(Account::SHELL_NOT_STATED.into())));
-    }
+    entry.fill("shell", entry.origin, Value::Text(Account::SHELL_NOT_STATED.into()));
 }
 
 /// A permission for a name alone: that of a role, of a user, or of a group.
