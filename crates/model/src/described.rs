@@ -31,7 +31,7 @@ impl Described {
             Self::Sheet => format!("Please state in the device sheet {about}."),
             Self::Export => {
                 let about = about.rsplit_once(" (`").map_or(about, |(front, _)| front);
-                format!("Please show {about}: the export does not state it.")
+                format!("Please show {about}, in an export or on screen.")
             }
         }
     }

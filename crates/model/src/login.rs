@@ -56,6 +56,10 @@ pub enum LoginDaemon {
     Administration,
     /// A web server, for its pages.
     Web,
+    /// Another service of the device: files, mail, a database.
+    Service,
+    /// Shells of the device, by SSH or at its console.
+    Shell,
 }
 
 /// The day from which an account is refused.
@@ -105,10 +109,15 @@ pub struct Login {
 }
 
 impl Login {
-    /// Whether it lets its user into a network, by a tunnel or by RADIUS; others open the pages of a server.
+    /// Whether it lets its user into a network, by a tunnel or by RADIUS; others open the device or one of its services.
     #[must_use]
     pub fn is_remote_access(&self) -> bool {
-        !matches!(self.daemon, Some(LoginDaemon::Administration | LoginDaemon::Web))
+        match self.daemon {
+            None | Some(LoginDaemon::Ike | LoginDaemon::Radius | LoginDaemon::Ppp) => true,
+            Some(
+                LoginDaemon::Administration | LoginDaemon::Web | LoginDaemon::Service | LoginDaemon::Shell,
+            ) => false,
+        }
     }
 
     /// Whether it is refused on a day, in days since 1970-01-01.

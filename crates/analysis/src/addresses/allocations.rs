@@ -79,7 +79,9 @@ pub struct Allocation {
     pub owner: String,
     /// Whose an address is that is kept for one.
     pub who: Option<String>,
-    /// Number of the pool or the DHCP server it belongs to; allocations of one group are not compared.
+    /// Number of the pool or the DHCP server that states it.
+    pub holder: Option<usize>,
+    /// Number of the first of those that assign together with it; allocations of one group are not compared.
     pub group: Option<usize>,
     /// Whether it was obtained by DHCP, so that a DHCP server has a lease for it.
     pub dynamic: bool,
@@ -163,6 +165,7 @@ impl Gathered {
             device,
             owner,
             who: None,
+            holder: None,
             group: None,
             dynamic: false,
             host_local: false,
@@ -264,11 +267,13 @@ impl Gathered {
                     partner: false,
                 });
                 if let Some(network) = pool.network {
-                    self.allocation(AllocationKind::PoolNetwork, network.into(), name, pool.origin).group =
-                        group;
+                    let allocation =
+                        self.allocation(AllocationKind::PoolNetwork, network.into(), name, pool.origin);
+                    (allocation.holder, allocation.group) = (Some(own), group);
                 }
                 for (range, origin) in &pool.ranges {
-                    self.allocation(AllocationKind::Pool, *range, name, *origin).group = group;
+                    let allocation = self.allocation(AllocationKind::Pool, *range, name, *origin);
+                    (allocation.holder, allocation.group) = (Some(own), group);
                 }
             }
             for (range, origin) in &plan.remote {
@@ -317,7 +322,7 @@ impl Gathered {
                 for (range, origin) in &subnet.ranges {
                     let allocation =
                         self.allocation(AllocationKind::DhcpRange, *range, &server.name, *origin);
-                    allocation.group = group;
+                    (allocation.holder, allocation.group) = (group, group);
                     allocation.host_local = host_local;
                 }
                 for (name_server, origin) in &subnet.name_servers {
@@ -328,7 +333,7 @@ impl Gathered {
                 let allocation =
                     self.allocation(AllocationKind::Reservation, one.address, &server.name, one.origin);
                 allocation.who = Some(one.who.clone());
-                allocation.group = group;
+                (allocation.holder, allocation.group) = (group, group);
                 allocation.host_local = host_local;
             }
         }

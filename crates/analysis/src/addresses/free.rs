@@ -84,6 +84,7 @@ mod tests {
             device: 0,
             owner: String::new(),
             who: None,
+            holder: None,
             group: None,
             dynamic: false,
             host_local: false,

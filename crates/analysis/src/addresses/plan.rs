@@ -58,9 +58,9 @@ pub struct Overlap {
     pub meaning: OverlapKind,
 }
 
-/// The pool or DHCP server a claim belongs to.
+/// The pool or DHCP server that states a claim.
 pub(crate) fn owner<'a>(plan: &'a Plan, allocation: &Allocation) -> Option<&'a PoolOwner> {
-    allocation.group.map(|group| &plan.pools[group])
+    allocation.holder.map(|holder| &plan.pools[holder])
 }
 
 /// The pool of an allocation that represents a whole part of the pool: its network, or a range outside of it.

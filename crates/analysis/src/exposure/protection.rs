@@ -6,8 +6,9 @@ use crate::logins;
 use crate::services::{Encrypted, PortKind, Service, What, only_redirects, sites_at};
 use crate::verdicts::LoginFactor;
 use serde::Serialize;
+use trevlin_model::policy::Demand;
 use trevlin_model::served::{AuthRequirement, ServiceResource, TransportSecurity};
-use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
+use trevlin_model::{FactorKind, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// Level of protection of an exposed service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -81,9 +82,9 @@ pub fn protection_evidence(estate: &Analyses, device: usize, service: &Service) 
             logins::factors_of_ssh(estate, device, number)
         }
         What::Tunnel(number) => {
-            let family = estate.devices[device].facts.tunnels[number].family;
-            found.encrypted = Some(of_family(family));
-            if matches!(family, TunnelFamily::Pptp) {
+            let tunnel = &estate.devices[device].facts.tunnels[number];
+            found.encrypted = Some(by_protocol(tunnel));
+            if matches!(tunnel.family, TunnelFamily::Pptp) {
                 found.remarks.push("its encryption is broken".into());
             }
             logins::factors_of_tunnel(estate, device, number)
@@ -160,9 +161,14 @@ fn of_served(
 }
 
 /// Whether a tunnel's own protocol encrypts what goes through it.
-fn of_family(family: TunnelFamily) -> Encrypted {
-    match family {
-        TunnelFamily::Pptp | TunnelFamily::L2tp => Encrypted::May,
+fn by_protocol(tunnel: &Tunnel) -> Encrypted {
+    match tunnel.family {
+        TunnelFamily::L2tp => match tunnel.rule(|policy| &policy.inside_ipsec).and_then(Setting::stated) {
+            Some((Demand::Required, _)) => Encrypted::Yes,
+            Some((Demand::Off, _)) => Encrypted::No,
+            Some((Demand::Optional, _)) | None => Encrypted::May,
+        },
+        TunnelFamily::Pptp => Encrypted::May,
         family if family.encrypts_nothing() => Encrypted::No,
         _ => Encrypted::Yes,
     }

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::service_of;
+use crate::support::{accounts_of, service_of};
 use trevlin_analysis::authentication::tunnels;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -49,14 +49,12 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         if !administrators.is_empty() {
             for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
-                let ask = format!(
-                    "Please provide the login names in `{path}`: they decide whether administrators may use {tunnel}."
-                );
-                answers.push(Answer::new(
-                    at,
-                    Subject::of(SubjectKind::File).with(path),
-                    Verdict::ask(ask, vec![origin]).wanting(path),
-                ));
+                let subject = Subject::of(SubjectKind::File).with(path);
+                let verdict = match accounts_of(estate, at, &service_of(device, tunnel)) {
+                    Some(ask) => Verdict::ask(ask, vec![origin]),
+                    None => Verdict::ask(format!("Please provide the login names in `{path}`: they decide whether administrators may use {tunnel}."), vec![origin]).wanting(path),
+                };
+                answers.push(Answer::new(at, subject, verdict));
             }
         }
         answers.extend(by_permission(estate, at));

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::{accounts_of, service_of};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::authentication::tunnels;
 use trevlin_analysis::map::EstateMap;
@@ -38,14 +39,12 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
             lists.entry(path).or_insert_with(|| (BTreeSet::new(), login.origin)).0.insert(&login.user);
         }
         for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
-            let ask = format!(
-                "Please provide `{path}`, or the number and names of its entries: it lists the logins of {tunnel}."
-            );
-            answers.push(Answer::new(
-                at,
-                Subject::of(SubjectKind::File).with(path),
-                Verdict::ask(ask, vec![origin]).wanting(path),
-            ));
+            let subject = Subject::of(SubjectKind::File).with(path);
+            let verdict = match accounts_of(estate, at, &service_of(device, tunnel)) {
+                Some(ask) => Verdict::ask(ask, vec![origin]),
+                None => Verdict::ask(format!("Please provide `{path}`, or the number and names of its entries: it lists the logins of {tunnel}."), vec![origin]).wanting(path),
+            };
+            answers.push(Answer::new(at, subject, verdict));
         }
         let allowed = baseline.at(at).local_logins;
         for (path, (users, origin)) in lists {

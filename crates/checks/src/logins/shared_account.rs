@@ -7,8 +7,8 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::identities;
-use trevlin_model::Origin;
 use trevlin_model::account::StoredPassword;
+use trevlin_model::{Login, LoginDaemon, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -19,25 +19,42 @@ pub(crate) const CHECK: Check = Check {
     why: "The password of a shared account is known to several people and is rarely changed when one leaves. Log entries \
           cannot be attributed to a person.",
     fix: "Give every user a personal account. For devices, use a certificate and restrict access to the one service needed.",
-    judged: "Fails where a part of a login name is on a list of generic names, for VPN logins and for accounts with a shell \
-             and a password. Passes for service accounts (no shell or no valid password).",
+    judged: "Fails where a part of a login name is on a list of generic names, for VPN, RADIUS and administration logins, and \
+             low for logins to services and for accounts with a shell and a password. Passes for service accounts (no shell or no valid password).",
     references: &["ISO/IEC 27002:2022, 5.16"],
     controls: &[Control::grundschutz("ORP.4.A3"), Control::sp800_53("AC-2(9)")],
     run: Run::Map(run),
 };
 
+/// Severity by what a login opens, and its reason.
+type Opens = (Severity, &'static str);
+
+/// An account of the system.
+const SHELL: Opens = (Severity::Low, "it grants a shell, not VPN access");
+
+fn opens(login: &Login) -> Opens {
+    match login.daemon {
+        None | Some(LoginDaemon::Ike | LoginDaemon::Ppp) => (CHECK.severity, "it grants VPN access"),
+        Some(LoginDaemon::Radius) => (CHECK.severity, "it grants network access"),
+        Some(LoginDaemon::Administration) => (CHECK.severity, "it grants administration of the device"),
+        Some(LoginDaemon::Web) => (Severity::Low, "it grants access to pages of a web server"),
+        Some(LoginDaemon::Service) => (Severity::Low, "it grants access to a service of the device"),
+        Some(LoginDaemon::Shell) => SHELL,
+    }
+}
+
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let mut logins: BTreeMap<(&str, &str), (Origin, bool)> = BTreeMap::new();
+        let mut logins: BTreeMap<(&str, &str), (Origin, Opens)> = BTreeMap::new();
         for login in device.logins.iter().filter(|login| login.user != "*") {
-            logins.entry((&login.user, &login.service)).or_insert((login.origin, false));
+            logins.entry((&login.user, &login.service)).or_insert((login.origin, opens(login)));
         }
         for account in device.facts.accounts.iter().filter(|one| one.has_shell() && one.uid != 0) {
             let shadow = device.facts.shadow.iter().find(|one| one.name == account.name);
             let password = shadow.map_or(&account.password, |entry| &entry.password);
             if matches!(password, StoredPassword::Hash { .. } | StoredPassword::Empty) {
-                logins.entry((&account.name, "shells")).or_insert((account.origin, true));
+                logins.entry((&account.name, "shells")).or_insert((account.origin, SHELL));
             }
         }
         if device.facts.shadow.is_empty() {
@@ -57,13 +74,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 ));
             }
         }
-        for ((name, service), (origin, shell)) in logins {
+        for ((name, service), (origin, (severity, what))) in logins {
             let verdict = if identities::is_generic(name) {
                 Verdict::Fail(Fail {
-                    rating: CHECK.rated_at(
-                        if shell { Severity::Low } else { CHECK.severity },
-                        if shell { "it grants a shell, not VPN access" } else { "it grants VPN access" },
-                    ),
+                    rating: CHECK.rated_at(severity, what),
                     title: format!("Account `{name}` is generic, not personal").into(),
                     detail: format!(
                         "Login `{name}` for {service} on {} is not bound to one person.",

@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::logins::{holds_where, only_from};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::rated::rated_by_tunnel;
-use crate::support::{each_once, name_of, the};
+use crate::support::{accounts_of, each_once, name_of, opening, the};
 use trevlin_analysis::authentication::{
     PppAuthentication, Undecided, login_paths, of_source, of_tls_based, server_names,
 };
@@ -14,9 +14,7 @@ use trevlin_analysis::l2tp::UnprotectedAccess;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DialIn;
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{
-    Described, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
-};
+use trevlin_model::{FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -115,18 +113,12 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
             origin,
         ),
         PppAuthentication::NoList(origin) => ask(
-            match estate.described(at) {
-                Some(Described::Sheet) => format!(
-                    "Please state in the device sheet the accounts of {name} (`logins`): it requires a password."
-                ),
-                Some(Described::Export) => {
-                    format!("Please show the accounts of {name}: it requires a password.")
-                }
-                None => format!(
-                    "Please provide `/etc/ppp/chap-secrets`: {name} requires a password, and no list of its accounts is among \
-                 the exports."
-                ),
-            },
+            accounts_of(estate, at, name).unwrap_or_else(|| {
+                format!(
+                    "Please provide `/etc/ppp/chap-secrets`: {name} requires a password, and no list of its accounts is \
+                     among the exports."
+                )
+            }),
             origin,
         ),
         PppAuthentication::List(..) if tunnel.code_required().is_some() => Verdict::Pass,
@@ -139,7 +131,8 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
                 rating: CHECK.rated_at(Severity::High, "a password alone is required"),
                 title: format!("{count} {verb} only a password at {}", the(tunnel)).into(),
                 detail: format!(
-                    "The {name} checks a password from a local list and nothing else; accounts in the list: {}.",
+                    "{} checks a password from a local list and nothing else; accounts in the list: {}.",
+                    opening(tunnel),
                     names(&logins)
                 )
                 .into(),
@@ -307,16 +300,16 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
             title: format!("A certificate alone is sufficient at {}", the(tunnel)).into(),
             detail: match (asked, first) {
                 (Some(_), _) => format!(
-                    "The {} requires a client certificate, and the password check accepts any user.",
-                    name_of(tunnel)
+                    "{} requires a client certificate, and the password check accepts any user.",
+                    opening(tunnel)
                 ),
                 (None, None) => format!(
-                    "The {} requires a client certificate (the default) and no password.",
-                    name_of(tunnel)
+                    "{} requires a client certificate (the default) and no password.",
+                    opening(tunnel)
                 ),
                 (None, Some(_)) => format!(
-                    "The {} requires a client certificate, and accepts clients without a password.",
-                    name_of(tunnel)
+                    "{} requires a client certificate, and accepts clients without a password.",
+                    opening(tunnel)
                 ),
             }
             .into(),
@@ -372,8 +365,8 @@ fn by_somebody(
         rating,
         title: format!("Single factor is sufficient{on} at {}: {words}", the(tunnel)).into(),
         detail: format!(
-            "The {} requires no certificate, and {who} requires one factor: {words}.{bypassed}{holds}",
-            name_of(tunnel)
+            "{} requires no certificate, and {who} requires one factor: {words}.{bypassed}{holds}",
+            opening(tunnel)
         )
         .into(),
         evidence: [asked_at].into_iter().chain(lines).chain([tunnel.origin]).collect(),

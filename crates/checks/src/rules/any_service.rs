@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::rules::source_port_trusted::by_source_port;
-use crate::rules::{CONTROLS, Judged, REFERENCES, each_way, entering, leaving, named};
+use crate::rules::{CONTROLS, Judged, REFERENCES, destination, each_way, entering, leaving, named, source};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{
     EVERY_SERVICE, describe, let_through, within_device, within_one_network,
@@ -74,7 +74,8 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let (severity, why, place) = context(estate, judged, breadth.sources + breadth.destinations);
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why.clone()),
-        title: format!("Any service is permitted from {} to {}", words.from, words.to).into(),
+        title: format!("Any service is permitted from {} to {}", source(&words), destination(&words, hooks))
+            .into(),
         detail: format!(
             "The rule `{}` of chain {} does not restrict the service: {why}.",
             named(judged.rule),

@@ -32,10 +32,10 @@ use crate::check::Check;
 use crate::check::{Answer, Control, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::filter_review::{FilterReview, Reviewed, describe};
-use trevlin_model::{Chain, Match, MatchKind, Rule};
+use trevlin_analysis::filter_review::{Described, FilterReview, Reviewed, describe};
+use trevlin_model::{Chain, Hook, Match, MatchKind, Rule};
 
 /// A rule under review.
 #[derive(Clone, Copy)]
@@ -178,6 +178,20 @@ pub(crate) fn named(rule: &Rule) -> String {
     let service = if words.open.service { "any service".to_owned() } else { words.service };
     let more = if words.more.is_empty() { String::new() } else { format!(" ({})", words.more) };
     format!("{} {service} from {} to {}{more}", words.action, words.from, words.to)
+}
+
+/// Sources of a rule within a sentence.
+pub(crate) fn source(words: &Described) -> String {
+    if words.open.source { "any source".to_owned() } else { words.from.clone() }
+}
+
+/// Destinations of a rule within a sentence, from the hooks that its packets pass.
+pub(crate) fn destination(words: &Described, hooks: &BTreeSet<Hook>) -> String {
+    match (words.open.destination, hooks.contains(&Hook::Forward)) {
+        (false, _) => words.to.clone(),
+        (true, false) => "the device".to_owned(),
+        (true, true) => "any destination".to_owned(),
+    }
 }
 
 /// The interface by which a rule's packets enter, where it names one.

@@ -1,7 +1,7 @@
 //! A rule whose only limit is the source port, which the sender chooses.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{CONTROLS, Judged, each_way, entering, named};
+use crate::rules::{CONTROLS, Judged, destination, each_way, entering, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{EVERY_SERVICE, describe, let_through, within_device};
 use trevlin_estate::area::{Area, Severity};
@@ -74,11 +74,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let all: Vec<String> = ports.iter().map(ToString::to_string).collect();
     let list = all.join(", ");
     let words = describe(judged.rule);
-    let to = match (words.open.destination, hooks.contains(&Hook::Forward)) {
-        (false, _) => words.to,
-        (true, false) => "the device".to_owned(),
-        (true, true) => "any destination".to_owned(),
-    };
+    let to = destination(&words, hooks);
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
         title: format!("Every port of {to} is reachable from source port {list}").into(),

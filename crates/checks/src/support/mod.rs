@@ -100,6 +100,17 @@ pub(crate) fn the(tunnel: &Tunnel) -> String {
     if common { format!("the {name}") } else { name }
 }
 
+/// The same at the beginning of a sentence.
+pub(crate) fn opening(tunnel: &Tunnel) -> String {
+    let name = the(tunnel);
+    name.strip_prefix("the ").map(|rest| format!("The {rest}")).unwrap_or(name)
+}
+
+/// The request for the accounts of a service of an appliance, the same in every check. Nothing for a device with files of its own.
+pub(crate) fn accounts_of(estate: &EstateMap, at: usize, service: &str) -> Option<String> {
+    Some(estate.described(at)?.request(&format!("the accounts of {service} (`logins`)")))
+}
+
 /// The name of a service within a sentence: that of a tunnel as in [`name_of`].
 pub(crate) fn service_of(device: &Device, name: &str) -> String {
     let tunnel = device.facts.tunnels.iter().find(|tunnel| tunnel.name == name);

@@ -66,7 +66,6 @@ fn questions(audited: &Value) -> Vec<String> {
         (" (`signing` in `parts`)", ""),
         (" in the device sheet", ""),
         (", in an export or on screen", ""),
-        (": the export does not state it", ""),
     ];
     asked
         .map(|one| format!("{} {} {}", one["check"], one["device"], one["question"]))

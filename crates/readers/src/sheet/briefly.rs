@@ -79,8 +79,14 @@ const PORTS_ONLY: [(&str, &[&str], &str, Option<&str>); 5] = [
     ("other", &["unknown"], "other", None),
 ];
 
+/// Sections whose entries list services.
+const WITH_SERVICES: [&str; 3] = ["rules", "forwards", "service-names"];
+
 /// Brings the brief forms of an entry to their full ones.
 pub(super) fn expanded(section: &str, entry: &mut Node) {
+    if WITH_SERVICES.contains(&section) {
+        entry.at(&["services"], &mut ports_of_one_protocol);
+    }
     for one in BRIEF.iter().filter(|one| one.section == section) {
         entry.at(one.path, &mut |node| node.each_mut().iter_mut().for_each(|value| brief(value, one.to)));
     }
@@ -162,6 +168,24 @@ fn proof(entry: &mut Node) {
             node.value = Value::Text("proof".into());
         }
     });
+}
+
+/// A port without a protocol, in a list of services, has that of the one before: `tcp 80`, `443`.
+fn ports_of_one_protocol(node: &mut Node) {
+    let Value::List(all) = &mut node.value else { return };
+    let mut protocol: Option<String> = None;
+    for one in all {
+        let Some(text) = one.text().map(str::to_owned) else { continue };
+        let is_ports = text.starts_with(|first: char| first.is_ascii_digit())
+            && text.chars().all(|letter| letter.is_ascii_digit() || letter == '-');
+        match (&protocol, text.split_once(' ')) {
+            (Some(protocol), None) if is_ports => {
+                one.value = Value::Text(format!("{protocol} {text}").into());
+            }
+            (_, Some((word, _))) => protocol = Some(word.to_owned()),
+            _ => protocol = None,
+        }
+    }
 }
 
 fn brief(node: &mut Node, to: fn(&str, Origin) -> Option<Value>) {

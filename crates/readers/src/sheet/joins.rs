@@ -5,11 +5,13 @@ use super::take::{near, nearest};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::account::UserGroup;
 use trevlin_model::grant::Grantee;
-use trevlin_model::served::PartKind;
+use trevlin_model::served::{PartKind, Remark, Served, ServiceResource};
 use trevlin_model::{Facts, LoginDaemon, LoginList, Note, PasswordSource, Setting, Tunnel, TunnelFamily};
 
 /// Services that every device may have, and that no entry need state.
-const OWN: [&str; 2] = ["SSH", ADMINISTRATION];
+const OWN: [&str; 2] = [SSH, ADMINISTRATION];
+/// Shells of the device.
+const SSH: &str = "SSH";
 /// The administration of the device itself.
 const ADMINISTRATION: &str = "administration";
 
@@ -33,6 +35,7 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
             parts.entry(part.name.to_ascii_lowercase()).or_insert_with(|| served.name.clone());
         }
     }
+    let daemons = daemons(&facts.served);
     // Its own name, and that of a program, stand for all of it.
     let device = facts.said_name.clone().unwrap_or_default();
     let programs: BTreeSet<String> =
@@ -91,7 +94,7 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
             login.service.clone_from(served);
         }
         match join_service(&mut login.service, &services) {
-            Ok(()) if login.service == ADMINISTRATION => login.daemon = Some(LoginDaemon::Administration),
+            Ok(()) => login.daemon = daemons.get(&login.service.to_ascii_lowercase()).copied(),
             Err(text) if reviewed && !named.contains(list_of(&login.list)) && !programs.contains(&lower) => {
                 notes.push(Note { origin: login.origin, text });
             }
@@ -108,6 +111,19 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
     facts
         .routes
         .sort_by_key(|route| if route.is_default() { route.preference.unwrap_or(u32::MAX) } else { 0 });
+}
+
+/// What logins of a service open, by its name in small letters; those of a tunnel are not among them.
+fn daemons(served: &[Served]) -> BTreeMap<String, LoginDaemon> {
+    let opened = |one: &Served| {
+        let administers = |part: &ServiceResource| part.remark(Remark::Administration).is_some();
+        if one.parts.iter().any(administers) { LoginDaemon::Administration } else { LoginDaemon::Service }
+    };
+    let own = [
+        (SSH.to_ascii_lowercase(), LoginDaemon::Shell),
+        (ADMINISTRATION.to_owned(), LoginDaemon::Administration),
+    ];
+    own.into_iter().chain(served.iter().map(|one| (one.name.to_ascii_lowercase(), opened(one)))).collect()
 }
 
 /// Sets the name of a service as its entry has it; the message where no entry has it.

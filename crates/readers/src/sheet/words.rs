@@ -19,7 +19,34 @@ const PROTECTION: &[(&str, &[&str])] = &[
     ("required", &["mandatory", "always"]),
 ];
 
-const WORDS: [Words; 7] = [
+const WORDS: [Words; 8] = [
+    Words {
+        section: "radios",
+        path: &["protection"],
+        values: &[
+            ("open", OFF),
+            (
+                "wpa",
+                &["wpa-psk", "wpa personal", "wpa-personal", "wpa/wpa2", "wpa/wpa2 personal", "wpa/wpa2-psk"],
+            ),
+            (
+                "wpa2-passphrase",
+                &[
+                    "wpa2",
+                    "wpa2-psk",
+                    "wpa2 personal",
+                    "wpa2-personal",
+                    "wpa2/wpa3",
+                    "wpa2/wpa3 personal",
+                    "wpa3/wpa2",
+                ],
+            ),
+            ("wpa2-login", &["wpa2 enterprise", "wpa2-enterprise", "802.1x", "wpa2-eap"]),
+            ("wpa3-passphrase", &["wpa3", "wpa3-sae", "wpa3 personal", "wpa3-personal", "sae"]),
+            ("wpa3-login", &["wpa3 enterprise", "wpa3-enterprise"]),
+            ("encrypted", &["owe", "enhanced open"]),
+        ],
+    },
     Words {
         section: "ppp-profiles",
         path: &["mppe"],
