@@ -179,6 +179,7 @@ fn whole(export: &Export, mut top: Node, described: Described) -> (Found, Ordere
             found.notes.push(Note { origin: entry.key_origin, text });
         }
     }
+    ordered.enter_by_tunnels(&mut found.facts.tunnels);
     let own = found.facts.interfaces.iter().chain(&found.facts.stored_interfaces);
     let mut interfaces: Vec<String> = own.map(|one| one.name.clone()).collect();
     interfaces.extend(found.facts.tunnels.iter().filter_map(|tunnel| tunnel.interface.clone()));

@@ -6,10 +6,11 @@ use crate::making::{base, holds, known, open, rule, table, translated};
 pub(crate) use crate::sheet::rule::{Action, OrderedRule, Word};
 use rayon::prelude::*;
 use serde::Deserialize;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::housekeeping::{ProtectionKind, SwitchedOff};
 use trevlin_model::{
     AddressKind, Chain, ChainKind, Filter, Hook, IpRange, Match, MatchKind, Note, Origin, PortRange, Rule,
-    Target, Translation, TranslationKind,
+    Target, Translation, TranslationKind, Tunnel,
 };
 
 /// How the list of rules is used as a whole.
@@ -56,7 +57,7 @@ impl RuleList {
 pub(crate) struct Forwarding {
     /// Name.
     pub(crate) name: Option<String>,
-    /// Zones and interfaces by which it enters.
+    /// Zones, interfaces and tunnels by which it enters.
     pub(crate) from: Vec<Word>,
     /// Permitted sources: addresses, prefixes, ranges, names. Any address where none is stated.
     pub(crate) sources: Vec<Word>,
@@ -84,7 +85,7 @@ pub(crate) struct Forwarding {
 pub(crate) struct Hiding {
     /// Name.
     pub(crate) name: Option<String>,
-    /// Zones and interfaces by which it leaves.
+    /// Zones, interfaces and tunnels by which it leaves.
     pub(crate) to: Vec<Word>,
     /// Source: addresses, prefixes, ranges, names.
     pub(crate) sources: Vec<Word>,
@@ -117,6 +118,26 @@ pub(crate) struct Ordered {
 const DEVICE: &str = "device";
 
 impl Ordered {
+    /// A tunnel that the rule base names is an interface to it: the tunnel has that interface, unless another is stated.
+    pub(crate) fn enter_by_tunnels(&mut self, tunnels: &mut [Tunnel]) {
+        let zones: BTreeSet<String> = self.zones.iter().map(|zone| zone.name.clone()).collect();
+        let of_rules = self.rules.iter_mut().flat_map(|rule| rule.from.iter_mut().chain(&mut rule.to));
+        let of_forwards = self.forwards.iter_mut().flat_map(|one| &mut one.from);
+        let of_translations = self.translations.iter_mut().flat_map(|one| &mut one.to);
+        let names = of_rules
+            .chain(of_forwards)
+            .chain(of_translations)
+            .filter(|(name, _)| !zones.contains(name.as_str()));
+        let of_zones = self.zones.iter_mut().flat_map(|zone| &mut zone.interfaces);
+        let mut by_name: BTreeMap<String, &mut Tunnel> =
+            tunnels.iter_mut().map(|tunnel| (tunnel.name.to_ascii_lowercase(), tunnel)).collect();
+        for (name, _) in names.chain(of_zones) {
+            if let Some(tunnel) = by_name.get_mut(&name.to_ascii_lowercase()) {
+                *name = tunnel.interface.get_or_insert_with(|| tunnel.name.clone()).as_str().into();
+            }
+        }
+    }
+
     /// The tables of the rule base; undefined names are noted. `interfaces` are those of the device.
     pub(crate) fn tables(&self, interfaces: &[&str], notes: &mut Vec<Note>) -> Vec<Filter> {
         let mut names = Names::of(&self.zones, &self.address_names, &self.service_names, interfaces);

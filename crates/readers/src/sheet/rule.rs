@@ -41,9 +41,9 @@ pub(crate) type Word = (SmolStr, Origin);
 pub(crate) struct OrderedRule {
     /// Name or comment.
     pub(crate) name: Option<String>,
-    /// Incoming zones and interfaces; `device` for traffic of the device itself.
+    /// Incoming zones, interfaces and tunnels; `device` for traffic of the device itself.
     pub(crate) from: Vec<Word>,
-    /// Outgoing zones and interfaces; `device` for traffic to the device itself.
+    /// Outgoing zones, interfaces and tunnels; `device` for traffic to the device itself.
     pub(crate) to: Vec<Word>,
     /// Source: addresses, prefixes, ranges, names.
     pub(crate) sources: Vec<Word>,
