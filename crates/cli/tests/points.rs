@@ -142,6 +142,7 @@ fn faults(point: &Point, bases: &BTreeMap<String, Base>) -> String {
         // Tables of text wrap their cells.
         let shown = match command.as_str() {
             "rules" => trevlin(&["rules", "."], root),
+            "audit --full" => trevlin(&["audit", ".", "--full"], root),
             _ => trevlin(&[command, ".", "--format", "json"], root),
         };
         if !shown.contains(part.as_str()) {

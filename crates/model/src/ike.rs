@@ -21,6 +21,15 @@ pub struct PreSharedKey {
 }
 
 impl PreSharedKey {
+    /// The identity of a key whose peers the description of an appliance does not state.
+    pub const PEERS_NOT_STATED: &str = "peers not stated";
+
+    /// Whether its peers are known.
+    #[must_use]
+    pub fn has_peers(&self) -> bool {
+        !self.identities.iter().any(|one| one == Self::PEERS_NOT_STATED)
+    }
+
     /// Whether it is valid for any peer: no identity, or a placeholder for any (ipsec.secrets(5)).
     #[must_use]
     pub fn is_for_anybody(&self) -> bool {
@@ -34,6 +43,7 @@ impl PreSharedKey {
             self.identities.iter().map(String::as_str).filter(|one| !ANY.contains(one)).collect();
         match named.as_slice() {
             [] => "any peer".into(),
+            [Self::PEERS_NOT_STATED] => "peers that are not stated".into(),
             named if named.len() < self.identities.len() => {
                 format!("{} and any peer", named.join(" and "))
             }

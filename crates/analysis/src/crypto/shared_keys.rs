@@ -33,7 +33,7 @@ pub fn keys_of<'a>(estate: &'a Estate, at: usize, ipsec: &IpsecConnection) -> Ve
     let patterns: Vec<String> = peer.iter().filter(|name| is_placeholder(name)).cloned().collect();
     peer.retain(|name| !is_placeholder(name));
     let score = |key: &PreSharedKey| {
-        if key.identities.is_empty() {
+        if key.identities.is_empty() || !key.has_peers() {
             return (Fit::Any, Fit::Any);
         }
         let fit = |names: &BTreeSet<String>| {

@@ -6,7 +6,7 @@ mod temporary;
 mod words;
 
 pub use remarks::{
-    EVERY_SERVICE, Remark, RemarkKind, let_through, may_be_new, within_device, within_one_network,
+    EVERY_SERVICE, Remark, RemarkKind, let_through, limits, may_be_new, within_device, within_one_network,
 };
 pub use temporary::{Temporary, temporary};
 

@@ -4,7 +4,7 @@ use crate::context::Analyses;
 use crate::filter_review::{Described, FilterReview, describe, temporary};
 use jiff::civil::Date;
 use serde::Serialize;
-use trevlin_model::{Limit, MatchKind, Origin, Rule, Target};
+use trevlin_model::{Limit, MatchKind, Origin, Residual, ResidualKind, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::breadth::Breadth;
 use trevlin_packets::program::RuleId;
@@ -108,7 +108,7 @@ pub fn of_rule(
         let text = "packet counter is zero".to_owned();
         remarks.push(Remark { kind: RemarkKind::NeverCounted, text, others: Vec::new() });
     }
-    if found.is_some_and(|found| !found.exact) {
+    if found.is_some_and(|found| !found.exact) && limits(rule).is_none() {
         let text = "condition not analysed".to_owned();
         remarks.push(Remark { kind: RemarkKind::NotAnalysed, text, others: Vec::new() });
     }
@@ -210,6 +210,22 @@ pub fn let_through(spaces: &[Space], rule: &Rule) -> Option<Breadth> {
     }
     let all = spaces.iter().filter_map(|space| Breadth::of(space, &rule.matches));
     all.max_by(|a, b| a.all.total_cmp(&b.all))
+}
+
+/// What limits the connections of a permitting rule besides its packets: users, or an inspection of the content; as a phrase. `None` where
+/// nothing does, or where a condition that is not analysed decides as well.
+#[must_use]
+pub fn limits(rule: &Rule) -> Option<String> {
+    let residuals = rule.matches.iter().filter_map(|one| match &one.kind {
+        MatchKind::NotAnalysed(residual) => Some((one.negated, residual)),
+        _ => None,
+    });
+    let limit = |(negated, residual): (bool, &Residual)| {
+        let narrows = matches!(residual.kind, ResidualKind::Users | ResidualKind::Inspection);
+        (narrows && !negated).then(|| residual.text.clone())
+    };
+    let all: Vec<String> = residuals.map(limit).collect::<Option<_>>()?;
+    (rule.target == Target::Accept && !all.is_empty()).then(|| all.join(", and "))
 }
 
 /// Whether a rule is only for loopback traffic: the first line of nearly every filter, which exposes nothing.

@@ -55,7 +55,7 @@ fn of_no_client(device: &Device, pool: &Pool) -> Vec<IpRange> {
     let held = device.facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.addr());
     let mut all: Vec<IpRange> =
         pool.server_addresses.iter().copied().chain(held).map(IpRange::from).collect();
-    for (range, _) in &pool.ranges {
+    for range in ranges(device, pool) {
         if range.family() == Family::V4 && range.network().is_some() && range.size() > 2 {
             all.extend([IpRange::from(range.first()), IpRange::from(range.last())]);
         }
@@ -63,12 +63,19 @@ fn of_no_client(device: &Device, pool: &Pool) -> Vec<IpRange> {
     all
 }
 
+/// Ranges of a pool; an appliance that shows its network only assigns all of it.
+fn ranges(device: &Device, pool: &Pool) -> Vec<IpRange> {
+    let whole = pool
+        .network
+        .filter(|_| pool.ranges.is_empty() && pool.malformed.is_empty() && device.facts.described.is_some());
+    pool.ranges.iter().map(|(range, _)| *range).chain(whole.map(IpRange::from)).collect()
+}
+
 /// Every address that a client may have.
 fn addresses(device: &Device, tunnel: &Tunnel) -> Vec<IpRange> {
     let plan = &tunnel.addresses;
     let pools = plan.pools.iter().flat_map(|pool| {
-        let ranges: Vec<IpRange> = pool.ranges.iter().map(|(range, _)| *range).collect();
-        let all = ranges.into_iter().collect::<IpRangeSet>();
+        let all = ranges(device, pool).into_iter().collect::<IpRangeSet>();
         all.without(&of_no_client(device, pool)).into_ranges()
     });
     let fixed = plan.fixed.iter().map(|one| one.range);

@@ -38,10 +38,16 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             )
         }));
         for target in targets {
-            let verdict = if target.carried == TransportSecurity::Encrypted || is_local(&target.host) {
-                Verdict::Pass
-            } else {
-                fail(target)
+            let local = target.carried == TransportSecurity::Encrypted || is_local(&target.host);
+            let unsaid = device.facts.described.filter(|_| target.carried == TransportSecurity::Optional);
+            let verdict = match unsaid {
+                _ if local => Verdict::Pass,
+                Some(described) => {
+                    let about =
+                        format!("whether log messages to {} are sent by TLS (`targets`)", target.host);
+                    Verdict::ask(described.request(&about), vec![target.origin])
+                }
+                None => fail(target),
             };
             answers.push(Answer::new(at, Subject::of(SubjectKind::Log).with(&target.host), verdict));
         }

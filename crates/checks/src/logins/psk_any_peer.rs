@@ -40,7 +40,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     evidence: vec![key.origin],
                 })
             };
-            let verdict = if key.is_for_anybody() && !anybody_calls(device) {
+            let unsaid = device.facts.described.filter(|_| !key.has_peers());
+            let verdict = if let Some(described) = unsaid {
+                let about = "for which peers the pre-shared key is valid (`identities` in `ike-keys`)";
+                Verdict::ask(described.request(about), vec![key.origin])
+            } else if key.is_for_anybody() && !anybody_calls(device) {
                 fail(
                     Severity::Low,
                     "every connection with a pre-shared key names the peer address",

@@ -5,7 +5,7 @@ use crate::rules::source_port_trusted::by_source_port;
 use crate::rules::{CONTROLS, Judged, REFERENCES, destination, each_way, entering, leaving, named, source};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{
-    EVERY_SERVICE, describe, let_through, within_device, within_one_network,
+    EVERY_SERVICE, describe, let_through, limits, within_device, within_one_network,
 };
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
           installed later. Malware spreads along such rules. Encryption of a tunnel does not protect against its own clients.",
     fix: "Permit the required services only, each for the addresses that need it. Log and deny the rest.",
     judged: "Fails where a permit applies to new connections on every port of a protocol: high from the Internet, low for \
-             outgoing traffic to the Internet, info where both sides are single hosts. Passes for the loopback interface, \
+             outgoing traffic to the Internet, info where both sides are single hosts. A limit to users, or by an inspection, is part \
+             of the title. Passes for the loopback interface, \
              for established connections only, and for protocols without ports.",
     references: REFERENCES,
     controls: CONTROLS,
@@ -59,7 +60,11 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         return Verdict::Pass;
     }
     // One for what IPsec or a mark singles out is limited by that.
-    if breadth.services < EVERY_SERVICE || found.status != RuleStatus::Alive || !found.exact {
+    let limits = limits(judged.rule);
+    if breadth.services < EVERY_SERVICE
+        || found.status != RuleStatus::Alive
+        || !(found.exact || limits.is_some())
+    {
         return Verdict::Pass;
     }
     // What its source port limits is another check's.
@@ -71,11 +76,16 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     if words.open.source && words.open.destination {
         return Verdict::Pass;
     }
+    let limits = limits.map(|limits| format!(", {limits}")).unwrap_or_default();
     let (severity, why, place) = context(estate, judged, breadth.sources + breadth.destinations);
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why.clone()),
-        title: format!("Any service is permitted from {} to {}", source(&words), destination(&words, hooks))
-            .into(),
+        title: format!(
+            "Any service is permitted from {} to {}{limits}",
+            source(&words),
+            destination(&words, hooks)
+        )
+        .into(),
         detail: format!(
             "The rule `{}` of chain {} does not restrict the service: {why}.",
             named(judged.rule),

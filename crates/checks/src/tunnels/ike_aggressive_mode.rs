@@ -40,7 +40,12 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     // charon refuses to answer this way with a shared key unless its own settings let it (strongswan.conf(5)).
     let allowed = tunnel.stated("aggressive-with-shared-key");
     let mut evidence = vec![origin];
+    let unsaid = connection.remote.is_empty() && connection.local.is_empty();
     let (severity, why) = match (connection.shared_key(), connection.daemon, allowed) {
+        (None, IkeDaemon::Appliance, _) if unsaid => (
+            Severity::Medium,
+            "with a pre-shared key one response is enough for an offline attack, and it is not stated whether one is used",
+        ),
         (None, ..) => {
             (Severity::Low, "certificates cannot be guessed, although identities are sent in clear text")
         }

@@ -15,7 +15,7 @@ struct Brief {
 }
 
 /// Values that may be.
-const BRIEF: [Brief; 9] = [
+const BRIEF: [Brief; 10] = [
     Brief { section: "services", path: &["endpoints"], to: endpoint },
     Brief { section: "tunnels", path: &["listeners"], to: listener },
     Brief { section: "tunnels", path: &["addresses", "pools"], to: pool },
@@ -25,6 +25,7 @@ const BRIEF: [Brief; 9] = [
     Brief { section: "ppp-profiles", path: &["idle"], to: seconds },
     Brief { section: "ppp-profiles", path: &["max-connect"], to: seconds },
     Brief { section: "routes", path: &["destination"], to: destination },
+    Brief { section: "log-keepers", path: &["targets"], to: log_target },
 ];
 
 /// Sections and keys whose values have brief forms.
@@ -70,13 +71,27 @@ const FAMILIES: [(&[&str], &str, Option<&str>); 6] = [
     (&["pptp vpn", "dial-in by pptp"], "pptp", None),
 ];
 
-/// Kinds of services known by their ports: their name, further names, the kind of the facts, and the usual port (IANA).
-const PORTS_ONLY: [(&str, &[&str], &str, Option<&str>); 5] = [
+/// Kinds of services by the names that screens have for them: name, further names, the kind of the facts, and the usual port (IANA).
+const KINDS: [(&str, &[&str], &str, Option<&str>); 19] = [
     ("remote desktop", &["remote-desktop", "rdp"], "remote-desktop", Some("tcp 3389")),
     ("screen sharing", &["screen-sharing", "vnc"], "remote-desktop", Some("tcp 5900")),
     ("Telnet", &["telnet"], "telnet", Some("tcp 23")),
     ("telephony", &["sip", "voice"], "other", Some("udp 5060")),
+    ("mail", &["smtp", "imap", "pop3"], "other", None),
     ("other", &["unknown"], "other", None),
+    ("web server without TLS", &["http"], "pages", Some("http 80")),
+    ("web server", &["https"], "pages", Some("https 443")),
+    ("web server", &["web", "website", "web page", "web pages", "portal"], "pages", None),
+    ("shares", &["smb", "cifs", "file shares", "file share"], "shares", Some("tcp 445")),
+    ("exports", &["nfs"], "exports", Some("tcp 2049")),
+    ("transfers", &["ftp"], "transfers", Some("tcp 21")),
+    ("disks", &["iscsi"], "disks", Some("tcp 3260")),
+    ("SNMP", &["snmp"], "monitoring", Some("udp 161")),
+    ("database", &["database", "sql"], "databases", None),
+    ("broker", &["mqtt"], "broker", None),
+    ("DNS", &["dns"], "names", Some("udp 53")),
+    ("NTP", &["ntp"], "time", Some("udp 123")),
+    ("syslog", &["syslog"], "logs", Some("udp 514")),
 ];
 
 /// Sections whose entries list services.
@@ -87,9 +102,6 @@ pub(super) fn expanded(section: &str, entry: &mut Node) {
     if WITH_SERVICES.contains(&section) {
         entry.at(&["services"], &mut ports_of_one_protocol);
     }
-    for one in BRIEF.iter().filter(|one| one.section == section) {
-        entry.at(one.path, &mut |node| node.each_mut().iter_mut().for_each(|value| brief(value, one.to)));
-    }
     for (_, path) in NONE.iter().filter(|(of, _)| *of == section) {
         entry.at(path, &mut |node| {
             let says_none = |one: &Node| one.text().is_some_and(|text| text.eq_ignore_ascii_case("none"));
@@ -98,10 +110,13 @@ pub(super) fn expanded(section: &str, entry: &mut Node) {
             }
         });
     }
+    for one in BRIEF.iter().filter(|one| one.section == section) {
+        entry.at(one.path, &mut |node| node.each_mut().iter_mut().for_each(|value| brief(value, one.to)));
+    }
     match section {
         "tunnels" => family(entry),
         "services" => {
-            ports_only(entry);
+            kind(entry);
             carried(entry);
             proof(entry);
         }
@@ -109,18 +124,34 @@ pub(super) fn expanded(section: &str, entry: &mut Node) {
     }
 }
 
-/// Services that are known by their ports only.
-fn ports_only(entry: &mut Node) {
+/// A kind of service by the name that screens have for it. HTTP and HTTPS state whether the content is encrypted.
+fn kind(entry: &mut Node) {
     let whole = entry.origin;
     let Value::Table(fields) = &mut entry.value else { return };
     let Some(kind) = fields.iter_mut().find(|field| &*field.key == "kind") else { return };
     let Some(said) = kind.node.text().map(str::to_ascii_lowercase) else { return };
-    let known = PORTS_ONLY.iter().find(|(word, others, ..)| *word == said || others.contains(&said.as_str()));
+    let known = KINDS.iter().find(|(word, others, ..)| *word == said || others.contains(&said.as_str()));
     let Some((word, _, code, usual)) = known else { return };
     kind.node.value = Value::Text((*code).into());
     entry.fill("name", whole, Value::Text((*word).into()));
     if let Some(usual) = usual.and_then(|usual| endpoint(usual, whole)) {
         entry.fill("endpoints", whole, usual);
+    }
+    if let Some(carried) = carried_by(&said) {
+        entry.at(&["endpoints"], &mut |node| {
+            for one in node.each_mut() {
+                one.fill("carried", one.origin, Value::Text(carried.into()));
+            }
+        });
+    }
+}
+
+/// Whether content is encrypted, by a word for how it is carried.
+fn carried_by(word: &str) -> Option<&'static str> {
+    match word {
+        "https" | "tls" | "ssl" | "encrypted" => Some("encrypted"),
+        "http" | "plain" | "unencrypted" => Some("plain"),
+        _ => None,
     }
 }
 
@@ -199,25 +230,50 @@ fn brief(node: &mut Node, to: fn(&str, Origin) -> Option<Value>) {
     }
 }
 
-/// `tcp 443`, `443/tcp` or `443`, which is TCP.
+/// `tcp 443`, `443/tcp` or `443`, which is TCP; `https 8443` and `tcp 8443 (TLS)` state that the content is encrypted.
 fn endpoint(text: &str, origin: Origin) -> Option<Value> {
-    let words: Vec<&str> = text.split([' ', '/']).filter(|word| !word.is_empty()).collect();
-    let number = |word: &str| word.parse::<u16>().ok();
-    let (protocol, port) = match words.as_slice() {
-        [port] => ("tcp", number(port)?),
-        [protocol, port] | [port, protocol] if number(port).is_some() && number(protocol).is_none() => {
-            (*protocol, number(port)?)
+    let (mut protocol, mut port, mut carried) = (None, None, None);
+    let text = text.to_ascii_lowercase();
+    for word in text.split([' ', '/', '(', ')', ',']).filter(|word| !word.is_empty()) {
+        match (word.parse::<u16>(), carried_by(word)) {
+            (Ok(number), _) if port.is_none() => port = Some(number),
+            (Err(_), Some(how)) if carried.is_none() => carried = Some(how),
+            (Err(_), None) if protocol.is_none() => protocol = Some(word),
+            _ => return None,
         }
-        _ => return None,
+    }
+    let mut fields = vec![
+        Entry::new("protocol", origin, Value::Text(protocol.unwrap_or("tcp").into())),
+        Entry::new("port", origin, Value::Number(port?.into())),
+    ];
+    fields.extend(carried.map(|how| Entry::new("carried", origin, Value::Text(how.into()))));
+    Some(Value::Table(fields))
+}
+
+/// A collector of log messages: `10.20.4.70`, `udp 10.20.4.70`, `tls log.example:6514`. Lost messages are noticed over TCP.
+fn log_target(text: &str, origin: Origin) -> Option<Value> {
+    let lower = text.to_ascii_lowercase();
+    let (how, host) = match lower.split_once(' ') {
+        Some((how, host)) => (Some(how), host.trim()),
+        None => (None, lower.as_str()),
+    };
+    let (carried, reliable) = match how {
+        None => ("optional", false),
+        Some("udp" | "syslog") => ("plain", false),
+        Some("tcp") => ("plain", true),
+        Some("tls" | "ssl") => ("encrypted", true),
+        Some(_) => return None,
     };
     Some(Value::Table(vec![
-        Entry::new("protocol", origin, Value::Text(protocol.to_ascii_lowercase().into())),
-        Entry::new("port", origin, Value::Number(port.into())),
+        Entry::new("host", origin, Value::Text(host.into())),
+        Entry::new("carried", origin, Value::Text(carried.into())),
+        Entry::new("reliable", origin, Value::Truth(reliable)),
     ]))
 }
 
 fn listener(text: &str, origin: Origin) -> Option<Value> {
     let Value::Table(mut fields) = endpoint(text, origin)? else { return None };
+    fields.retain(|field| &*field.key != "carried");
     fields.push(Entry::new("address", origin, Value::Text("any".into())));
     Some(Value::Table(fields))
 }
@@ -282,6 +338,45 @@ mod tests {
             assert_eq!(facts.tunnels[0].family, family, "{word}");
             let found = facts.tunnels[0].ipsec.as_ref().and_then(|one| one.versions.value().copied());
             assert_eq!(found, versions, "{word}");
+        }
+    }
+
+    #[test]
+    fn endpoints_with_their_encryption() {
+        use trevlin_model::served::{
+            ServedKind,
+            TransportSecurity::{Encrypted, Optional, Plain},
+        };
+        for (kind, endpoint, wanted, port, carried) in [
+            ("pages", "\"https 8443\"", ServedKind::Pages, 8443, Encrypted),
+            ("pages", "\"tcp 8443 (TLS)\"", ServedKind::Pages, 8443, Encrypted),
+            ("pages", "\"http 8080\"", ServedKind::Pages, 8080, Plain),
+            ("HTTPS", "8443", ServedKind::Pages, 8443, Encrypted),
+            ("SNMP", "\"udp 161\"", ServedKind::Monitoring, 161, Optional),
+        ] {
+            let facts =
+                read(&format!("[[services]]\nname = \"s\"\nkind = \"{kind}\"\nendpoints = {endpoint}\n"));
+            let one = &facts.served[0].endpoints[0];
+            assert_eq!(
+                (facts.served[0].kind, one.port, one.carried),
+                (wanted, port, carried),
+                "{kind} {endpoint}"
+            );
+        }
+    }
+
+    #[test]
+    fn collectors_of_log_messages() {
+        use trevlin_model::served::TransportSecurity::{Encrypted, Optional, Plain};
+        for (text, host, carried, reliable) in [
+            ("10.20.4.70", "10.20.4.70", Optional, false),
+            ("UDP 10.20.4.70", "10.20.4.70", Plain, false),
+            ("tcp 10.20.4.70", "10.20.4.70", Plain, true),
+            ("tls log.veyholm.example", "log.veyholm.example", Encrypted, true),
+        ] {
+            let facts = read(&format!("[[log-keepers]]\ntargets = [\"{text}\"]\n"));
+            let one = &facts.log_keepers[0].targets[0];
+            assert_eq!((one.host.as_str(), one.carried, one.reliable), (host, carried, reliable), "{text}");
         }
     }
 

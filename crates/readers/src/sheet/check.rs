@@ -135,7 +135,8 @@ fn contradictions(facts: &Facts, ordered: &Ordered) -> Vec<Note> {
                     format!("`{interface}` is in the zone `{}` and in the zone `{other}`", zone.name),
                 );
             }
-            if facts.has_interfaces && !names.contains_key(&**interface) {
+            let of_tunnel = || facts.tunnels.iter().any(|one| one.interface.as_deref() == Some(&**interface));
+            if facts.has_interfaces && !names.contains_key(&**interface) && !of_tunnel() {
                 say(
                     *origin,
                     format!(

@@ -5,6 +5,8 @@ use super::take::{near, nearest};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::account::UserGroup;
 use trevlin_model::grant::Grantee;
+use trevlin_model::ike::PreSharedKey;
+use trevlin_model::ipsec::{AuthRound, IkeProof};
 use trevlin_model::served::{PartKind, Remark, Served, ServiceResource};
 use trevlin_model::{Facts, LoginDaemon, LoginList, Note, PasswordSource, Setting, Tunnel, TunnelFamily};
 
@@ -101,6 +103,7 @@ pub(super) fn apply(facts: &mut Facts, notes: &mut Vec<Note>) {
             _ => {}
         }
     }
+    shared_keys(facts);
     permissions(facts, &services, notes);
     pools(facts, notes);
     one_address_per_client(facts);
@@ -124,6 +127,27 @@ fn daemons(served: &[Served]) -> BTreeMap<String, LoginDaemon> {
         (ADMINISTRATION.to_owned(), LoginDaemon::Administration),
     ];
     own.into_iter().chain(served.iter().map(|one| (one.name.to_ascii_lowercase(), opened(one)))).collect()
+}
+
+/// A connection whose proof is not stated, and for whose peer there is a pre-shared key, uses it.
+fn shared_keys(facts: &mut Facts) {
+    let keys = &facts.pre_shared_keys;
+    for connection in facts.tunnels.iter_mut().filter_map(|tunnel| tunnel.ipsec.as_deref_mut()) {
+        if !connection.local.is_empty() || !connection.remote.is_empty() {
+            continue;
+        }
+        let of_peer = |key: &&PreSharedKey| {
+            connection.remote_addresses.iter().any(|(address, _)| key.identities.contains(address))
+        };
+        let Some(origin) = keys.iter().find(of_peer).map(|key| key.origin) else { continue };
+        let round = AuthRound {
+            proof: Setting::Stated { value: IkeProof::SharedKey, origin },
+            identity: None,
+            narrowed: None,
+            certificates: Vec::new(),
+        };
+        (connection.local, connection.remote) = (vec![round.clone()], vec![round]);
+    }
 }
 
 /// Sets the name of a service as its entry has it; the message where no entry has it.

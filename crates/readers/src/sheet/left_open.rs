@@ -17,8 +17,8 @@ pub(super) fn leave_open(facts: &mut Facts, described: Described) {
         if Reference::left_open(&tunnel.missing).is_none() {
             tunnel.missing.push(Reference::unsaid(described, tunnel.origin));
         }
-        if tunnel.listeners.is_empty() && tunnel.role != TunnelRole::Client {
-            tunnel.listeners = usual_listeners(tunnel);
+        if tunnel.role != TunnelRole::Client {
+            usual_listeners(tunnel);
         }
         let by_tls =
             matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Tls);
@@ -29,32 +29,36 @@ pub(super) fn leave_open(facts: &mut Facts, described: Described) {
     }
 }
 
-/// Where a protocol answers by its standard.
-fn usual_listeners(tunnel: &Tunnel) -> Vec<Listener> {
-    const IKE: Usual = (Protocol::UDP, &[500, 4500], "IKE", "RFC 7296, 2");
-    const PPTP: Usual = (Protocol::TCP, &[1723], "PPTP", "RFC 2637, 1.3");
-    const L2TP: Usual = (Protocol::UDP, &[1701], "L2TP", "RFC 2661, 8.1");
-    let inside = tunnel.rule(|policy| &policy.inside_ipsec).and_then(Setting::stated);
-    let usual: &[Usual] = match (tunnel.family, inside) {
-        (TunnelFamily::Ipsec, _) => &[IKE],
-        (TunnelFamily::Pptp, _) => &[PPTP],
-        // Clients begin with IKE where IPsec protects L2TP (RFC 3193, 3).
-        (TunnelFamily::L2tp, Some((Demand::Required | Demand::Optional, _))) => &[L2TP, IKE],
-        (TunnelFamily::L2tp, _) => &[L2TP],
-        _ => &[],
+/// Adds where a protocol answers by its standard, unless that is stated.
+fn usual_listeners(tunnel: &mut Tunnel) {
+    let usual: Option<Usual> = match tunnel.family {
+        TunnelFamily::Ipsec => Some(IKE),
+        TunnelFamily::Pptp => Some((Protocol::TCP, &[1723], "PPTP", "RFC 2637, 1.3")),
+        TunnelFamily::L2tp => Some((Protocol::UDP, &[1701], "L2TP", "RFC 2661, 8.1")),
+        _ => None,
     };
-    let listener = |protocol, port: u16, name, source| Listener {
-        protocol,
-        address: Setting::default_of(None, name, source),
-        port: Setting::default_of(port, name, source),
-    };
-    usual
-        .iter()
-        .flat_map(|(protocol, ports, name, source)| {
-            ports.iter().map(|port| listener(*protocol, *port, name, source))
-        })
-        .collect()
+    let mut added: Vec<Listener> = Vec::new();
+    if tunnel.listeners.is_empty() {
+        added.extend(usual.into_iter().flat_map(listeners));
+    }
+    // Clients begin with IKE where IPsec protects L2TP (RFC 3193, 3).
+    let inside = tunnel.rule(|policy| &policy.inside_ipsec).and_then(Setting::value);
+    if tunnel.family == TunnelFamily::L2tp && inside.is_some_and(|one| *one != Demand::Off) {
+        let stated = |new: &Listener| tunnel.listeners.iter().any(|one| one.port.value() == new.port.value());
+        added.extend(listeners(IKE).filter(|new| !stated(new)));
+    }
+    tunnel.listeners.append(&mut added);
 }
 
 /// Protocol, ports, name and source.
 type Usual = (Protocol, &'static [u16], &'static str, &'static str);
+
+const IKE: Usual = (Protocol::UDP, &[500, 4500], "IKE", "RFC 7296, 2");
+
+fn listeners((protocol, ports, name, source): Usual) -> impl Iterator<Item = Listener> {
+    ports.iter().map(move |port| Listener {
+        protocol,
+        address: Setting::default_of(None, name, source),
+        port: Setting::default_of(*port, name, source),
+    })
+}

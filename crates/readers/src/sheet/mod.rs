@@ -20,6 +20,7 @@ mod schema;
 mod several;
 mod short;
 pub(crate) mod take;
+mod usual;
 mod words;
 mod write;
 
@@ -184,7 +185,7 @@ fn whole(export: &Export, mut top: Node, described: Described) -> (Found, Ordere
     let mut interfaces: Vec<String> = own.map(|one| one.name.clone()).collect();
     interfaces.extend(found.facts.tunnels.iter().filter_map(|tunnel| tunnel.interface.clone()));
     let interfaces: Vec<&str> = interfaces.iter().map(String::as_str).collect();
-    found.facts.filters.extend(ordered.tables(&interfaces, &mut found.notes));
+    found.facts.filters.extend(ordered.tables(&interfaces, described == Described::Sheet, &mut found.notes));
     let limits = permissions::table(&found.facts, &ordered);
     found.facts.filters.extend(limits);
     found.facts.switched_off.extend(ordered.switched_off());

@@ -3,6 +3,7 @@
 
 use super::ordered::{OrderedRule, Word};
 use super::take::nearest;
+use super::usual;
 use crate::making::{any_of, holds};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -49,7 +50,7 @@ pub(crate) struct ServiceName {
 
 /// A service, as far as packets show it.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-struct Service {
+pub(super) struct Service {
     protocol: Protocol,
     ports: Vec<PortRange>,
     icmp: Option<IcmpRange>,
@@ -107,6 +108,8 @@ struct Defined<'a> {
     services: BTreeMap<&'a str, &'a ServiceName>,
     interfaces: BTreeSet<&'a str>,
     address_list: &'a [AddressName],
+    /// Whether services that are not defined have their usual meaning.
+    by_hand: bool,
 }
 
 /// Names, their resolution so far, and errors in their use.
@@ -126,6 +129,7 @@ impl<'a> Names<'a> {
         addresses: &'a [AddressName],
         services: &'a [ServiceName],
         interfaces: &[&'a str],
+        by_hand: bool,
     ) -> Self {
         let mut names = Self::for_defined(Arc::new(Defined {
             zones: zones.iter().map(|one| (one.name.as_str(), one)).collect(),
@@ -133,6 +137,7 @@ impl<'a> Names<'a> {
             services: services.iter().map(|one| (one.name.as_str(), one)).collect(),
             interfaces: interfaces.iter().copied().collect(),
             address_list: addresses,
+            by_hand,
         }));
         let zones = zones.iter().map(|one| (0, one.name.as_str(), one.origin));
         let addresses = addresses.iter().map(|one| (1, one.name.as_str(), one.origin));
@@ -341,6 +346,9 @@ impl<'a> Names<'a> {
         let Some((name, one)) =
             self.defined.services.get_key_value(text.as_str()).map(|(name, one)| (*name, *one))
         else {
+            if let Some(usual) = usual::services(text).filter(|_| self.defined.by_hand) {
+                return Meaning::of(usual.into_iter().filter_map(services).flatten().collect());
+            }
             let known: Vec<&str> = self.defined.services.keys().copied().collect();
             let hint = nearest(text, &known);
             self.note(
@@ -419,7 +427,7 @@ fn joined(meaning: Meaning<Service>) -> Vec<Match> {
 }
 
 /// A service in words: a protocol, or several joined by `+`, and ports or types of ICMP, joined by commas. A slash may replace the blank.
-fn services(text: &str) -> Option<Vec<Service>> {
+pub(super) fn services(text: &str) -> Option<Vec<Service>> {
     let (protocols, rest) = text.split_once([' ', '/']).unwrap_or((text, ""));
     let mut found = Vec::new();
     for protocol in protocols.split('+') {

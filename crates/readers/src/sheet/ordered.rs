@@ -138,9 +138,10 @@ impl Ordered {
         }
     }
 
-    /// The tables of the rule base; undefined names are noted. `interfaces` are those of the device.
-    pub(crate) fn tables(&self, interfaces: &[&str], notes: &mut Vec<Note>) -> Vec<Filter> {
-        let mut names = Names::of(&self.zones, &self.address_names, &self.service_names, interfaces);
+    /// The tables of the rule base; undefined names are noted. `interfaces` are those of the device; `by_hand` whether names of services
+    /// that are not defined have their usual meaning, as where an auditor wrote them.
+    pub(crate) fn tables(&self, interfaces: &[&str], by_hand: bool, notes: &mut Vec<Note>) -> Vec<Filter> {
+        let mut names = Names::of(&self.zones, &self.address_names, &self.service_names, interfaces, by_hand);
         let mut tables = Vec::new();
         if !self.rules.is_empty() || self.list.is_some() {
             tables.extend(self.filter(&mut names));

@@ -51,9 +51,11 @@ pub(super) const RENAMED: [(&str, &str, &str); 4] = [
 ];
 
 /// Values that stand for what only a program's own configuration has: section, keys that lead to the table, key, and the value.
-pub(super) const USUAL: [(&str, &[&str], &str, &str); 10] = [
+pub(super) const USUAL: [(&str, &[&str], &str, &str); 11] = [
     // What a page agrees on belongs to its one channel.
     ("services", &["offers"], "part", "control"),
+    // A screen with one list has the algorithms of the negotiation.
+    ("tunnels", &["offers"], "part", "control"),
     ("services", &[], "program", APPLIANCE),
     ("dhcp-servers", &[], "daemon", APPLIANCE),
     ("log-keepers", &[], "program", APPLIANCE),

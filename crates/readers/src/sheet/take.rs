@@ -95,6 +95,11 @@ fn words(found: Unexpected<'_>) -> String {
     }
 }
 
+/// Whether a word states that a setting is off.
+fn is_off(word: &str) -> bool {
+    ["no", "off", "none", "disabled", "false"].iter().any(|off| word.eq_ignore_ascii_case(off))
+}
+
 /// The known word that another one is a slip for.
 pub(crate) fn near<'a>(word: &str, known: &[&'a str]) -> Option<&'a str> {
     let distance = |one: &&'a str| (strsim::damerau_levenshtein(word, one), *one);
@@ -106,7 +111,7 @@ pub(crate) fn near<'a>(word: &str, known: &[&'a str]) -> Option<&'a str> {
 pub(crate) fn nearest(word: &str, known: &[&str]) -> String {
     match near(word, known) {
         Some(one) => format!("did you mean `{one}`?"),
-        None if known.is_empty() => "nothing is expected here".into(),
+        None if known.is_empty() => "no name is defined here".into(),
         None => format!("expected one of: {}", known.join(", ")),
     }
 }
@@ -536,6 +541,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
         match (name, self) {
             // A disabled setting counts as absent.
             (ORIGIN, Self::Node(Node { value: Value::Truth(false), .. })) => Err(absent()),
+            (ORIGIN, Self::Node(node)) if node.text().is_some_and(is_off) => Err(absent()),
             // A value that was looked for and not seen is no statement.
             (ORIGIN, _) if self.is_not_seen() => Err(absent()),
             (ORIGIN, _) => {

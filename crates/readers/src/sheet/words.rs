@@ -2,6 +2,7 @@
 
 use super::node::{Entry, Node, Value};
 use trevlin_model::account::Account;
+use trevlin_model::ike::PreSharedKey;
 
 /// Words for one value: section, keys that lead to it, and for each value the words that screens have for it.
 struct Words {
@@ -99,22 +100,38 @@ pub(super) fn translated(section: &str, entry: &mut Node) {
     }
     if section == "tunnels" {
         for path in [&["proof", "passwords"][..], &["proof", "alternatives", "passwords"]] {
-            entry.at(path, &mut |node| node.each_mut().iter_mut().for_each(own_list));
+            entry.at(path, &mut |node| node.each_mut().iter_mut().for_each(source_of_passwords));
         }
     }
-    if section == "accounts" {
-        numbers(entry);
+    match section {
+        "accounts" => numbers(entry),
+        "ike-keys" => {
+            let peers = vec![Node {
+                origin: entry.origin,
+                value: Value::Text(PreSharedKey::PEERS_NOT_STATED.into()),
+            }];
+            entry.fill("identities", entry.origin, Value::List(peers));
+        }
+        _ => {}
     }
 }
 
-/// The accounts of the device itself, whose list needs no name where there is one.
-fn own_list(node: &mut Node) {
-    let own = ["local", "own accounts", "device", "local accounts"];
-    let text = node.text().map(str::to_ascii_lowercase);
-    if text.is_some_and(|text| own.contains(&text.as_str())) {
-        let origin = node.origin;
-        node.value = Value::Table(vec![Entry::new("local-list", origin, Value::Text("".into()))]);
-    }
+/// Where passwords are checked, in the words of screens. The list of the device's own accounts needs no name where there is one.
+fn source_of_passwords(node: &mut Node) {
+    let Some(text) = node.text().map(str::to_ascii_lowercase) else { return };
+    let origin = node.origin;
+    node.value = match text.as_str() {
+        "local" | "own accounts" | "device" | "local accounts" | "local users" | "local database" => {
+            Value::Table(vec![Entry::new("local-list", origin, Value::Text("".into()))])
+        }
+        "ldap" | "ldaps" | "ad" | "active directory" | "domain" | "kerberos" => {
+            Value::Text("directory".into())
+        }
+        "saml" | "oidc" | "openid connect" | "sso" | "single sign-on" => {
+            Value::Text("identity-provider".into())
+        }
+        _ => return,
+    };
 }
 
 /// Numbers and shells of accounts, which screens seldom show: the number of `root` is 0, others are not known.
@@ -137,6 +154,12 @@ pub(super) fn grantee(entry: &mut Node, known: &Known) {
             Value::Text("all-users".into())
         }
         _ => {
+            let said = name.split_once(' ').filter(|(kind, _)| ["group", "role", "user"].contains(kind));
+            if let Some((kind, bare)) = said.filter(|_| !known.has(&lower)) {
+                let bare = Value::Text(bare.trim().into());
+                who.node.value = Value::Table(vec![Entry::new(kind, origin, bare)]);
+                return;
+            }
             let kind = match () {
                 () if known.roles.contains(&lower) => "role",
                 () if !known.groups.contains(&lower) && known.users.contains(&lower) => "user",
@@ -155,6 +178,11 @@ pub(super) struct Known {
 }
 
 impl Known {
+    /// Whether a name in small letters is that of a user, a group or a role.
+    fn has(&self, name: &str) -> bool {
+        [&self.roles, &self.groups, &self.users].iter().any(|all| all.iter().any(|one| one == name))
+    }
+
     pub(super) fn of(top: &Node) -> Self {
         let entries = |section: &str| top.get(section).map_or(&[][..], Node::each);
         let name = |node: &Node, key: &str| node.get(key).and_then(Node::text).map(str::to_ascii_lowercase);
@@ -175,6 +203,7 @@ impl Known {
 mod tests {
     use crate::reader::ReadContext;
     use trevlin_model::grant::Grantee;
+    use trevlin_model::housekeeping::WifiProtection;
     use trevlin_model::{CertificateRequirement, Export, ExportId, Setting};
 
     fn read(text: &str) -> crate::reader::Reading {
@@ -198,6 +227,18 @@ mod tests {
             let reading = read(&tunnel(&format!("[tunnels.proof]\ncertificate = {word}\n")));
             let found = reading.facts.tunnels[0].proof.certificate.as_ref().and_then(Setting::value);
             assert_eq!(found, Some(&wanted), "{word}");
+        }
+        for (word, wanted) in [
+            ("None", WifiProtection::Open),
+            ("WPA/WPA2 Personal", WifiProtection::Wpa),
+            ("WPA2-PSK", WifiProtection::Wpa2Passphrase),
+            ("WPA2 Enterprise", WifiProtection::Wpa2Login),
+            ("wpa3", WifiProtection::Wpa3Passphrase),
+        ] {
+            let reading = read(&format!(
+                "[[radios]]\nname = \"quay\"\ninterface = \"wlan\"\nprotection = \"{word}\"\n"
+            ));
+            assert_eq!(reading.facts.radios[0].protection, wanted, "{word}");
         }
         let share = |login: &str, signing: &str| {
             format!(
