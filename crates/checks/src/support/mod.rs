@@ -94,16 +94,19 @@ pub(crate) fn name_of(tunnel: &Tunnel) -> String {
 
 /// The name of a tunnel with an article, unless it is a proper name: `the PPTP server`, `the remote access`, `IKEv2`.
 pub(crate) fn the(tunnel: &Tunnel) -> String {
-    let name = name_of(tunnel);
-    let common =
-        name.starts_with(char::is_lowercase) || [" server", " tunnel"].iter().any(|kind| name.contains(kind));
-    if common { format!("the {name}") } else { name }
+    with_article("the", tunnel)
 }
 
 /// The same at the beginning of a sentence.
 pub(crate) fn opening(tunnel: &Tunnel) -> String {
-    let name = the(tunnel);
-    name.strip_prefix("the ").map(|rest| format!("The {rest}")).unwrap_or(name)
+    with_article("The", tunnel)
+}
+
+fn with_article(article: &str, tunnel: &Tunnel) -> String {
+    let name = name_of(tunnel);
+    let common =
+        name.starts_with(char::is_lowercase) || [" server", " tunnel"].iter().any(|kind| name.contains(kind));
+    if common { format!("{article} {name}") } else { name }
 }
 
 /// The request for the accounts of a service of an appliance, the same in every check. Nothing for a device with files of its own.

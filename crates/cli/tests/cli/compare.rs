@@ -32,7 +32,7 @@ fn the_demo_tells_its_story_in_under_a_screen() {
         "critical 11 -> 1",
         "Temporary rule in effect: TEMP portal for the cra",
         "now accepted: GRE north",
-        "no longer reachable: PPTP server at gre, tcp 1723 on dial-in (unprotected)",
+        "protected now, weak before: south-gate: gangway crews at tcp 8444",
         "newly reachable: web site storage.veyholm.example (nginx) at tcp 8444",
         "the file dial-in/etc/pptpd.conf is missing from the new exports: PPTP server is",
         "5 x Weak login password",
@@ -40,6 +40,10 @@ fn the_demo_tells_its_story_in_under_a_screen() {
         assert!(out.contains(part), "{part}: {out}");
     }
     let (whole, _, _) = run(&["compare", &before(), &after(), "--all"]);
+    assert!(
+        whole.contains("no longer reachable: PPTP server at gre, tcp 1723 on dial-in (unprotected)"),
+        "{whole}"
+    );
     assert!(whole.lines().count() > out.lines().count() && !whole.contains("  and "), "{whole}");
 }
 

@@ -64,6 +64,7 @@ fn questions(audited: &Value) -> Vec<String> {
         ("Please show ", "Please state "),
         (" (`rules` and `rule-list`)", ""),
         (" (`signing` in `parts`)", ""),
+        (" (`logins`)", ""),
         (" in the device sheet", ""),
         (", in an export or on screen", ""),
     ];
