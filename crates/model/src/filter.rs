@@ -2,7 +2,7 @@
 //!
 //! Long because one vocabulary for all languages of rules, which readers and the packet engine share as a whole.
 
-use crate::{ExportState, Family, IpRange, Limit, Limits, Origin, Residual, Truncation};
+use crate::{ExportState, Family, IpRange, Limit, Limits, Origin, Residual, ResidualKind, Truncation};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -291,6 +291,20 @@ pub struct Match {
     pub negated: bool,
     /// The condition.
     pub kind: MatchKind,
+}
+
+impl Match {
+    /// What limits a permitted connection besides its packets: users, or an inspection of its content.
+    #[must_use]
+    pub fn limit(&self) -> Option<&Residual> {
+        match &self.kind {
+            MatchKind::NotAnalysed(residual) if !self.negated => {
+                let limits = matches!(residual.kind, ResidualKind::Users | ResidualKind::Inspection);
+                limits.then_some(residual)
+            }
+            _ => None,
+        }
+    }
 }
 
 /// Field that a condition compares.

@@ -2,7 +2,6 @@
 
 use crate::addresses::allocations::{Allocation, AllocationKind, is_tunnel_name};
 pub use crate::addresses::interfaces::is_host_local;
-use crate::addresses::plan::owner;
 pub(super) use crate::addresses::plan::whole;
 pub use crate::addresses::plan::{Overlap, OverlapKind};
 use crate::addresses::{Plan, sweep};
@@ -148,7 +147,7 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Opti
     };
     if a.group.is_some() && a.group == b.group {
         // Only dnsmasq and the like keep a reserved address to its owner.
-        let own = owner(plan, a)?;
+        let own = plan.owner(a)?;
         let matters = (a.kind, b.kind) == (DhcpRange, Reservation) && !own.keeps_reserved;
         return matters.then_some(OverlapKind::Fault);
     }
@@ -176,11 +175,11 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Opti
                 .then_some(OverlapKind::Fault)
         }
         (DhcpRange, DhcpRange) => {
-            let arranged = owner(plan, a)?.partner || owner(plan, b)?.partner;
+            let arranged = plan.owner(a)?.partner || plan.owner(b)?.partner;
             if arranged { None } else { in_one_place(estate, a, b) }
         }
         (Pool | DhcpRange, Address | OutsideAddress) => {
-            let kept = a.device == b.device && owner(plan, a)?.keeps_own;
+            let kept = a.device == b.device && plan.owner(a)?.keeps_own;
             if b.dynamic || kept { None } else { handed_out(estate, a, b) }
         }
         // A server of the estate that answers there is reported as that server.

@@ -22,6 +22,11 @@ impl Plan {
             && whole(self, allocation).is_some()
     }
 
+    /// The pool or DHCP server that states a claim.
+    pub fn owner(&self, allocation: &Allocation) -> Option<&PoolOwner> {
+        allocation.holder.map(|holder| &self.pools[holder])
+    }
+
     /// The allocations of one device.
     pub fn of_device(&self, device: usize) -> &[Allocation] {
         trevlin_estate::assemble::of_device(&self.allocations, device, |allocation| allocation.device)
@@ -58,14 +63,9 @@ pub struct Overlap {
     pub meaning: OverlapKind,
 }
 
-/// The pool or DHCP server that states a claim.
-pub(crate) fn owner<'a>(plan: &'a Plan, allocation: &Allocation) -> Option<&'a PoolOwner> {
-    allocation.holder.map(|holder| &plan.pools[holder])
-}
-
 /// The pool of an allocation that represents a whole part of the pool: its network, or a range outside of it.
 pub(crate) fn whole<'a>(plan: &'a Plan, allocation: &Allocation) -> Option<&'a Pool> {
-    let pool = owner(plan, allocation)?.pool.as_ref()?;
+    let pool = plan.owner(allocation)?.pool.as_ref()?;
     let covered = allocation.kind == AllocationKind::Pool
         && pool
             .network

@@ -163,10 +163,10 @@ fn of_served(
 /// Whether a tunnel's own protocol encrypts what goes through it.
 fn by_protocol(tunnel: &Tunnel) -> Encrypted {
     match tunnel.family {
-        TunnelFamily::L2tp => match tunnel.rule(|policy| &policy.inside_ipsec).and_then(Setting::stated) {
-            Some((Demand::Required, _)) => Encrypted::Yes,
-            Some((Demand::Off, _)) => Encrypted::No,
-            Some((Demand::Optional, _)) | None => Encrypted::May,
+        TunnelFamily::L2tp => match tunnel.rule(|policy| &policy.inside_ipsec).and_then(Setting::value) {
+            Some(Demand::Required) => Encrypted::Yes,
+            Some(Demand::Off) => Encrypted::No,
+            Some(Demand::Optional) | None => Encrypted::May,
         },
         TunnelFamily::Pptp => Encrypted::May,
         family if family.encrypts_nothing() => Encrypted::No,

@@ -4,7 +4,7 @@ use crate::context::Analyses;
 use crate::filter_review::{Described, FilterReview, describe, temporary};
 use jiff::civil::Date;
 use serde::Serialize;
-use trevlin_model::{Limit, MatchKind, Origin, Residual, ResidualKind, Rule, Target};
+use trevlin_model::{Limit, MatchKind, Origin, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::breadth::Breadth;
 use trevlin_packets::program::RuleId;
@@ -216,15 +216,8 @@ pub fn let_through(spaces: &[Space], rule: &Rule) -> Option<Breadth> {
 /// nothing does, or where a condition that is not analysed decides as well.
 #[must_use]
 pub fn limits(rule: &Rule) -> Option<String> {
-    let residuals = rule.matches.iter().filter_map(|one| match &one.kind {
-        MatchKind::NotAnalysed(residual) => Some((one.negated, residual)),
-        _ => None,
-    });
-    let limit = |(negated, residual): (bool, &Residual)| {
-        let narrows = matches!(residual.kind, ResidualKind::Users | ResidualKind::Inspection);
-        (narrows && !negated).then(|| residual.text.clone())
-    };
-    let all: Vec<String> = residuals.map(limit).collect::<Option<_>>()?;
+    let residuals = rule.matches.iter().filter(|one| matches!(one.kind, MatchKind::NotAnalysed(_)));
+    let all: Vec<&str> = residuals.map(|one| Some(one.limit()?.text.as_str())).collect::<Option<_>>()?;
     (rule.target == Target::Accept && !all.is_empty()).then(|| all.join(", and "))
 }
 

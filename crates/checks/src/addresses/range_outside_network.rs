@@ -44,7 +44,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         .iter()
         .filter(|allocation| matches!(allocation.kind, AllocationKind::Pool | AllocationKind::DhcpRange))
     {
-        let Some(holder) = allocation.holder.map(|holder| &plan.pools[holder]) else { continue };
+        let Some(holder) = plan.owner(allocation) else { continue };
         let device = &estate.devices[allocation.device];
         let faults = faults(estate, &served, holder, allocation);
         let subject = Subject::of(SubjectKind::Addresses).with(allocation.range).with(&allocation.owner);

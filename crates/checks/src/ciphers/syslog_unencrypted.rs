@@ -38,10 +38,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             )
         }));
         for target in targets {
-            let local = target.carried == TransportSecurity::Encrypted || is_local(&target.host);
+            let hidden = target.carried == TransportSecurity::Encrypted || is_local(&target.host);
             let unsaid = device.facts.described.filter(|_| target.carried == TransportSecurity::Optional);
             let verdict = match unsaid {
-                _ if local => Verdict::Pass,
+                _ if hidden => Verdict::Pass,
                 Some(described) => {
                     let about =
                         format!("whether log messages to {} are sent by TLS (`targets`)", target.host);

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::{accounts_of, service_of};
+use crate::support::{ask_for_list, service_of};
 use trevlin_analysis::authentication::tunnels;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -50,10 +50,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         if !administrators.is_empty() {
             for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
                 let subject = Subject::of(SubjectKind::File).with(path);
-                let verdict = match accounts_of(estate, at, &service_of(device, tunnel)) {
-                    Some(ask) => Verdict::ask(ask, vec![origin]),
-                    None => Verdict::ask(format!("Please provide the login names in `{path}`: they decide whether administrators may use {tunnel}."), vec![origin]).wanting(path),
-                };
+                let otherwise = format!(
+                    "Please provide the login names in `{path}`: they decide whether administrators may use {tunnel}."
+                );
+                let verdict = ask_for_list(estate, at, (tunnel, path, origin), otherwise);
                 answers.push(Answer::new(at, subject, verdict));
             }
         }

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::{accounts_of, service_of};
+use crate::support::ask_for_list;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::authentication::tunnels;
 use trevlin_analysis::map::EstateMap;
@@ -40,10 +40,10 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         }
         for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
             let subject = Subject::of(SubjectKind::File).with(path);
-            let verdict = match accounts_of(estate, at, &service_of(device, tunnel)) {
-                Some(ask) => Verdict::ask(ask, vec![origin]),
-                None => Verdict::ask(format!("Please provide `{path}`, or the number and names of its entries: it lists the logins of {tunnel}."), vec![origin]).wanting(path),
-            };
+            let otherwise = format!(
+                "Please provide `{path}`, or the number and names of its entries: it lists the logins of {tunnel}."
+            );
+            let verdict = ask_for_list(estate, at, (tunnel, path, origin), otherwise);
             answers.push(Answer::new(at, subject, verdict));
         }
         let allowed = baseline.at(at).local_logins;

@@ -23,9 +23,9 @@ pub(crate) const CHECK: Check = Check {
           installed later. Malware spreads along such rules. Encryption of a tunnel does not protect against its own clients.",
     fix: "Permit the required services only, each for the addresses that need it. Log and deny the rest.",
     judged: "Fails where a permit applies to new connections on every port of a protocol: high from the Internet, low for \
-             outgoing traffic to the Internet, info where both sides are single hosts. A limit to users, or by an inspection, is part \
-             of the title. Passes for the loopback interface, \
-             for established connections only, and for protocols without ports.",
+             outgoing traffic to the Internet, info where both sides are single hosts. A limit to users, or by an inspection, is \
+             part of the title. Passes for the loopback interface, for established connections only, and for protocols without \
+             ports.",
     references: REFERENCES,
     controls: CONTROLS,
     run: Run::Analyses(run),

@@ -114,6 +114,20 @@ pub(crate) fn accounts_of(estate: &EstateMap, at: usize, service: &str) -> Optio
     Some(estate.described(at)?.request(&format!("the accounts of {service} (`logins`)")))
 }
 
+/// The request for a list of logins that was not exported, of a tunnel by its name, its path and the line that names it; `otherwise` is
+/// that of a device with files of its own.
+pub(crate) fn ask_for_list(
+    estate: &EstateMap,
+    at: usize,
+    (tunnel, path, origin): (&str, &str, Origin),
+    otherwise: String,
+) -> Verdict {
+    match accounts_of(estate, at, &service_of(&estate.devices[at], tunnel)) {
+        Some(ask) => Verdict::ask(ask, vec![origin]),
+        None => Verdict::ask(otherwise, vec![origin]).wanting(path),
+    }
+}
+
 /// The name of a service within a sentence: that of a tunnel as in [`name_of`].
 pub(crate) fn service_of(device: &Device, name: &str) -> String {
     let tunnel = device.facts.tunnels.iter().find(|tunnel| tunnel.name == name);

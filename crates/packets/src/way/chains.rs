@@ -7,7 +7,7 @@ use crate::cube::{Field, state};
 use crate::program::{Ending, base_chains, ending};
 use crate::space::Holds;
 use crate::trace::Of;
-use trevlin_model::{Chain, ChainKind, Filter, Hook, Match, MatchKind, ResidualKind, Rule, Target};
+use trevlin_model::{Chain, ChainKind, Filter, Hook, Match, Residual, ResidualKind, Rule, Target};
 
 impl<'a> Way<'a> {
     /// The part of a packet set that leaves a hook; paths that end there are added to the others.
@@ -254,22 +254,14 @@ fn admitting(rule: &Rule) -> Option<Admitting> {
     if rule.target != Target::Accept {
         return None;
     }
-    let limit = |one: &Match| match &one.kind {
-        MatchKind::NotAnalysed(residual) if !one.negated => match residual.kind {
-            ResidualKind::Users => Some((residual.text.clone(), true)),
-            ResidualKind::Inspection => Some((residual.text.clone(), false)),
-            _ => None,
-        },
-        _ => None,
-    };
-    let (words, users): (Vec<String>, Vec<bool>) = rule.matches.iter().filter_map(limit).unzip();
-    (!words.is_empty()).then(|| Admitting {
+    let limits: Vec<&Residual> = rule.matches.iter().filter_map(Match::limit).collect();
+    (!limits.is_empty()).then(|| Admitting {
         rule: Rule {
-            matches: rule.matches.iter().filter(|one| limit(one).is_none()).cloned().collect(),
+            matches: rule.matches.iter().filter(|one| one.limit().is_none()).cloned().collect(),
             ..rule.clone()
         },
-        words: words.join(", and "),
-        users: users.contains(&true),
+        words: limits.iter().map(|one| one.text.as_str()).collect::<Vec<_>>().join(", and "),
+        users: limits.iter().any(|one| one.kind == ResidualKind::Users),
     })
 }
 

@@ -120,6 +120,10 @@ const DEVICE: &str = "device";
 impl Ordered {
     /// A tunnel that the rule base names is an interface to it: the tunnel has that interface, unless another is stated.
     pub(crate) fn enter_by_tunnels(&mut self, tunnels: &mut [Tunnel]) {
+        // There may be hundreds of thousands of rules.
+        if tunnels.is_empty() {
+            return;
+        }
         let zones: BTreeSet<String> = self.zones.iter().map(|zone| zone.name.clone()).collect();
         let of_rules = self.rules.iter_mut().flat_map(|rule| rule.from.iter_mut().chain(&mut rule.to));
         let of_forwards = self.forwards.iter_mut().flat_map(|one| &mut one.from);

@@ -97,7 +97,8 @@ fn words(found: Unexpected<'_>) -> String {
 
 /// Whether a word states that a setting is off.
 fn is_off(word: &str) -> bool {
-    ["no", "off", "none", "disabled", "false"].iter().any(|off| word.eq_ignore_ascii_case(off))
+    crate::serving::truth(word) == Some(false)
+        || ["none", "disabled"].iter().any(|off| word.eq_ignore_ascii_case(off))
 }
 
 /// The known word that another one is a slip for.

@@ -20,7 +20,16 @@ const PROTECTION: &[(&str, &[&str])] = &[
     ("required", &["mandatory", "always"]),
 ];
 
-const WORDS: [Words; 8] = [
+const PASSWORDS: &[&str] = &["proof", "passwords"];
+const OTHER_PASSWORDS: &[&str] = &["proof", "alternatives", "passwords"];
+const SOURCES: &[(&str, &[&str])] = &[
+    ("directory", &["ldap", "ldaps", "ad", "active directory", "domain", "kerberos"]),
+    ("identity-provider", &["saml", "oidc", "openid connect", "sso", "single sign-on"]),
+];
+
+const WORDS: [Words; 10] = [
+    Words { section: "tunnels", path: PASSWORDS, values: SOURCES },
+    Words { section: "tunnels", path: OTHER_PASSWORDS, values: SOURCES },
     Words {
         section: "radios",
         path: &["protection"],
@@ -99,8 +108,8 @@ pub(super) fn translated(section: &str, entry: &mut Node) {
         });
     }
     if section == "tunnels" {
-        for path in [&["proof", "passwords"][..], &["proof", "alternatives", "passwords"]] {
-            entry.at(path, &mut |node| node.each_mut().iter_mut().for_each(source_of_passwords));
+        for path in [PASSWORDS, OTHER_PASSWORDS] {
+            entry.at(path, &mut |node| node.each_mut().iter_mut().for_each(own_list));
         }
     }
     match section {
@@ -116,22 +125,14 @@ pub(super) fn translated(section: &str, entry: &mut Node) {
     }
 }
 
-/// Where passwords are checked, in the words of screens. The list of the device's own accounts needs no name where there is one.
-fn source_of_passwords(node: &mut Node) {
-    let Some(text) = node.text().map(str::to_ascii_lowercase) else { return };
-    let origin = node.origin;
-    node.value = match text.as_str() {
-        "local" | "own accounts" | "device" | "local accounts" | "local users" | "local database" => {
-            Value::Table(vec![Entry::new("local-list", origin, Value::Text("".into()))])
-        }
-        "ldap" | "ldaps" | "ad" | "active directory" | "domain" | "kerberos" => {
-            Value::Text("directory".into())
-        }
-        "saml" | "oidc" | "openid connect" | "sso" | "single sign-on" => {
-            Value::Text("identity-provider".into())
-        }
-        _ => return,
-    };
+/// The accounts of the device itself, whose list needs no name where there is one.
+fn own_list(node: &mut Node) {
+    let own = ["local", "own accounts", "device", "local accounts", "local users", "local database"];
+    let text = node.text().map(str::to_ascii_lowercase);
+    if text.is_some_and(|text| own.contains(&text.as_str())) {
+        let origin = node.origin;
+        node.value = Value::Table(vec![Entry::new("local-list", origin, Value::Text("".into()))]);
+    }
 }
 
 /// Numbers and shells of accounts, which screens seldom show: the number of `root` is 0, others are not known.
