@@ -1,5 +1,6 @@
 //! A phrasebook as written, with its errors.
 
+use super::open::{Block, blocks};
 use super::pattern::{Captures, Pattern};
 use super::shape::{DEPTH, Shape};
 use super::target::{Plan, Target};
@@ -56,6 +57,19 @@ pub(super) struct Phrase {
     pub(super) kinds: Captures,
     pub(super) lands: Vec<(Target, Plan)>,
     pub(super) denied: Vec<(Target, Plan)>,
+    /// The parts of a rule base among these, and where the statement is denied.
+    pub(super) blocks: [Vec<Block>; 2],
+}
+
+impl Phrase {
+    /// Parts of a rule base that something lands in, each with its path.
+    pub(super) fn blocks(&self) -> impl Iterator<Item = (&Block, &Target)> {
+        let lands = [&self.lands, &self.denied];
+        self.blocks
+            .iter()
+            .zip(lands)
+            .flat_map(|(blocks, lands)| blocks.iter().map(move |one| (one, &lands[one.target].0)))
+    }
 }
 
 const KEYS: [&str; 11] = [
@@ -311,7 +325,9 @@ impl Reader<'_> {
             }
         }
         let line = self.export.line_of(at.start);
+        let blocks = [blocks(&lands, &numbers), blocks(&denied, &numbers)];
         book.phrases.push(Phrase {
+            blocks,
             says: text.into(),
             line,
             anywhere,

@@ -1,5 +1,6 @@
 //! A device sheet as it grows out of what phrases take.
 
+use super::open::Part;
 use super::target::{Pick, Plan, Segment, Target, Values};
 use crate::sheet::node::{Entry, Node, Value};
 use foldhash::fast::RandomState;
@@ -42,6 +43,16 @@ struct Field {
     /// Whether it was set as a whole, replacing earlier values, and not piece by piece.
     whole: bool,
     value: Grown,
+}
+
+impl Field {
+    /// Sets it; fields of a table are added to those that it has.
+    fn set(&mut self, grown: Grown) {
+        match (&mut self.value, grown) {
+            (Grown::Table(known), Grown::Table(later)) => known.append(later),
+            (value, grown) => (self.whole, *value) = (true, grown),
+        }
+    }
 }
 
 #[derive(Debug, Default)]
@@ -105,12 +116,47 @@ impl Sheet {
         }
     }
 
-    /// Adds to the rule of the outermost statement that a part of it was not understood; where that has none, a rule of which nothing
-    /// is known.
-    pub(super) fn leave_open(&mut self, place: &Place<'_>) {
-        let target = [("rules".into(), Pick::Statement(1)), ("also".into(), Pick::New)];
-        let why = Node { origin: place.line, value: Value::Text("a part of it was not understood".into()) };
-        land(&mut self.top, &target, &Plan::Fixed(why), &Values::default(), place);
+    /// Number of the entry that something landed in.
+    pub(super) fn entry_of(&self, first: &Segment, values: &Values, place: &Place<'_>) -> Option<usize> {
+        let (key, pick) = resolve_one(first, values, place)?;
+        let list = self.list(&key)?;
+        match pick?.0 {
+            Key::New(_) => list.items.len().checked_sub(1),
+            key => list.find(&key),
+        }
+    }
+
+    fn list(&self, key: &str) -> Option<&List> {
+        match &self.top.fields.iter().find(|field| &*field.key == key)?.value {
+            Grown::List(list) => Some(list),
+            _ => None,
+        }
+    }
+
+    /// Leaves an entry of a rule base open, because a part of it was not understood: of a rule its name is known, and of a name not all of
+    /// what it stands for. Returns the place of the entry.
+    pub(super) fn leave_open(&mut self, part: Part, at: usize, line: Origin) -> Option<Origin> {
+        let section = part.section()?;
+        let field = self.top.fields.iter_mut().find(|field| &*field.key == section)?;
+        let Grown::List(list) = &mut field.value else { return None };
+        let Grown::Table(entry) = list.items.get_mut(at)? else { return None };
+        let place = Place { number: 0, line, levels: &[] };
+        match part {
+            // The rest of a rule may permit more than the whole of it, or less.
+            Part::Rule => entry.fields.retain(|field| matches!(&*field.key, "name" | "note")),
+            Part::Addresses => entry.add("addresses", NOT_UNDERSTOOD, &place),
+            Part::Services => entry.add("services", NOT_UNDERSTOOD, &place),
+            Part::Whole => {}
+        }
+        Some(entry.origin)
+    }
+
+    /// Adds a rule of which nothing is known.
+    pub(super) fn unread(&mut self, line: Origin) {
+        let place = Place { number: 0, line, levels: &[] };
+        if let Some(list) = self.top.list("rules".into(), &place) {
+            list.push(Grown::Table(Table { fields: Vec::new(), origin: line }));
+        }
     }
 
     /// Adds a sheet made from later lines of the export: the result is the same as from a single pass.
@@ -131,7 +177,18 @@ impl Sheet {
     }
 }
 
+/// What stands for a part of a name that was not understood.
+const NOT_UNDERSTOOD: &str = "a part of it was not understood";
+
 impl Table {
+    /// Adds a text to a list.
+    fn add(&mut self, key: &str, text: &str, place: &Place<'_>) {
+        let text = Node { origin: place.line, value: Value::Text(text.into()) };
+        if let Some(list) = self.list(key.into(), place) {
+            list.push(Grown::Leaf(text));
+        }
+    }
+
     fn field(&mut self, key: Arc<str>, place: &Place<'_>, empty: impl FnOnce() -> Grown) -> &mut Field {
         let found = self.fields.iter().position(|field| field.key == key).unwrap_or_else(|| {
             self.fields.push(Field { key, origin: place.line, whole: false, value: empty() });
@@ -157,7 +214,7 @@ impl Table {
                 let empty = || Grown::Table(Table { fields: Vec::new(), origin: place.line });
                 let field = table.field(key, place, empty);
                 if at == last {
-                    (field.whole, field.value) = (true, grown);
+                    field.set(grown);
                     return;
                 }
                 match &mut field.value {
@@ -186,8 +243,8 @@ impl Table {
                 continue;
             };
             match (&mut known.value, field.value) {
-                (value, later) if field.whole => (known.whole, *value) = (true, later),
                 (Grown::Table(table), Grown::Table(later)) => table.append(later),
+                (value, later) if field.whole => (known.whole, *value) = (true, later),
                 (Grown::List(list), Grown::List(later)) => list.append(later),
                 // A value in place of a table is reported once the sheet is read.
                 _ => {}
@@ -414,7 +471,13 @@ fn settle(one: &Grown, whole: &Grown, notes: &mut Vec<Note>, copies: usize) -> O
                 None => "this name is not defined in this export",
             };
             notes.push(Note { origin: *at, text: text.into() });
-            None
+            // It stands for something that is not known, and never for nothing.
+            let name = path.iter().rev().find_map(|(_, pick)| match pick {
+                Some(Key::Field(name) | Key::Called(name)) => Some(name.clone()),
+                _ => None,
+            });
+            let text = name.unwrap_or_else(|| "a name that is not defined".into());
+            Some(Node { origin: *at, value: Value::Text(text) })
         }
     }
 }

@@ -4,7 +4,9 @@
 mod book;
 mod check;
 mod guide;
+mod hidden;
 mod land;
+mod open;
 mod pattern;
 mod shape;
 mod shelf;
@@ -24,10 +26,11 @@ use crate::sheet::node::Node;
 use crate::sheet::write_node;
 use book::Level;
 use land::{Place, Sheet};
+use open::{Begins, Landed, Part};
 use pattern::{Taken, Word};
 use rayon::prelude::*;
 use shape::{DEPTH, Sink};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 use target::{Plan, Target, Values, apart};
@@ -82,6 +85,7 @@ impl Phrasebook {
             lands: self.phrases.iter().map(|one| [apart(&one.lands), apart(&one.denied)]).collect(),
             rule_words: &rule_words,
             frames: Vec::new(),
+            active: 0,
             candidates: Vec::new(),
             depth: 0,
             number: (piece as u64) << 32,
@@ -92,6 +96,7 @@ impl Phrasebook {
             masked: Vec::new(),
             told: tells.then(Vec::new),
             near_rules: Vec::new(),
+            all_open: false,
         };
         let pieces = shape::pieces(self.shape, &self.comments, export, length);
         let run = |(number, piece): (usize, &Range<u32>)| {
@@ -100,10 +105,11 @@ impl Phrasebook {
                 runner.always();
             }
             shape::walk(self.shape, &self.comments, export, piece.clone(), &mut runner);
+            runner.close(0);
             runner
         };
         let runs: Vec<Runner<'_, '_>> = pieces.par_iter().enumerate().map(run).collect();
-        let Runner { sheet, mut notes, cuts, classes, masked, told, near_rules, .. } =
+        let Runner { sheet, mut notes, cuts, classes, masked, told, near_rules, all_open, .. } =
             runs.into_iter().reduce(Runner::followed_by).unwrap_or_else(|| start(0));
         let mut reading = Reading::of(export);
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
@@ -115,16 +121,18 @@ impl Phrasebook {
         let lines = || classes.into_iter().for_each(|(origin, class)| book.class(origin, class));
         let (((mut found, unjoined), shown), ()) = rayon::join(facts, lines);
         cuts.into_iter().for_each(|at| book.cut(at, Limit::Nesting, "nested statements"));
+        // What is left open is reported with the statement that was not understood.
+        if !near_rules.is_empty() {
+            let near = Near::of(near_rules);
+            found.notes.retain(|note| !near.holds(note.origin));
+        }
         for note in notes {
             book.not_understood(note.origin, note.text);
         }
         for note in &found.notes {
             book.not_understood(note.origin, format!("the resulting sheet: {}", note.text));
         }
-        // A statement that may be a rule, or a part of one, leaves the whole list undetermined.
-        if !near_rules.is_empty() {
-            let near = Near::of(near_rules);
-            found.notes.retain(|note| !near.holds(note.origin));
+        if all_open {
             found.facts.filters.iter_mut().for_each(|filter| filter.complete = false);
         }
         *reading.facts = found.facts;
@@ -146,14 +154,9 @@ impl Phrasebook {
         }
     }
 
-    /// Words that statements begin with of which something lands among the rules.
-    fn rule_words(&self) -> BTreeSet<&str> {
-        let lands = |phrase: &&book::Phrase| {
-            let mut all = phrase.lands.iter().chain(&phrase.denied);
-            all.any(|(target, _)| target.is_below(&["rules", "forwards", "filters"]))
-        };
-        let outer = self.phrases.iter().filter(lands).filter_map(|phrase| phrase.levels.first());
-        outer.filter_map(|(level, _)| self.levels[*level].pattern.as_ref()?.first_word()).collect()
+    /// First words of the statements that are rules, or other parts of a rule base.
+    fn rule_words(&self) -> BTreeMap<&str, Begins> {
+        open::words(&self.phrases, |level| self.levels[level].pattern.as_ref()?.first_word())
     }
 
     /// Phrases by the first word of their last level, and by depth.
@@ -222,6 +225,32 @@ struct Frame<'a> {
     number: u64,
     /// Results of level patterns, each computed once.
     known: Vec<(usize, Option<Vec<Taken>>)>,
+    /// Why no phrase took the statement itself.
+    nobody: Option<String>,
+    /// A phrase for a statement within it that has a level for it.
+    holds: Option<usize>,
+    /// Its number among the results that are told.
+    told: usize,
+    /// Entries of the rule base that it is the block of.
+    landed: Landed,
+    /// Places of statements within it that no phrase took, and that have no block of their own.
+    open: Vec<Origin>,
+}
+
+impl Frame<'_> {
+    fn new(line: Origin) -> Self {
+        Self {
+            words: Vec::new(),
+            line,
+            number: 0,
+            known: Vec::new(),
+            nobody: None,
+            holds: None,
+            told: 0,
+            landed: Landed::default(),
+            open: Vec::new(),
+        }
+    }
 }
 
 /// Match of each level of a phrase: the depth of its statement, and the number of its result there.
@@ -241,9 +270,11 @@ struct Runner<'a, 'b> {
     index: &'b Index<'b>,
     /// By phrase, what lands, and what does where the statement is denied.
     lands: Vec<[Vec<(Target, Plan)>; 2]>,
-    /// Words that statements about rules begin with.
-    rule_words: &'b BTreeSet<&'b str>,
+    /// Words that parts of a rule base begin with.
+    rule_words: &'b BTreeMap<&'b str, Begins>,
     frames: Vec<Frame<'a>>,
+    /// How many of these hold the statement at hand, with it.
+    active: usize,
     candidates: Vec<usize>,
     depth: usize,
     number: u64,
@@ -253,24 +284,31 @@ struct Runner<'a, 'b> {
     classes: Vec<(Origin, LineClass)>,
     masked: Vec<Origin>,
     told: Option<Vec<(Origin, PhraseResult)>>,
-    /// Places of statements about rules that were not understood.
+    /// Places of parts of a rule base that were not understood.
     near_rules: Vec<Origin>,
+    /// Whether these leave the whole rule base open.
+    all_open: bool,
 }
 
 impl<'a> Sink<'a> for Runner<'a, '_> {
     fn statement(&mut self, depth: usize, words: &[Word<'a>], line: Origin) {
         let depth = depth.min(DEPTH);
-        while self.frames.len() <= depth {
-            self.frames.push(Frame { words: Vec::new(), line, number: 0, known: Vec::new() });
+        self.close(depth);
+        // A block without words of its own holds what is in it.
+        while self.active <= depth {
+            if self.frames.len() == self.active {
+                self.frames.push(Frame::new(line));
+            }
+            self.number += 1;
+            let frame = &mut self.frames[self.active];
+            frame.words.clear();
+            frame.known.clear();
+            (frame.line, frame.number, frame.nobody, frame.holds) = (line, self.number, None, None);
+            self.active += 1;
         }
-        self.number += 1;
         self.depth = depth;
         let frame = &mut self.frames[depth];
-        frame.words.clear();
         frame.words.extend_from_slice(words);
-        frame.line = line;
-        frame.number = self.number;
-        frame.known.clear();
         let outcome = if words.len() > LONGEST {
             Outcome::Nobody(format!("this statement has more than {LONGEST} words, the limit for a phrase"))
         } else {
@@ -279,33 +317,21 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
             self.candidates = candidates;
             outcome
         };
-        match &outcome {
-            Outcome::Phrase(_) => {
-                // A statement that holds one that is understood is understood with it.
-                for depth in 0..depth {
-                    self.classes.push((self.frames[depth].line, LineClass::Understood));
-                }
+        let told = self.told.as_ref().map_or(0, Vec::len);
+        let took = match outcome {
+            Outcome::Phrase(number) => {
                 self.classes.push((line, LineClass::Understood));
+                self.phrase_result(number)
             }
-            Outcome::Passed => {}
+            Outcome::Passed => PhraseResult::Passed,
             Outcome::Nobody(why) => {
-                let outermost = self.frames[0].words.first().map_or("", |word| word.text);
-                if self.rule_words.contains(outermost) {
-                    self.leave_open(line);
-                }
-                self.notes.push(Note { origin: line, text: why.clone() });
+                let frame = &mut self.frames[depth];
+                (frame.nobody, frame.told) = (Some(why.clone()), told);
+                PhraseResult::Nobody(why)
             }
-        }
-        if let Some(told) = &mut self.told {
-            let took = match outcome {
-                Outcome::Phrase(number) => {
-                    let phrase = &self.book.phrases[number];
-                    PhraseResult::Phrase(phrase.line, Arc::clone(&phrase.says))
-                }
-                Outcome::Passed => PhraseResult::Passed,
-                Outcome::Nobody(why) => PhraseResult::Nobody(why),
-            };
-            told.push((line, took));
+        };
+        if let Some(all) = &mut self.told {
+            all.push((line, took));
         }
     }
 
@@ -333,6 +359,7 @@ impl<'a> Runner<'a, '_> {
         self.classes.extend(later.classes);
         self.masked.extend(later.masked);
         self.near_rules.extend(later.near_rules);
+        self.all_open |= later.all_open;
         if let (Some(told), Some(later)) = (&mut self.told, later.told) {
             told.extend(later);
         }
@@ -347,13 +374,62 @@ impl<'a> Runner<'a, '_> {
         self.sheet.land(&self.book.always, &Values::default(), &place);
     }
 
-    /// A rule with a part that was not understood may have another effect than the rest of it.
-    fn leave_open(&mut self, line: Origin) {
-        let outermost = &self.frames[0];
-        let place = Place { number: self.number, line, levels: &[(outermost.number, outermost.line)] };
-        self.sheet.leave_open(&place);
-        self.near_rules.push(outermost.line);
-        self.near_rules.push(line);
+    fn phrase_result(&self, number: usize) -> PhraseResult {
+        let phrase = &self.book.phrases[number];
+        PhraseResult::Phrase(phrase.line, Arc::clone(&phrase.says))
+    }
+
+    /// Ends the statements from a depth on: what they hold is complete.
+    fn close(&mut self, depth: usize) {
+        while self.active > depth {
+            self.active -= 1;
+            self.close_one(self.active);
+        }
+    }
+
+    fn close_one(&mut self, depth: usize) {
+        let frame = &mut self.frames[depth];
+        let (line, mut open) = (frame.line, std::mem::take(&mut frame.open));
+        let landed = frame.landed.take();
+        let mut begins = None;
+        match (frame.nobody.take(), frame.holds) {
+            // A statement that holds one that is understood, by a phrase with a level for it, is understood with it.
+            (Some(_), Some(number)) => {
+                let told = frame.told;
+                self.classes.push((line, LineClass::Understood));
+                let result = self.phrase_result(number);
+                if let Some(one) = self.told.as_mut().and_then(|all| all.get_mut(told)) {
+                    one.1 = result;
+                }
+            }
+            (Some(text), None) => {
+                open.push(line);
+                begins = frame.words.first().and_then(|word| self.rule_words.get(word.text)).copied();
+                self.masked.extend(hidden::places(self.export, &frame.words));
+                self.notes.push(Note { origin: line, text });
+            }
+            (None, _) => {}
+        }
+        if open.is_empty() {
+            return;
+        }
+        if !landed.is_empty() {
+            for (part, at) in landed {
+                match self.sheet.leave_open(part, at, line) {
+                    Some(place) => self.near_rules.push(place),
+                    None => self.all_open = true,
+                }
+            }
+            self.near_rules.extend(open);
+        } else if let Some(begins) = begins {
+            if begins.rule {
+                self.sheet.unread(line);
+            }
+            self.all_open |= begins.whole;
+            self.near_rules.extend(open);
+        } else if let Some(outer) = depth.checked_sub(1) {
+            self.frames[outer].open.extend(open);
+        }
     }
 
     fn take(&mut self, line: Origin, candidates: &mut Vec<usize>) -> Outcome {
@@ -437,6 +513,14 @@ impl<'a> Runner<'a, '_> {
         None
     }
 
+    /// Notes for the statements around one that a phrase takes that it has a level for each of them.
+    fn hold(&mut self, number: usize, taken: &ByLevel) {
+        let outer = taken.len().saturating_sub(1);
+        for (depth, _) in &taken[..outer] {
+            self.frames[*depth].holds.get_or_insert(number);
+        }
+    }
+
     fn land(&mut self, number: usize, taken: &ByLevel, line: Origin, negated: bool) -> Outcome {
         let book = self.book;
         let phrase = &book.phrases[number];
@@ -444,6 +528,7 @@ impl<'a> Runner<'a, '_> {
         // Many statements are known and say nothing that lands.
         let plain = |(_, kind): &(String, Kind)| !matches!(kind, Kind::Secret | Kind::Mapped(_));
         if lands.is_empty() && phrase.kinds.iter().all(plain) {
+            self.hold(number, taken);
             return Outcome::Phrase(number);
         }
         let mut values = Values::default();
@@ -470,6 +555,19 @@ impl<'a> Runner<'a, '_> {
             taken.iter().map(|(depth, _)| (self.frames[*depth].number, self.frames[*depth].line)).collect();
         let place = Place { number: self.number, line, levels: &levels };
         self.sheet.land(lands, &values, &place);
+        for block in &phrase.blocks[usize::from(negated)] {
+            let at = match block.part {
+                Part::Whole => Some(0),
+                _ => lands[block.target]
+                    .0
+                    .first()
+                    .and_then(|first| self.sheet.entry_of(first, &values, &place)),
+            };
+            if let (Some(at), Some((depth, _))) = (at, taken.get(block.level)) {
+                self.frames[*depth].landed.add(block.part, at);
+            }
+        }
+        self.hold(number, taken);
         Outcome::Phrase(number)
     }
 }

@@ -249,7 +249,14 @@ fn tokens(text: &str) -> Result<Vec<Token>, String> {
                 if length == 0 {
                     return Err("`}` without `{`".into());
                 }
-                found.push(Token::Word(rest[..length].to_owned()));
+                // A comma behind a word separates words, as in a statement.
+                let word = match rest[length..].chars().next() {
+                    Some(next) if !next.is_whitespace() => &rest[..length],
+                    _ => rest[..length].trim_end_matches(','),
+                };
+                if !word.is_empty() {
+                    found.push(Token::Word(word.to_owned()));
+                }
             }
         }
         rest = rest[length..].trim_start();
@@ -347,7 +354,7 @@ mod tests {
     use super::*;
 
     fn words(text: &str) -> Vec<Word<'_>> {
-        text.split(' ').filter(|word| !word.is_empty()).map(|text| Word { text, start: 0, end: 0 }).collect()
+        text.split(' ').filter(|word| !word.is_empty()).map(|text| Word::bare(text, 0, 0)).collect()
     }
 
     fn matched(pattern: &str, text: &str) -> Option<Vec<String>> {

@@ -108,16 +108,19 @@ pub(super) fn walk<'a>(
     }
 }
 
-/// The words of a text. Quotes hold words together and do not belong to them. Signs of `apart` are words of their own.
+/// The words of a text. Quotes hold words together and do not belong to them; a comma behind a word separates it from the next. Signs of
+/// `apart` are words of their own.
 fn words<'a>(export: &'a Export, text: &'a str, apart: &[char], into: &mut Vec<Word<'a>>) {
     let start = export.origin_of(text).start;
     let bytes = text.as_bytes();
     let mut at = 0;
-    let word = |from: usize, to: usize| Word {
+    let word = |from: usize, to: usize, quoted: bool| Word {
         text: &text[from..to],
         start: start + from as u32,
         end: start + to as u32,
+        quoted,
     };
+    let is_apart = |byte: u8| byte.is_ascii() && apart.contains(&char::from(byte));
     while at < bytes.len() {
         match bytes[at] {
             byte if byte.is_ascii_whitespace() => at += 1,
@@ -125,25 +128,26 @@ fn words<'a>(export: &'a Export, text: &'a str, apart: &[char], into: &mut Vec<W
                 let from = at + 1;
                 match memchr::memchr(quote, &bytes[from..]) {
                     Some(length) => {
-                        into.push(word(from, from + length));
+                        into.push(word(from, from + length, true));
                         at = from + length + 1;
                     }
                     None => {
-                        into.push(word(at, bytes.len()));
+                        into.push(word(at, bytes.len(), false));
                         at = bytes.len();
                     }
                 }
             }
-            byte if apart.contains(&char::from(byte)) => {
-                into.push(word(at, at + 1));
+            byte if is_apart(byte) => {
+                into.push(word(at, at + 1, false));
                 at += 1;
             }
             _ => {
-                let ends = |byte: &u8| {
-                    byte.is_ascii_whitespace() || (byte.is_ascii() && apart.contains(&char::from(*byte)))
-                };
+                let ends = |byte: &u8| byte.is_ascii_whitespace() || is_apart(*byte);
                 let to = bytes[at..].iter().position(ends).map_or(bytes.len(), |length| at + length);
-                into.push(word(at, to));
+                let commas = bytes[at..to].iter().rev().take_while(|byte| **byte == b',').count();
+                if at < to - commas {
+                    into.push(word(at, to - commas, false));
+                }
                 at = to;
             }
         }
@@ -155,6 +159,22 @@ pub(super) fn plain<'a>(export: &'a Export, text: &'a str) -> Vec<Word<'a>> {
     let mut found = Vec::new();
     words(export, text, &[], &mut found);
     found
+}
+
+/// The words of a line that begins a statement, without the signs of a block.
+pub(super) fn opening<'a>(export: &'a Export, text: &'a str) -> Vec<Word<'a>> {
+    let mut found = Vec::new();
+    words(export, text, &SIGNS, &mut found);
+    let signs = found.iter().rev().take_while(|word| is_sign(word)).count();
+    found.truncate(found.len() - signs);
+    found
+}
+
+/// Signs of blocks, and of the ends of statements.
+const SIGNS: [char; 3] = ['{', '}', ';'];
+
+fn is_sign(word: &Word<'_>) -> bool {
+    !word.quoted && matches!(word.text, "{" | "}" | ";")
 }
 
 fn is_comment(text: &str, comments: &[String]) -> bool {
@@ -200,34 +220,60 @@ fn braces<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) 
     let mut depth = 0;
     let mut all = Vec::new();
     let mut found: Vec<Word<'a>> = Vec::new();
+    let mut parts = Vec::new();
+    let mut inside = false;
     for line in export.lines() {
-        let inner = line.text.trim();
-        if is_comment(inner, comments) {
-            continue;
-        }
-        all.clear();
-        words(export, inner, &['{', '}', ';'], &mut all);
-        for word in &all {
-            // A sign in quotes is a word like others.
-            let quoted =
-                export.text().as_bytes().get((word.start as usize).wrapping_sub(1)).is_some_and(|byte| {
-                    matches!(byte, b'"' | b'\'') && word.start > export.origin_of(inner).start
-                });
-            match word.text {
-                "{" | "}" | ";" if !quoted => {
-                    said(&mut found, depth, export, sink);
-                    match word.text {
-                        "{" if depth < DEPTH => depth += 1,
-                        "{" => sink.cut(export.origin_of(inner)),
-                        "}" if depth > 0 => depth -= 1,
-                        "}" => sink.broken(export.origin_of(inner), "this closes nothing"),
-                        _ => {}
-                    }
+        parts.clear();
+        outside_comments(line.text, comments, &mut inside, &mut parts);
+        for part in &parts {
+            let inner = part.trim();
+            if is_comment(inner, comments) {
+                continue;
+            }
+            all.clear();
+            words(export, inner, &SIGNS, &mut all);
+            // A comment may follow the end of a statement on its line.
+            let begins = |at: usize| at > 0 && is_sign(&all[at - 1]) && is_comment_word(&all[at], comments);
+            if let Some(at) = (0..all.len()).find(|at| begins(*at)) {
+                all.truncate(at);
+            }
+            for word in &all {
+                if !is_sign(word) {
+                    found.push(*word);
+                    continue;
                 }
-                _ => found.push(*word),
+                said(&mut found, depth, export, sink);
+                match word.text {
+                    "{" if depth < DEPTH => depth += 1,
+                    "{" => sink.cut(export.origin_of(inner)),
+                    "}" if depth > 0 => depth -= 1,
+                    "}" => sink.broken(export.origin_of(inner), "this closes nothing"),
+                    _ => {}
+                }
             }
         }
         said(&mut found, depth, export, sink);
+    }
+}
+
+fn is_comment_word(word: &Word<'_>, comments: &[String]) -> bool {
+    !word.quoted && comments.iter().any(|sign| word.text.starts_with(sign.as_str()))
+}
+
+/// The parts of a line outside of comments from `/*` to `*/`, which may reach over several lines, where these are among the comments.
+fn outside_comments<'a>(line: &'a str, comments: &[String], inside: &mut bool, into: &mut Vec<&'a str>) {
+    if !comments.iter().any(|sign| sign == "/*") {
+        return into.push(line);
+    }
+    let mut rest = line;
+    loop {
+        if *inside {
+            let Some(end) = rest.find("*/") else { return };
+            (*inside, rest) = (false, &rest[end + 2..]);
+        }
+        let Some(start) = rest.find("/*") else { return into.push(rest) };
+        into.push(&rest[..start]);
+        (*inside, rest) = (true, &rest[start + 2..]);
     }
 }
 
@@ -274,10 +320,10 @@ fn table<'a>(export: &'a Export, sink: &mut dyn Sink<'a>) {
     for row in rows.filter(|row| row.iter().any(|cell| !cell.is_empty())) {
         let (first, last) = (row.first().copied().unwrap_or(""), row.last().copied().unwrap_or(""));
         let line = Origin { end: place(last).end.max(place(first).start + 1), ..place(first) };
-        let heading = Word { text: "row", start: line.start, end: line.start };
+        let heading = Word::bare("row", line.start, line.start);
         sink.statement(0, &[heading], line);
         for (cell, name) in row.iter().zip(&headings).filter(|(cell, _)| !cell.is_empty()) {
-            let mut found = vec![Word { text: name, start: place(cell).start, end: place(cell).start }];
+            let mut found = vec![Word::bare(name, place(cell).start, place(cell).start)];
             words(export, cell, &[], &mut found);
             sink.statement(1, &found, line);
         }
@@ -354,12 +400,12 @@ fn json_member<'a>(export: &'a Export, name: &str, value: &Json<'a>, depth: usiz
         sink.broken(value.origin, "the name of this value contains escapes, which are not supported");
         return;
     };
-    let mut found = vec![Word { text: name, start, end: start }];
+    let mut found = vec![Word::bare(name, start, start)];
     let scalar = value.slice.trim();
     if !scalar.starts_with(['{', '[']) && scalar != "null" {
         let inner = scalar.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')).unwrap_or(scalar);
         let origin = export.origin_of(inner);
-        found.push(Word { text: inner, start: origin.start, end: origin.end });
+        found.push(Word::bare(inner, origin.start, origin.end));
     }
     sink.statement(depth, &found, value.origin);
     json_value(export, value, depth + 1, sink);
@@ -405,7 +451,7 @@ fn element<'a>(
         text.get(at..at + name.len())
     };
     let Some(name) = slice(node.tag_name().name(), range.start) else { return };
-    let mut found = vec![Word { text: name, start: line.start, end: line.start }];
+    let mut found = vec![Word::bare(name, line.start, line.start)];
     let texts: Vec<_> = node.children().filter(|child| child.is_text()).collect();
     let mut whole = line;
     if !node.children().any(|child| child.is_element()) {
@@ -413,7 +459,7 @@ fn element<'a>(
             let inner = text.get(child.range()).unwrap_or_default().trim();
             if !inner.is_empty() {
                 let origin = export.origin_of(inner);
-                found.push(Word { text: inner, start: origin.start, end: origin.end });
+                found.push(Word::bare(inner, origin.start, origin.end));
                 whole.end = whole.end.max(origin.end);
             }
         }
@@ -424,10 +470,8 @@ fn element<'a>(
         let value = text.get(attribute.range_value()).unwrap_or_default();
         if let Some(name) = slice(attribute.name(), at.start) {
             let origin = export.origin(attribute.range_value());
-            let words = [
-                Word { text: name, start: origin.start, end: origin.start },
-                Word { text: value, start: origin.start, end: origin.end },
-            ];
+            let words =
+                [Word::bare(name, origin.start, origin.start), Word::bare(value, origin.start, origin.end)];
             sink.statement(depth + 1, &words, export.origin(at));
         }
     }

@@ -1,5 +1,6 @@
 //! Many phrasebooks at once: which of them is for an export, without asking each for each line.
 
+use super::pattern::Pattern;
 use super::{Phrasebook, Recognition, TELLING_LINES, shape};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Deref;
@@ -56,11 +57,14 @@ impl<B: Deref<Target = Phrasebook>> Shelf<B> {
                 .any(|word| memchr::memmem::find(export.text().as_bytes(), word.as_bytes()).is_some());
         for line in export.lines().take(if begins { TELLING_LINES } else { 0 }) {
             let words = shape::plain(export, line.text.trim());
-            let here = words.first().and_then(|word| self.by_word.get(word.text)).into_iter().flatten();
+            let bare = shape::opening(export, line.text.trim());
+            let here = bare.first().and_then(|word| self.by_word.get(word.text)).into_iter().flatten();
             for (number, at) in here.chain(&self.others) {
                 let known = seen.get(number).is_some_and(|all| all.contains(at));
                 let pattern = || self.books[*number].telling[*at].pattern.as_ref();
-                if !known && pattern().is_some_and(|pattern| pattern.matches(&words).is_some()) {
+                let matches =
+                    |pattern: &Pattern| pattern.matches(&words).is_some() || pattern.matches(&bare).is_some();
+                if !known && pattern().is_some_and(matches) {
                     seen.entry(*number).or_default().insert(*at);
                 }
             }

@@ -219,9 +219,29 @@ impl Target {
         Self(self.0.iter().map(|(key, one)| (Arc::from(&**key), pick(one))).collect())
     }
 
-    /// Whether it begins with one of these.
-    pub(super) fn is_below(&self, names: &[&str]) -> bool {
-        self.0.first().is_some_and(|(key, _)| names.contains(&&**key))
+    /// The first name.
+    pub(super) fn section(&self) -> Option<&str> {
+        self.0.first().map(|(key, _)| &**key)
+    }
+
+    /// The first name, with the selected entry.
+    pub(super) fn first(&self) -> Option<&Segment> {
+        self.0.first()
+    }
+
+    /// The level of a phrase, from 0, whose statement is the block of the entry: the one that is named, or that which has the captures of
+    /// its key; otherwise the innermost. And whether other blocks may land in the same entry.
+    pub(super) fn block(&self, level_of: impl Fn(usize) -> usize, levels: usize) -> (usize, bool) {
+        let innermost = levels.saturating_sub(1);
+        match self.0.first().map(|(_, pick)| pick) {
+            Some(Pick::Statement(level)) => (level - 1, false),
+            Some(Pick::Field(_, template) | Pick::Called(template)) => {
+                let mut used = Vec::new();
+                template.used(&mut used);
+                (used.into_iter().map(level_of).max().unwrap_or(innermost), true)
+            }
+            _ => (innermost, false),
+        }
     }
 
     /// Fields that picks by value set.

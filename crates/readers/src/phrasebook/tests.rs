@@ -198,3 +198,82 @@ fn pieces_come_to_the_same_as_the_whole() {
         assert_eq!(told(length), whole, "pieces of {length} lines");
     }
 }
+
+#[test]
+fn what_is_not_understood_leaves_its_entry_open() {
+    let phrases = [
+        ("* > gate {n}", "lands = { \"rules[@2].name\" = \"{n}\" }"),
+        ("* > gate {_n} > from {a}", "lands = { \"rules[@2].from[]\" = \"{a}\" }"),
+        ("* > gate {_n} > {f:allow,deny}", "lands = { \"rules[@2].action\" = \"{f}\" }"),
+        ("* > crew {name} > {a:address}", "lands = { \"address-names[name={name}].addresses[]\" = \"{a}\" }"),
+    ];
+    let whole = "[[rules]]\nname = \"1\"\nfrom = [\"a\"]\naction = \"allow\"";
+    for (name, export, wanted) in [
+        ("understood", "lock { gate 1 { from a; allow } }", whole),
+        (
+            "a condition, before and behind the others",
+            "lock { gate 1 { only night; from a; allow } }",
+            "[[rules]]\nname = \"1\"",
+        ),
+        ("nested in it", "lock { gate 1 { from a; when { night; } allow } }", "[[rules]]\nname = \"1\""),
+        ("beside it", "lock { gate 1 { from a; allow } colour blue; }", whole),
+        (
+            "a rule of another form",
+            "lock { gate 1 { from a; allow } gate of stone 2; }",
+            &format!("{whole}\n[[rules]]"),
+        ),
+        (
+            "a member of a name",
+            "lock { crew x { 10.4.0.1; odd; } }",
+            "[[address-names]]\nname = \"x\"\naddresses = [\"10.4.0.1\", \"a part of it was not understood\"]",
+        ),
+    ] {
+        let (sheet, told) = tried("braces", "", &phrases, export);
+        assert_eq!(sheet, wanted, "{name}: {told:?}");
+    }
+}
+
+#[test]
+fn statements_in_braces() {
+    let phrases = [
+        ("a {x} [{y}]", "lands = { \"zones[name={x}].interfaces[]\" = \"{y}\" }"),
+        ("net {n:prefix}", "lands = { \"interfaces[name=e].addresses[].net\" = \"{n}\" }"),
+    ];
+    for (export, wanted) in [
+        ("a \"x\"; a y z;", "[[zones]]\nname = \"y\"\ninterfaces = [\"z\"]"),
+        ("a x, y;", "[[zones]]\nname = \"x\"\ninterfaces = [\"y\"]"),
+        ("a x y; # of old", "[[zones]]\nname = \"x\"\ninterfaces = [\"y\"]"),
+        ("/* a p q;\na r s; */ a x y /* z */;", "[[zones]]\nname = \"x\"\ninterfaces = [\"y\"]"),
+        (
+            "net 10.4.0.9/255.255.255.0;",
+            "[[interfaces]]\nname = \"e\"\naddresses = [{ net = \"10.4.0.9/24\" }]",
+        ),
+    ] {
+        let (sheet, told) = tried("braces", "comments = [\"#\", \"/*\"]", &phrases, export);
+        assert_eq!((sheet.as_str(), told.len()), (wanted, 0), "{export}: {told:?}");
+    }
+}
+
+#[test]
+fn two_phrases_fill_one_table() {
+    let phrases = [
+        ("asks", "lands = { \"tunnels[name=t].proof\" = { certificate = \"required\" } }"),
+        ("checks {by}", "lands = { \"tunnels[name=t].proof\" = { passwords = [\"{by}\"] } }"),
+    ];
+    let (sheet, _) = tried("lines", "", &phrases, "asks\nchecks radius\n");
+    assert_eq!(
+        sheet,
+        "[[tunnels]]\nname = \"t\"\nproof = { certificate = \"required\", passwords = [\"radius\"] }"
+    );
+}
+
+#[test]
+fn a_name_that_is_not_defined_stands_for_something() {
+    let phrases = [(
+        "let {who}",
+        "lands = { \"rules[].sources\" = [{ copy = \"$crews[{who}].all\" }], \"rules[].action\" = \"allow\" }",
+    )];
+    let (sheet, told) = tried("lines", "", &phrases, "let nobody\n");
+    assert!(sheet.contains("sources = [\"nobody\"]"), "{sheet}");
+    assert!(told.iter().any(|one| one.contains("not defined")), "{told:?}");
+}

@@ -96,10 +96,10 @@ impl Kind {
             Self::Word | Self::Secret | Self::Mapped(_) => true,
             Self::Rest => return Some(words.len()),
             Self::Address => first.parse::<IpAddr>().is_ok(),
-            Self::Prefix => first.contains('/') && first.parse::<IpNet>().is_ok(),
+            Self::Prefix => prefix(first).is_some(),
             Self::Masked => return masked(first, words.get(1)?.text, false).map(|_| 2),
             Self::Wildcard => return masked(first, words.get(1)?.text, true).map(|_| 2),
-            Self::Range => first.parse::<IpRange>().is_ok(),
+            Self::Range => first.parse::<IpRange>().is_ok() || prefix(first).is_some(),
             Self::Port => first.parse::<u16>().is_ok(),
             Self::Ports => ports(first).is_some(),
             Self::YesNo => yes_no(first).is_some(),
@@ -128,6 +128,12 @@ impl Kind {
             Self::Masked | Self::Wildcard => {
                 let second = words.get(1).map_or("", |word| word.text);
                 let net = masked(first, second, *self == Self::Wildcard).map(|net| net.to_smolstr());
+                plain(Value::Text(net.unwrap_or_default()))
+            }
+            Self::Prefix | Self::Range
+                if first.rsplit_once('/').is_some_and(|(_, mask)| mask.contains('.')) =>
+            {
+                let net = prefix(first).map(|net| net.to_smolstr());
                 plain(Value::Text(net.unwrap_or_default()))
             }
             Self::Ports => {
@@ -185,6 +191,12 @@ fn masked(address: &str, mask: &str, inverse: bool) -> Option<IpNet> {
     let mask = u32::from(mask.parse::<Ipv4Addr>().ok()?);
     let mask = if inverse { !mask } else { mask };
     IpNet::with_netmask(address.into(), Ipv4Addr::from(mask).into()).ok()
+}
+
+/// An address with the length of its prefix, or with a mask: `10.4.0.9/255.255.255.0`.
+fn prefix(text: &str) -> Option<IpNet> {
+    let (address, mask) = text.split_once('/')?;
+    text.parse().ok().or_else(|| masked(address, mask, false))
 }
 
 fn ports(text: &str) -> Option<Vec<PortRange>> {

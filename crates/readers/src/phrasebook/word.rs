@@ -6,4 +6,13 @@ pub(super) struct Word<'a> {
     pub(super) text: &'a str,
     pub(super) start: u32,
     pub(super) end: u32,
+    /// Whether it was in quotes.
+    pub(super) quoted: bool,
+}
+
+impl<'a> Word<'a> {
+    /// A word without quotes.
+    pub(super) fn bare(text: &'a str, start: u32, end: u32) -> Self {
+        Self { text, start, end, quoted: false }
+    }
 }

@@ -1,0 +1,125 @@
+//! Statements that no phrase takes, within blocks whose other statements land in a rule or in a name: what is known of such an entry is not
+//! all of it.
+
+use super::book::Phrase;
+use super::target::Target;
+use std::collections::BTreeMap;
+
+/// Part of a rule base.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Part {
+    /// A rule, by itself.
+    Rule,
+    /// A name for addresses.
+    Addresses,
+    /// A name for services.
+    Services,
+    /// The whole: its defaults, zones, forwards and translations.
+    Whole,
+}
+
+impl Part {
+    fn of(target: &Target) -> Option<Self> {
+        Some(match target.section()? {
+            "rules" => Self::Rule,
+            "address-names" => Self::Addresses,
+            "service-names" => Self::Services,
+            "rule-list" | "zones" | "forwards" | "translations" | "filters" => Self::Whole,
+            _ => return None,
+        })
+    }
+
+    /// The section of a sheet that has its entries.
+    pub(super) fn section(self) -> Option<&'static str> {
+        match self {
+            Self::Rule => Some("rules"),
+            Self::Addresses => Some("address-names"),
+            Self::Services => Some("service-names"),
+            Self::Whole => None,
+        }
+    }
+}
+
+/// Where something lands in a rule base.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Block {
+    /// Number of the target among those of the phrase.
+    pub(super) target: usize,
+    /// What it lands in.
+    pub(super) part: Part,
+    /// Level of the phrase, from 0, whose statement is the block of the entry.
+    pub(super) level: usize,
+    /// Whether several blocks may land in the same entry.
+    scattered: bool,
+}
+
+/// The parts of a rule base in which something lands, each once.
+pub(super) fn blocks(lands: &[(Target, super::target::Plan)], levels: &[(usize, usize)]) -> Vec<Block> {
+    let mut found: Vec<Block> = Vec::new();
+    for (number, (target, _)) in lands.iter().enumerate() {
+        let Some(part) = Part::of(target) else { continue };
+        let level_of = |capture: usize| levels.iter().rposition(|(_, first)| *first <= capture).unwrap_or(0);
+        let (level, scattered) = target.block(level_of, levels.len());
+        let known = |one: &Block| one.part == part && lands[one.target].0.first() == target.first();
+        if !found.iter().any(known) {
+            found.push(Block { target: number, part, level, scattered });
+        }
+    }
+    found
+}
+
+/// What a statement may be that begins like one of a rule base.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct Begins {
+    /// A rule of its own, or a forward.
+    pub(super) rule: bool,
+    /// A part of an entry that other statements land in, or something that rules depend on.
+    pub(super) whole: bool,
+}
+
+/// First words of the statements that are blocks of a rule base, and what these may be.
+pub(super) fn words<'a>(
+    phrases: &'a [Phrase],
+    first_word: impl Fn(usize) -> Option<&'a str>,
+) -> BTreeMap<&'a str, Begins> {
+    let mut found: BTreeMap<&str, Begins> = BTreeMap::new();
+    for phrase in phrases {
+        for (block, target) in phrase.blocks() {
+            let Some(word) = phrase.levels.get(block.level).and_then(|(level, _)| first_word(*level)) else {
+                continue;
+            };
+            let begins = found.entry(word).or_default();
+            begins.rule |= matches!(target.section(), Some("rules" | "forwards" | "filters"));
+            begins.whole |= block.scattered || block.part != Part::Rule;
+        }
+    }
+    found
+}
+
+/// Entries that the statements of a block land in.
+#[derive(Debug, Default)]
+pub(super) struct Landed {
+    entries: Vec<(Part, usize)>,
+}
+
+/// How many entries of one block are told apart.
+const MOST: usize = 8;
+
+impl Landed {
+    /// Adds an entry by its number in its section.
+    pub(super) fn add(&mut self, part: Part, at: usize) {
+        if self.entries.contains(&(part, at)) {
+            return;
+        }
+        if self.entries.len() >= MOST {
+            self.entries.clear();
+            self.entries.push((Part::Whole, 0));
+            return;
+        }
+        self.entries.push((part, at));
+    }
+
+    pub(super) fn take(&mut self) -> Vec<(Part, usize)> {
+        std::mem::take(&mut self.entries)
+    }
+}
