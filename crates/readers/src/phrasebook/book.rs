@@ -1,7 +1,9 @@
 //! A phrasebook as written, with its errors.
 
+use super::columns::Table;
 use super::open::{Block, blocks};
-use super::pattern::{Captures, Pattern};
+use super::pattern::{Captures, Group, Pattern};
+use super::rounds::{Run, runs};
 use super::shape::{DEPTH, Shape};
 use super::target::{Plan, Target};
 use super::value::{Kind, Map};
@@ -25,6 +27,7 @@ pub struct Phrasebook {
     pub(super) shape: Shape,
     pub(super) comments: Vec<String>,
     pub(super) negation: Vec<String>,
+    pub(super) tables: Vec<Table>,
     pub(super) telling: Vec<Level>,
     file: Option<String>,
     pub(super) passes: Vec<Level>,
@@ -59,6 +62,10 @@ pub(super) struct Phrase {
     pub(super) denied: Vec<(Target, Plan)>,
     /// The parts of a rule base among these, and where the statement is denied.
     pub(super) blocks: [Vec<Block>; 2],
+    /// What of these lands together, once for each repetition.
+    pub(super) runs: [Vec<Run>; 2],
+    /// For each level, the number of its first repeated group.
+    pub(super) groups: Vec<usize>,
 }
 
 impl Phrase {
@@ -72,7 +79,7 @@ impl Phrase {
     }
 }
 
-const KEYS: [&str; 11] = [
+const KEYS: [&str; 12] = [
     "phrasebook",
     "name",
     "about",
@@ -83,6 +90,7 @@ const KEYS: [&str; 11] = [
     "passes",
     "values",
     "always",
+    "table",
     "phrase",
 ];
 
@@ -178,6 +186,7 @@ impl Reader<'_> {
             shape,
             comments: self.texts(top, "comments"),
             negation: self.texts(top, "negation"),
+            tables: Vec::new(),
             telling: Vec::new(),
             file: None,
             passes: Vec::new(),
@@ -186,6 +195,9 @@ impl Reader<'_> {
             levels: Vec::new(),
             phrases: Vec::new(),
         };
+        for node in top.get("table").map_or(&[][..], Node::each) {
+            book.tables.extend(self.table(node, &numbers));
+        }
         if let Some(recognise) = top.get("recognise") {
             self.only(recognise, &["lines", "file"]);
             book.file = self.text_of(recognise, "file");
@@ -209,6 +221,21 @@ impl Reader<'_> {
         }
         self.unused_maps(top, &book);
         book
+    }
+
+    /// A table among the lines of the export.
+    fn table(&mut self, node: &Node, maps: &BTreeMap<String, usize>) -> Option<Table> {
+        self.only(node, &["name", "begins", "ends", "separator", "columns"]);
+        let name = self.text_of(node, "name");
+        let begins = self.patterns(node.get("begins"), maps).into_iter().next();
+        let (Some(name), Some(begins)) = (name, begins) else {
+            let text = "`name` and `begins` are required: the word for the table in phrases, and its line of headings";
+            self.note(node.origin, text);
+            return None;
+        };
+        let separator = self.text_of(node, "separator").and_then(|text| text.chars().next());
+        let ends = self.patterns(node.get("ends"), maps).into_iter().next();
+        Some(Table { name, begins, ends, separator, columns: self.texts(node, "columns") })
     }
 
     fn unused_maps(&mut self, top: &Node, book: &Phrasebook) {
@@ -307,8 +334,9 @@ impl Reader<'_> {
             numbers.push((known, first));
         }
         let depth = numbers.len();
-        let lands = node.get("lands").map(|lands| self.landings(lands, &kinds, depth)).unwrap_or_default();
-        let denied =
+        let mut lands =
+            node.get("lands").map(|lands| self.landings(lands, &kinds, depth)).unwrap_or_default();
+        let mut denied =
             node.get("denied").map(|denied| self.landings(denied, &kinds, depth)).unwrap_or_default();
         let mut used = Vec::new();
         for (target, plan) in lands.iter().chain(&denied) {
@@ -325,6 +353,8 @@ impl Reader<'_> {
             }
         }
         let line = self.export.line_of(at.start);
+        let (groups, all) = groups(&numbers, &book.levels);
+        let runs = [runs(&mut lands, &all), runs(&mut denied, &all)];
         let blocks = [blocks(&lands, &numbers), blocks(&denied, &numbers)];
         book.phrases.push(Phrase {
             blocks,
@@ -335,6 +365,8 @@ impl Reader<'_> {
             kinds,
             lands,
             denied,
+            runs,
+            groups,
         });
     }
 
@@ -364,6 +396,23 @@ impl Reader<'_> {
             Err((at, why)) => self.note(at, why),
         }
     }
+}
+
+/// The repeated groups of a phrase's levels, numbered over all of them, and the number of each level's first.
+fn groups(levels: &[(usize, usize)], patterns: &[Level]) -> (Vec<usize>, Vec<Group>) {
+    let (mut starts, mut all) = (Vec::new(), Vec::new());
+    for (level, first) in levels {
+        let start = all.len();
+        starts.push(start);
+        for group in patterns[*level].pattern.iter().flat_map(|pattern| &pattern.groups) {
+            all.push(Group {
+                outer: group.outer.map(|outer| outer + start),
+                captures: group.captures.iter().map(|capture| capture + first).collect(),
+                ..*group
+            });
+        }
+    }
+    (starts, all)
 }
 
 fn level(text: &str, maps: &BTreeMap<String, usize>) -> Result<Level, String> {

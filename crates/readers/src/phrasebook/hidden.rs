@@ -9,15 +9,21 @@ const PARTS: [&str; 9] =
 /// Words that announce one.
 const WORDS: [&str; 5] = ["word", "pin", "code", "hash", "auth"];
 
-/// Places that are masked: everything behind a word that announces a secret, and whatever is in quotes.
-pub(super) fn places(export: &Export, words: &[Word<'_>]) -> Vec<Origin> {
-    let mut announced = false;
+/// Places that are masked: everything behind a word that announces a secret, on its line or as the name of the block around it, and
+/// whatever is in quotes.
+pub(super) fn places(export: &Export, outer: Option<&[Word<'_>]>, words: &[Word<'_>]) -> Vec<Origin> {
+    let mut announced = matches!(outer, Some([name]) if announces(name.text));
     let mut found = Vec::new();
     for word in words {
-        if (announced || word.quoted) && word.start < word.end {
-            found.push(export.origin(word.start as usize..word.end as usize));
+        let text = word.text;
+        // `password=abc` announces and has it.
+        let sign = text.find(['=', ':']).filter(|at| at + 1 < text.len() && announces(&text[..*at]));
+        let quote = text.find(['"', '\'']).filter(|_| text.ends_with(['"', '\'']));
+        let from = if announced || word.quoted { Some(0) } else { sign.map(|at| at + 1).or(quote) };
+        if let Some(from) = from.filter(|_| word.start < word.end) {
+            found.push(export.origin(word.start as usize + from..word.end as usize));
         }
-        announced |= announces(word.text);
+        announced |= sign.is_none() && announces(text);
     }
     found
 }
@@ -40,10 +46,12 @@ mod tests {
             ("peer yard Secret-Key abc def", &["abc", "def"]),
             ("label \"north quay\" blue", &["north quay"]),
             ("flour coarse", &[]),
+            ("user=ann password=Stone-1887 name=\"the mill\"", &["Stone-1887", "\"the mill\""]),
+            ("psk:a:b", &["a:b"]),
         ] {
             let export = Export::new(ExportId(0), "x", text.into());
             let words = shape::plain(&export, export.text());
-            let found = places(&export, &words);
+            let found = places(&export, None, &words);
             let shown: Vec<&str> =
                 found.iter().map(|one| &export.text()[one.start as usize..one.end as usize]).collect();
             assert_eq!(shown, wanted, "{text}");

@@ -14,7 +14,8 @@ use trevlin_model::{ExportId, Note, Origin};
 /// How an entry of a list is found again.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 enum Key {
-    New(u64),
+    /// The number of its statement, and of the repetition in it.
+    New(u64, u64),
     Statement(u64),
     Field(SmolStr),
     Called(SmolStr),
@@ -27,6 +28,7 @@ enum Grown {
     Table(Table),
     List(List),
     Copy(Vec<(Arc<str>, Option<Key>)>, Origin),
+    Join(Vec<Grown>, Origin),
 }
 
 #[derive(Debug)]
@@ -76,6 +78,8 @@ pub(super) struct Sheet {
 /// The statement that lands: a number of its own, and those of the statements around it with their lines.
 pub(super) struct Place<'a> {
     pub(super) number: u64,
+    /// Number of the repetition in it.
+    pub(super) round: u64,
     pub(super) line: Origin,
     pub(super) levels: &'a [(u64, Origin)],
 }
@@ -87,14 +91,23 @@ impl Sheet {
 
     /// Lets all of a phrase land. Nothing lands where a capture that is needed took nothing. Paths of one phrase mostly begin in the
     /// same entry, which is looked up once.
-    pub(super) fn land(&mut self, lands: &[(Target, Plan)], values: &Values, place: &Place<'_>) {
+    /// `landed` is told the path of each that does.
+    pub(super) fn land<'a>(
+        &mut self,
+        lands: &'a [(Target, Plan)],
+        values: &Values,
+        place: &Place<'_>,
+        mut landed: impl FnMut(&'a Target),
+    ) {
         for alike in lands.chunk_by(|(a, _), (b, _)| a.0.first() == b.0.first()) {
             let in_entry = |(target, _): &(Target, Plan)| {
                 target.0.len() > 1 && target.0.first().is_some_and(|(_, pick)| *pick != Pick::None)
             };
             if !alike.iter().all(in_entry) {
                 for (target, plan) in alike {
-                    land(&mut self.top, &target.0, plan, values, place);
+                    if land(&mut self.top, &target.0, plan, values, place) {
+                        landed(target);
+                    }
                 }
                 continue;
             }
@@ -112,6 +125,7 @@ impl Sheet {
                 // Where there is none the others do not find it either.
                 let Some(table) = &mut entry else { break };
                 table.put(path, grown, place);
+                landed(target);
             }
         }
     }
@@ -121,7 +135,7 @@ impl Sheet {
         let (key, pick) = resolve_one(first, values, place)?;
         let list = self.list(&key)?;
         match pick?.0 {
-            Key::New(_) => list.items.len().checked_sub(1),
+            Key::New(..) => list.items.len().checked_sub(1),
             key => list.find(&key),
         }
     }
@@ -140,22 +154,54 @@ impl Sheet {
         let field = self.top.fields.iter_mut().find(|field| &*field.key == section)?;
         let Grown::List(list) = &mut field.value else { return None };
         let Grown::Table(entry) = list.items.get_mut(at)? else { return None };
-        let place = Place { number: 0, line, levels: &[] };
+        let place = Place { number: 0, round: 0, line, levels: &[] };
         match part {
             // The rest of a rule may permit more than the whole of it, or less.
-            Part::Rule => entry.fields.retain(|field| matches!(&*field.key, "name" | "note")),
+            Part::Rule => {
+                entry.fields.retain(|field| matches!(&*field.key, "name" | "note" | "list" | "off"))
+            }
             Part::Addresses => entry.add("addresses", NOT_UNDERSTOOD, &place),
             Part::Services => entry.add("services", NOT_UNDERSTOOD, &place),
+            Part::List => {
+                let partly = Node { origin: line, value: Value::Truth(true) };
+                entry.field("partly".into(), &place, || Grown::Leaf(partly));
+            }
             Part::Whole => {}
         }
         Some(entry.origin)
     }
 
-    /// Adds a rule of which nothing is known.
-    pub(super) fn unread(&mut self, line: Origin) {
-        let place = Place { number: 0, line, levels: &[] };
-        if let Some(list) = self.top.list("rules".into(), &place) {
-            list.push(Grown::Table(Table { fields: Vec::new(), origin: line }));
+    /// Adds a rule of which nothing is known; returns its number.
+    pub(super) fn unread(&mut self, line: Origin) -> Option<usize> {
+        let place = Place { number: 0, round: 0, line, levels: &[] };
+        let list = self.top.list("rules".into(), &place)?;
+        list.push(Grown::Table(Table { fields: Vec::new(), origin: line }));
+        Some(list.items.len() - 1)
+    }
+
+    /// Rules of which nothing is known belong to the list that the other rules of their block belong to.
+    pub(super) fn in_the_list_of(&mut self, unread: &[usize], block: Origin) {
+        let Some(Grown::List(rules)) =
+            self.top.fields.iter_mut().find(|field| &*field.key == "rules").map(|field| &mut field.value)
+        else {
+            return;
+        };
+        let tables = rules.items.iter().rev().map_while(|rule| match rule {
+            Grown::Table(rule) if rule.origin.start >= block.start => Some(rule),
+            _ => None,
+        });
+        let list = |rule: &Table| {
+            let list = rule.fields.iter().find(|field| &*field.key == "list")?;
+            let Grown::Leaf(node) = &list.value else { return None };
+            Some((Arc::clone(&list.key), node.clone()))
+        };
+        let named = tables.into_iter().find_map(list);
+        let Some((key, node)) = named else { return };
+        for at in unread {
+            if let Some(Grown::Table(rule)) = rules.items.get_mut(*at) {
+                let value = Grown::Leaf(Node { origin: rule.origin, ..node.clone() });
+                rule.fields.push(Field { key: Arc::clone(&key), origin: rule.origin, whole: true, value });
+            }
         }
     }
 
@@ -260,7 +306,7 @@ impl List {
 
     /// The entry for a key, made where there is none. It reaches over all lines that land in it.
     fn entry(&mut self, (key, field): Picked, place: &Place<'_>) -> Option<&mut Table> {
-        let extends = matches!(key, Key::New(_) | Key::Statement(_));
+        let extends = matches!(key, Key::New(..) | Key::Statement(_));
         let known = self.find(&key);
         let at = known.unwrap_or_else(|| {
             let start = match &key {
@@ -299,7 +345,7 @@ impl List {
     fn put(&mut self, pick: Picked, grown: Grown, place: &Place<'_>) {
         match grown {
             // Values of an entry with a known key are added to it.
-            Grown::Table(said) if !matches!(pick.0, Key::New(_)) => {
+            Grown::Table(said) if !matches!(pick.0, Key::New(..)) => {
                 if let Some(entry) = self.entry(pick, place) {
                     entry.append(said);
                 }
@@ -307,6 +353,7 @@ impl List {
             Grown::Leaf(Node { value: Value::List(all), .. }) => {
                 self.items.extend(all.into_iter().map(Grown::Leaf));
             }
+            Grown::List(all) => self.items.extend(all.items),
             other => self.push(other),
         }
     }
@@ -342,10 +389,14 @@ impl List {
 type Picked = (Key, Option<(Arc<str>, SmolStr)>);
 type Resolved = Vec<(Arc<str>, Option<Picked>)>;
 
-/// Lets something land below a table.
-fn land(table: &mut Table, target: &[Segment], plan: &Plan, values: &Values, place: &Place<'_>) {
-    if let (Some(path), Some(grown)) = (resolve(target, values, place), grow(plan, values, place)) {
-        table.put(path, grown, place);
+/// Lets something land below a table; returns whether it did.
+fn land(table: &mut Table, target: &[Segment], plan: &Plan, values: &Values, place: &Place<'_>) -> bool {
+    match (resolve(target, values, place), grow(plan, values, place)) {
+        (Some(path), Some(grown)) => {
+            table.put(path, grown, place);
+            true
+        }
+        _ => false,
     }
 }
 
@@ -360,7 +411,7 @@ fn resolve_one(
 ) -> Option<(Arc<str>, Option<Picked>)> {
     let pick = match pick {
         Pick::None => None,
-        Pick::New => Some((Key::New(place.number), None)),
+        Pick::New => Some((Key::New(place.number, place.round), None)),
         Pick::Statement(level) => Some((Key::Statement(place.levels.get(level - 1)?.0), None)),
         Pick::Field(field, value) => {
             let value = value.fill(values)?;
@@ -380,21 +431,32 @@ fn grow(plan: &Plan, values: &Values, place: &Place<'_>) -> Option<Grown> {
                 place.line,
             )
         }
+        // A table with a needed value missing is not there.
         Plan::Table(plans) => {
-            let fields = plans
-                .iter()
-                .filter_map(|(key, plan)| {
-                    let value = grow(plan, values, place)?;
-                    Some(Field { key: Arc::clone(key), origin: place.line, whole: true, value })
-                })
-                .collect();
+            let mut fields = Vec::with_capacity(plans.len());
+            for (key, plan) in plans {
+                match grow(plan, values, place) {
+                    Some(value) => {
+                        fields.push(Field { key: Arc::clone(key), origin: place.line, whole: true, value });
+                    }
+                    None if plan.is_needed() => return None,
+                    None => {}
+                }
+            }
             Grown::Table(Table { fields, origin: place.line })
         }
         Plan::List(plans) => {
-            let items = plans.iter().filter_map(|plan| grow(plan, values, place)).collect();
+            let items: Vec<Grown> = plans.iter().filter_map(|plan| grow(plan, values, place)).collect();
+            if items.is_empty() && !plans.is_empty() {
+                return None;
+            }
             Grown::List(List { items, origin: Some(place.line), ..List::default() })
         }
-        Plan::Capture(number) => Grown::Leaf(values.get(*number)?.clone()),
+        Plan::Join(plans) => {
+            let parts = plans.iter().map(|plan| grow(plan, values, place)).collect::<Option<_>>()?;
+            Grown::Join(parts, place.line)
+        }
+        Plan::Capture(number) | Plan::Maybe(number) => Grown::Leaf(values.get(*number)?.clone()),
         Plan::Text(template) => {
             Grown::Leaf(Node { origin: place.line, value: Value::Text(template.fill(values)?) })
         }
@@ -409,7 +471,7 @@ fn grow(plan: &Plan, values: &Values, place: &Place<'_>) -> Option<Grown> {
 fn has_copies(one: &Grown) -> bool {
     match one {
         Grown::Leaf(_) => false,
-        Grown::Copy(..) => true,
+        Grown::Copy(..) | Grown::Join(..) => true,
         Grown::Table(table) => table.fields.iter().any(|field| has_copies(&field.value)),
         Grown::List(list) => list.items.iter().any(has_copies),
     }
@@ -422,7 +484,7 @@ const PARALLEL: usize = 1024;
 fn moved(one: Grown) -> Option<Node> {
     match one {
         Grown::Leaf(node) => Some(node),
-        Grown::Copy(..) => None,
+        Grown::Copy(..) | Grown::Join(..) => None,
         Grown::Table(table) => {
             let entry = |field: Field| {
                 Some(Entry { key: field.key, key_origin: field.origin, node: moved(field.value)? })
@@ -462,6 +524,15 @@ fn settle(one: &Grown, whole: &Grown, notes: &mut Vec<Note>, copies: usize) -> O
                 list.items.iter().filter_map(|item| settle(item, whole, notes, copies)).collect();
             let origin = list.origin.or_else(|| items.first().map(|one| one.origin))?;
             Some(Node { origin, value: Value::List(items) })
+        }
+        Grown::Join(parts, at) => {
+            let mut text = String::new();
+            for part in parts {
+                if let Some(node) = settle(part, whole, notes, copies) {
+                    super::target::words(&node, &mut text);
+                }
+            }
+            Some(Node { origin: *at, value: Value::Text(text.trim().into()) })
         }
         Grown::Copy(path, at) => {
             let found = follow(whole, path);

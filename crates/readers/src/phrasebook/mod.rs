@@ -3,13 +3,17 @@
 
 mod book;
 mod check;
+mod columns;
+mod date;
 mod guide;
 mod hidden;
 mod land;
 mod open;
 mod pattern;
+mod rounds;
 mod shape;
 mod shelf;
+mod syntax;
 mod target;
 pub(crate) mod targets;
 #[cfg(test)]
@@ -24,11 +28,12 @@ pub use shelf::Shelf;
 use crate::reader::{LineRecorder, Reading, Recognition, TELLING_LINES};
 use crate::sheet::node::Node;
 use crate::sheet::write_node;
-use book::Level;
+use book::{Level, Phrase};
 use land::{Place, Sheet};
-use open::{Begins, Landed, Part};
+use open::{Beginnings, Block, Landed, Part};
 use pattern::{Taken, Word};
 use rayon::prelude::*;
+use rounds::{Rounds, Run};
 use shape::{DEPTH, Sink};
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -77,7 +82,7 @@ impl Phrasebook {
 
     /// `length`: number of lines that one thread processes. The result does not depend on it.
     fn run(&self, export: &Export, tells: bool, length: u32) -> Tried {
-        let (index, rule_words) = (self.index(), self.rule_words());
+        let (index, rule_words) = (self.index(), Beginnings::of(self));
         let start = |piece: usize| Runner {
             book: self,
             export,
@@ -98,13 +103,13 @@ impl Phrasebook {
             near_rules: Vec::new(),
             all_open: false,
         };
-        let pieces = shape::pieces(self.shape, &self.comments, export, length);
+        let pieces = shape::pieces(self.shape, &self.comments, &self.tables, export, length);
         let run = |(number, piece): (usize, &Range<u32>)| {
             let mut runner = start(number);
             if number == 0 {
                 runner.always();
             }
-            shape::walk(self.shape, &self.comments, export, piece.clone(), &mut runner);
+            shape::walk(self.shape, &self.comments, &self.tables, export, piece.clone(), &mut runner);
             runner.close(0);
             runner
         };
@@ -152,11 +157,6 @@ impl Phrasebook {
             notes: found.notes,
             reading,
         }
-    }
-
-    /// First words of the statements that are rules, or other parts of a rule base.
-    fn rule_words(&self) -> BTreeMap<&str, Begins> {
-        open::words(&self.phrases, |level| self.levels[level].pattern.as_ref()?.first_word())
     }
 
     /// Phrases by the first word of their last level, and by depth.
@@ -235,6 +235,8 @@ struct Frame<'a> {
     landed: Landed,
     /// Places of statements within it that no phrase took, and that have no block of their own.
     open: Vec<Origin>,
+    /// Rules within it of which nothing is known, by number.
+    unread: Vec<usize>,
 }
 
 impl Frame<'_> {
@@ -249,6 +251,7 @@ impl Frame<'_> {
             told: 0,
             landed: Landed::default(),
             open: Vec::new(),
+            unread: Vec::new(),
         }
     }
 }
@@ -271,7 +274,7 @@ struct Runner<'a, 'b> {
     /// By phrase, what lands, and what does where the statement is denied.
     lands: Vec<[Vec<(Target, Plan)>; 2]>,
     /// Words that parts of a rule base begin with.
-    rule_words: &'b BTreeMap<&'b str, Begins>,
+    rule_words: &'b Beginnings<'b>,
     frames: Vec<Frame<'a>>,
     /// How many of these hold the statement at hand, with it.
     active: usize,
@@ -370,8 +373,8 @@ impl<'a> Runner<'a, '_> {
     fn always(&mut self) {
         let first =
             self.export.line(1).map_or(self.export.origin(0..0), |line| self.export.origin_of(line.text));
-        let place = Place { number: 0, line: first, levels: &[] };
-        self.sheet.land(&self.book.always, &Values::default(), &place);
+        let place = Place { number: 0, round: 0, line: first, levels: &[] };
+        self.sheet.land(&self.book.always, &Values::default(), &place, |_| ());
     }
 
     fn phrase_result(&self, number: usize) -> PhraseResult {
@@ -388,9 +391,15 @@ impl<'a> Runner<'a, '_> {
     }
 
     fn close_one(&mut self, depth: usize) {
-        let frame = &mut self.frames[depth];
+        let (outer, inner) = self.frames.split_at_mut(depth);
+        let Some(frame) = inner.first_mut() else { return };
+        let outer = outer.last().map(|frame| &frame.words[..]);
         let (line, mut open) = (frame.line, std::mem::take(&mut frame.open));
         let landed = frame.landed.take();
+        let unread = std::mem::take(&mut frame.unread);
+        if !unread.is_empty() {
+            self.sheet.in_the_list_of(&unread, line);
+        }
         let mut begins = None;
         match (frame.nobody.take(), frame.holds) {
             // A statement that holds one that is understood, by a phrase with a level for it, is understood with it.
@@ -404,8 +413,8 @@ impl<'a> Runner<'a, '_> {
             }
             (Some(text), None) => {
                 open.push(line);
-                begins = frame.words.first().and_then(|word| self.rule_words.get(word.text)).copied();
-                self.masked.extend(hidden::places(self.export, &frame.words));
+                begins = self.rule_words.of_statement(self.book, depth, &frame.words);
+                self.masked.extend(hidden::places(self.export, outer, &frame.words));
                 self.notes.push(Note { origin: line, text });
             }
             (None, _) => {}
@@ -423,7 +432,10 @@ impl<'a> Runner<'a, '_> {
             self.near_rules.extend(open);
         } else if let Some(begins) = begins {
             if begins.rule {
-                self.sheet.unread(line);
+                let number = self.sheet.unread(line);
+                if let Some(outer) = depth.checked_sub(1) {
+                    self.frames[outer].unread.extend(number);
+                }
             }
             self.all_open |= begins.whole;
             self.near_rules.extend(open);
@@ -531,43 +543,106 @@ impl<'a> Runner<'a, '_> {
             self.hold(number, taken);
             return Outcome::Phrase(number);
         }
+        let negated = usize::from(negated);
+        let mut rounds = phrase.runs[negated].iter().any(Run::repeats).then(Rounds::default);
+        let mut masked = std::mem::take(&mut self.masked);
+        let values = self.values(phrase, taken, line, &mut masked, rounds.as_mut());
+        self.masked = masked;
+        let (mut values, rounds) = match values {
+            Ok(values) => (values, rounds.unwrap_or_default()),
+            Err(why) => return Outcome::Nobody(why),
+        };
+        let levels: Vec<(u64, Origin)> =
+            taken.iter().map(|(depth, _)| (self.frames[*depth].number, self.frames[*depth].line)).collect();
+        let (mut in_rule, mut failed) = (false, None);
+        for run in &phrase.runs[negated] {
+            let land = |values: &Values, round: u64| {
+                let place = Place { number: self.number, round, line, levels: &levels };
+                let blocks = &phrase.blocks[negated];
+                let mut filled = 0u32;
+                self.sheet.land(&lands[run.range.clone()], values, &place, |target| {
+                    in_rule |= target.section() == Some("rules");
+                    // Few phrases land in more than one part of a rule base, and none in thirty.
+                    let own = |block: &Block| lands[block.target].0.first() == target.first();
+                    filled |= blocks.iter().position(own).map_or(0, |at| 1 << at.min(31));
+                });
+                for (_, block) in blocks.iter().enumerate().filter(|(at, _)| filled & (1 << at.min(&31)) != 0)
+                {
+                    let at = match block.part {
+                        Part::Whole => Some(0),
+                        _ => lands[block.target]
+                            .0
+                            .first()
+                            .and_then(|first| self.sheet.entry_of(first, values, &place)),
+                    };
+                    if let (Some(at), Some((depth, _))) = (at, taken.get(block.level)) {
+                        self.frames[*depth].landed.add(block.part, at);
+                    }
+                }
+            };
+            if let Err(why) = rounds.each(run, &mut values, land) {
+                failed = Some(why);
+            }
+        }
+        // A statement of a rule of which nothing lands, for want of a value, leaves the rule out.
+        let rule = phrase.blocks[negated].iter().any(|block| block.part == Part::Rule);
+        if rule && !in_rule {
+            failed.get_or_insert_with(|| {
+                "nothing of this rule lands, because values that it needs are not in the statement".to_owned()
+            });
+        }
+        if let Some(why) = failed {
+            return Outcome::Nobody(why);
+        }
+        self.hold(number, taken);
+        Outcome::Phrase(number)
+    }
+
+    /// Values of the captures of a match, and what each repetition took.
+    fn values(
+        &self,
+        phrase: &Phrase,
+        taken: &ByLevel,
+        line: Origin,
+        masked: &mut Vec<Origin>,
+        mut rounds: Option<&mut Rounds>,
+    ) -> Result<Values, String> {
         let mut values = Values::default();
-        for ((depth, known), (_, first)) in taken.iter().zip(&phrase.levels) {
+        for (at, ((depth, known), (_, first))) in taken.iter().zip(&phrase.levels).enumerate() {
             let frame = &self.frames[*depth];
-            for (capture, from, to) in frame.known[*known].1.iter().flatten() {
-                let words = &frame.words[*from..*to];
+            for one in frame.known[*known].1.iter().flatten() {
+                let cut;
+                let (capture, words) = match *one {
+                    Taken::Round(group) => {
+                        rounds.iter_mut().for_each(|rounds| rounds.begin(phrase.groups[at] + group));
+                        continue;
+                    }
+                    Taken::Done(group) => {
+                        rounds.iter_mut().for_each(|rounds| rounds.done(phrase.groups[at] + group));
+                        continue;
+                    }
+                    Taken::Words(capture, from, to) => (capture, &frame.words[from..to]),
+                    Taken::Part(capture, word, from, to) => {
+                        cut = [frame.words[word].part(from, to)];
+                        (capture, &cut[..])
+                    }
+                };
                 let (start, end) = (words[0].start, words[words.len() - 1].end);
                 let origin = self.export.origin(start as usize..end as usize);
                 let (_, kind) = &phrase.kinds[first + capture];
                 if *kind == Kind::Secret {
-                    self.masked.push(origin);
+                    masked.push(origin);
                 }
                 let text = self.export.text().get(start as usize..end as usize).unwrap_or_default();
                 // A name that stands for a place before the value has no text of its own.
                 let origin = if start == end { line } else { origin };
-                match kind.value(words, text, origin, &book.maps) {
-                    Ok(node) => values.add(first + capture, node),
-                    Err(why) => return Outcome::Nobody(why),
+                let node = kind.value(words, text, origin, &self.book.maps)?;
+                if let Some(rounds) = &mut rounds {
+                    rounds.add(first + capture, node.clone());
                 }
+                values.add(first + capture, node);
             }
         }
-        let levels: Vec<(u64, Origin)> =
-            taken.iter().map(|(depth, _)| (self.frames[*depth].number, self.frames[*depth].line)).collect();
-        let place = Place { number: self.number, line, levels: &levels };
-        self.sheet.land(lands, &values, &place);
-        for block in &phrase.blocks[usize::from(negated)] {
-            let at = match block.part {
-                Part::Whole => Some(0),
-                _ => lands[block.target]
-                    .0
-                    .first()
-                    .and_then(|first| self.sheet.entry_of(first, &values, &place)),
-            };
-            if let (Some(at), Some((depth, _))) = (at, taken.get(block.level)) {
-                self.frames[*depth].landed.add(block.part, at);
-            }
-        }
-        self.hold(number, taken);
-        Outcome::Phrase(number)
+        Ok(values)
     }
 }

@@ -1,7 +1,8 @@
 //! Statements that no phrase takes, within blocks whose other statements land in a rule or in a name: what is known of such an entry is not
 //! all of it.
 
-use super::book::Phrase;
+use super::book::Phrasebook;
+use super::pattern::{Pattern, Word};
 use super::target::Target;
 use std::collections::BTreeMap;
 
@@ -14,6 +15,8 @@ pub(super) enum Part {
     Addresses,
     /// A name for services.
     Services,
+    /// A named list of rules.
+    List,
     /// The whole: its defaults, zones, forwards and translations.
     Whole,
 }
@@ -24,6 +27,7 @@ impl Part {
             "rules" => Self::Rule,
             "address-names" => Self::Addresses,
             "service-names" => Self::Services,
+            "lists" => Self::List,
             "rule-list" | "zones" | "forwards" | "translations" | "filters" => Self::Whole,
             _ => return None,
         })
@@ -35,6 +39,7 @@ impl Part {
             Self::Rule => Some("rules"),
             Self::Addresses => Some("address-names"),
             Self::Services => Some("service-names"),
+            Self::List => Some("lists"),
             Self::Whole => None,
         }
     }
@@ -77,23 +82,59 @@ pub(super) struct Begins {
     pub(super) whole: bool,
 }
 
-/// First words of the statements that are blocks of a rule base, and what these may be.
-pub(super) fn words<'a>(
-    phrases: &'a [Phrase],
-    first_word: impl Fn(usize) -> Option<&'a str>,
-) -> BTreeMap<&'a str, Begins> {
-    let mut found: BTreeMap<&str, Begins> = BTreeMap::new();
-    for phrase in phrases {
-        for (block, target) in phrase.blocks() {
-            let Some(word) = phrase.levels.get(block.level).and_then(|(level, _)| first_word(*level)) else {
-                continue;
-            };
-            let begins = found.entry(word).or_default();
-            begins.rule |= matches!(target.section(), Some("rules" | "forwards" | "filters"));
-            begins.whole |= block.scattered || block.part != Part::Rule;
-        }
+impl Begins {
+    fn add(&mut self, other: Self) {
+        self.rule |= other.rule;
+        self.whole |= other.whole;
     }
-    found
+}
+
+/// How the statements that are blocks of a rule base begin.
+#[derive(Debug, Default)]
+pub(super) struct Beginnings<'a> {
+    by_word: BTreeMap<&'a str, Begins>,
+    /// Those without a fixed first word, each with the depth of its statement, if it is certain.
+    others: Vec<(&'a Pattern, Option<usize>, Begins)>,
+}
+
+impl<'a> Beginnings<'a> {
+    pub(super) fn of(book: &'a Phrasebook) -> Self {
+        let mut found = Self::default();
+        for phrase in &book.phrases {
+            for (block, target) in phrase.blocks() {
+                let level = phrase.levels.get(block.level).map(|(level, _)| &book.levels[*level]);
+                let Some(pattern) = level.and_then(|level| level.pattern.as_ref()) else { continue };
+                let begins = Begins {
+                    rule: matches!(target.section(), Some("rules" | "forwards" | "filters")),
+                    whole: block.scattered || block.part != Part::Rule,
+                };
+                if let Some(word) = pattern.first_word() {
+                    found.by_word.entry(word).or_default().add(begins);
+                } else {
+                    found.others.push((pattern, (!phrase.anywhere).then_some(block.level), begins));
+                }
+            }
+        }
+        found
+    }
+
+    /// What a statement at a depth may be, by its beginning.
+    pub(super) fn of_statement(&self, book: &Phrasebook, depth: usize, words: &[Word<'_>]) -> Option<Begins> {
+        let mut found: Option<Begins> = None;
+        let negated = words.first().is_some_and(|first| book.negation.iter().any(|word| word == first.text));
+        for words in [Some(words), words.get(1..).filter(|_| negated)].into_iter().flatten() {
+            let Some(first) = words.first() else { continue };
+            let known = |map: usize, word: &str| book.maps[map].words.contains_key(word);
+            let others = self.others.iter().filter(|(pattern, wanted, _)| {
+                wanted.is_none_or(|wanted| wanted == depth) && pattern.resembles(words, &known)
+            });
+            let all = self.by_word.get(first.text).into_iter().chain(others.map(|one| &one.2));
+            for begins in all {
+                found.get_or_insert_default().add(*begins);
+            }
+        }
+        found
+    }
 }
 
 /// Entries that the statements of a block land in.

@@ -1,19 +1,10 @@
 //! Patterns over the words of a statement. A match is found in time that grows with the length of pattern times statement, whatever
 //! the pattern: no state is entered twice for one word.
 
+use super::syntax::{self, Cut, Piece, Repeats};
 use super::value::Kind;
 pub(super) use crate::phrasebook::word::Word;
 use std::collections::BTreeMap;
-
-/// Elements of a pattern.
-#[derive(Debug, Clone, PartialEq)]
-enum Piece {
-    Literal(String),
-    Capture(usize, Kind),
-    Optional(Vec<Piece>),
-    Repeated(Vec<Piece>),
-    Choice(Vec<Vec<Piece>>),
-}
 
 /// One step of a compiled pattern.
 #[derive(Debug, Clone)]
@@ -22,6 +13,12 @@ enum Step {
     Word(String),
     /// A value, for this capture.
     Take(usize, Kind),
+    /// A word of several parts.
+    Inside(Vec<Cut>),
+    /// A repetition of this group begins.
+    Round(usize),
+    /// The repetitions of this group end.
+    Done(usize),
     /// Here first, there where that leads nowhere.
     Either(usize, usize),
     /// There.
@@ -30,13 +27,35 @@ enum Step {
     End,
 }
 
-/// Which words a capture took: its number, the first word, and the one behind the last.
-pub(super) type Taken = (usize, usize, usize);
+/// What a match took, in order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Taken {
+    /// Words for a capture: the first, and the one behind the last.
+    Words(usize, usize, usize),
+    /// Part of a word, from one place in it to another.
+    Part(usize, usize, usize, usize),
+    /// A repetition of this group begins.
+    Round(usize),
+    /// The repetitions of this group end.
+    Done(usize),
+}
+
+/// A repeated piece with captures.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Group {
+    /// The one around it.
+    pub(super) outer: Option<usize>,
+    pub(super) repeats: Repeats,
+    /// Captures in it, with those of groups within it.
+    pub(super) captures: Vec<usize>,
+}
 
 /// A pattern over one statement.
 #[derive(Debug, Clone)]
 pub(super) struct Pattern {
     steps: Vec<Step>,
+    /// Repeated pieces, by number.
+    pub(super) groups: Vec<Group>,
     /// Whether a statement must have exactly as many words as there are steps.
     straight: bool,
 }
@@ -44,10 +63,8 @@ pub(super) struct Pattern {
 /// Names of captures by number, and what each takes.
 pub(super) type Captures = Vec<(String, Kind)>;
 
-/// Maximum nesting of brackets.
-const DEPTH: usize = 8;
-/// How many pieces a pattern may have.
-const PIECES: usize = 400;
+/// How many words of a statement are compared to say whether it resembles another.
+const TELLING: usize = 4;
 
 impl Pattern {
     /// Reads a pattern. Captures are numbered on from those that are known; `maps` are names of value maps.
@@ -59,30 +76,16 @@ impl Pattern {
         captures: &mut Captures,
         maps: &BTreeMap<String, usize>,
     ) -> Result<Self, String> {
-        let tokens = tokens(text)?;
-        if tokens.len() > PIECES {
-            return Err(format!("this pattern has more than {PIECES} pieces"));
-        }
-        let mut parser = Parser { tokens: &tokens, at: 0, captures, maps };
-        let pieces = parser.sequence(0, &[])?;
-        if pieces.is_empty() {
-            return Err("this pattern is empty".into());
-        }
-        if nullable(&pieces) {
-            return Err(
-                "this pattern matches a statement without words; at least one word must be fixed or captured"
-                    .into(),
-            );
-        }
+        let pieces = syntax::parse(text, captures, maps)?;
         let straight = pieces.iter().all(|piece| match piece {
-            Piece::Literal(_) => true,
+            Piece::Literal(_) | Piece::Inside(_) => true,
             Piece::Capture(_, kind) => kind.words() == Some(1),
             _ => false,
         });
-        let mut steps = Vec::new();
-        compile(&pieces, &mut steps);
-        steps.push(Step::End);
-        Ok(Self { steps, straight })
+        let mut built = Self { steps: Vec::new(), groups: Vec::new(), straight };
+        built.compile(&pieces, None);
+        built.steps.push(Step::End);
+        Ok(built)
     }
 
     /// The word that every statement that fits begins with, where there is one.
@@ -108,26 +111,26 @@ impl Pattern {
                 match &self.steps[step] {
                     Step::End if at == words.len() => return Some(taken),
                     Step::End => break,
-                    Step::Word(word) => match words.get(at) {
-                        Some(found) if found.text == word => {
-                            at += 1;
-                            step += 1;
-                        }
-                        _ => break,
-                    },
-                    Step::Take(capture, kind) => match kind.takes(&words[at..]) {
-                        Some(number) => {
-                            taken.push((*capture, at, at + number));
-                            at += number;
-                            step += 1;
-                        }
-                        None => break,
-                    },
                     Step::Either(first, second) => {
                         open.push((*second, at, taken.len()));
                         step = *first;
                     }
                     Step::Go(there) => step = *there,
+                    Step::Round(group) => {
+                        taken.push(Taken::Round(*group));
+                        step += 1;
+                    }
+                    Step::Done(group) => {
+                        taken.push(Taken::Done(*group));
+                        step += 1;
+                    }
+                    one => match one.takes(words, at, &mut taken) {
+                        Some(number) => {
+                            at += number;
+                            step += 1;
+                        }
+                        None => break,
+                    },
                 }
             }
         }
@@ -148,204 +151,193 @@ impl Pattern {
             return None;
         }
         let mut taken = Vec::new();
-        for (at, step) in self.steps.iter().enumerate() {
-            if let Step::Take(capture, kind) = step {
-                kind.takes(&words[at..])?;
-                taken.push((*capture, at, at + 1));
-            }
+        for (at, step) in self.steps[..words.len()].iter().enumerate() {
+            step.takes(words, at, &mut taken)?;
         }
         Some(taken)
     }
-}
 
-fn nullable(pieces: &[Piece]) -> bool {
-    pieces.iter().all(|piece| match piece {
-        Piece::Optional(_) => true,
-        Piece::Repeated(inner) => nullable(inner),
-        Piece::Choice(all) => all.iter().any(|one| nullable(one)),
-        _ => false,
-    })
-}
-
-fn compile(pieces: &[Piece], steps: &mut Vec<Step>) {
-    for piece in pieces {
-        match piece {
-            Piece::Literal(word) => steps.push(Step::Word(word.clone())),
-            Piece::Capture(number, kind) => steps.push(Step::Take(*number, kind.clone())),
-            Piece::Optional(inner) => {
-                let split = steps.len();
-                steps.push(Step::Go(0));
-                compile(inner, steps);
-                steps[split] = Step::Either(split + 1, steps.len());
+    /// Whether a statement begins as those that fit: with a fixed word, or a value that few other words are. `known` tells for the number
+    /// of a value map whether it has a word.
+    pub(super) fn resembles(&self, words: &[Word<'_>], known: &dyn Fn(usize, &str) -> bool) -> bool {
+        let mut open = vec![(0, 0)];
+        let mut seen = Vec::new();
+        while let Some((step, at)) = open.pop() {
+            if seen.contains(&(step, at)) {
+                continue;
             }
-            Piece::Repeated(inner) => {
-                let start = steps.len();
-                compile(inner, steps);
-                let split = steps.len();
-                steps.push(Step::Either(start, split + 1));
-            }
-            Piece::Choice(all) => {
-                let mut exits = Vec::new();
-                for (number, one) in all.iter().enumerate() {
-                    let split = steps.len();
-                    let last = number + 1 == all.len();
-                    if !last {
-                        steps.push(Step::Go(0));
-                    }
-                    compile(one, steps);
-                    if !last {
-                        exits.push(steps.len());
-                        steps.push(Step::Go(0));
-                        steps[split] = Step::Either(split + 1, steps.len());
+            seen.push((step, at));
+            let fits = |kind: &Kind| kind.takes(&words[at..]);
+            match &self.steps[step] {
+                Step::End => return true,
+                Step::Either(first, second) => open.extend([(*first, at), (*second, at)]),
+                Step::Go(there) => open.push((*there, at)),
+                Step::Round(_) | Step::Done(_) => open.push((step + 1, at)),
+                _ if at >= words.len() || at >= TELLING => return true,
+                Step::Word(word) => {
+                    if words[at].text == word {
+                        return true;
                     }
                 }
-                let end = steps.len();
-                for exit in exits {
-                    steps[exit] = Step::Go(end);
+                Step::Inside(cuts) => {
+                    let begins = |text: &String| words[at].text.starts_with(text.as_str());
+                    match cuts.first() {
+                        Some(Cut::Text(text)) if begins(text) => return true,
+                        Some(Cut::Take(..)) if cut(cuts, &words[at]).is_some() => return true,
+                        _ => {}
+                    }
+                }
+                Step::Take(_, Kind::Mapped(map)) => {
+                    if known(*map, words[at].text) {
+                        return true;
+                    }
+                }
+                // Any word may be one of these.
+                Step::Take(_, Kind::Word | Kind::Secret | Kind::List) => open.push((step + 1, at + 1)),
+                Step::Take(_, kind) => {
+                    if fits(kind).is_some() {
+                        return true;
+                    }
                 }
             }
+        }
+        false
+    }
+
+    fn compile(&mut self, pieces: &[Piece], outer: Option<usize>) {
+        for piece in pieces {
+            match piece {
+                Piece::Literal(word) => self.steps.push(Step::Word(word.clone())),
+                Piece::Capture(number, kind) => {
+                    self.captured(*number, outer);
+                    self.steps.push(Step::Take(*number, kind.clone()));
+                }
+                Piece::Inside(cuts) => {
+                    for one in cuts {
+                        if let Cut::Take(number, _) = one {
+                            self.captured(*number, outer);
+                        }
+                    }
+                    self.steps.push(Step::Inside(cuts.clone()));
+                }
+                Piece::Optional(inner) => {
+                    let split = self.steps.len();
+                    self.steps.push(Step::Go(0));
+                    self.compile(inner, outer);
+                    self.steps[split] = Step::Either(split + 1, self.steps.len());
+                }
+                Piece::Repeated(inner, repeats) => {
+                    let group = self.groups.len();
+                    self.groups.push(Group { outer, repeats: *repeats, captures: Vec::new() });
+                    let start = self.steps.len();
+                    self.steps.push(Step::Round(group));
+                    self.compile(inner, Some(group));
+                    let split = self.steps.len();
+                    self.steps.push(Step::Either(start, split + 1));
+                    self.steps.push(Step::Done(group));
+                }
+                Piece::Choice(all) => self.choice(all, outer),
+            }
+        }
+    }
+
+    fn choice(&mut self, all: &[Vec<Piece>], outer: Option<usize>) {
+        let mut exits = Vec::new();
+        for (number, one) in all.iter().enumerate() {
+            let split = self.steps.len();
+            let last = number + 1 == all.len();
+            if !last {
+                self.steps.push(Step::Go(0));
+            }
+            self.compile(one, outer);
+            if !last {
+                exits.push(self.steps.len());
+                self.steps.push(Step::Go(0));
+                self.steps[split] = Step::Either(split + 1, self.steps.len());
+            }
+        }
+        let end = self.steps.len();
+        for exit in exits {
+            self.steps[exit] = Step::Go(end);
+        }
+    }
+
+    /// Notes that a capture is in a group, and in those around it.
+    fn captured(&mut self, number: usize, mut group: Option<usize>) {
+        while let Some(at) = group {
+            let one = &mut self.groups[at];
+            if !one.captures.contains(&number) {
+                one.captures.push(number);
+            }
+            group = one.outer;
         }
     }
 }
 
-/// Pieces of a pattern's text.
-#[derive(Debug, Clone, PartialEq)]
-enum Token {
-    Word(String),
-    Capture(String),
-    Open(char),
-    Close(char),
-    Bar,
-    More,
+impl Step {
+    /// How many words it takes, with what it captures.
+    fn takes(&self, words: &[Word<'_>], at: usize, taken: &mut Vec<Taken>) -> Option<usize> {
+        match self {
+            Self::Word(word) => words.get(at).filter(|found| found.text == word).map(|_| 1),
+            Self::Take(capture, kind) => {
+                let number = kind.takes(&words[at..])?;
+                taken.push(Taken::Words(*capture, at, at + number));
+                Some(number)
+            }
+            Self::Inside(cuts) => {
+                let parts = cut(cuts, words.get(at)?)?;
+                taken.extend(parts.into_iter().map(|(capture, from, to)| Taken::Part(capture, at, from, to)));
+                Some(1)
+            }
+            _ => Some(0),
+        }
+    }
 }
 
-fn tokens(text: &str) -> Result<Vec<Token>, String> {
+/// Cuts a word at fixed texts: captures by number, each from one place of the word to another. Each takes as little as fits.
+fn cut(cuts: &[Cut], word: &Word<'_>) -> Option<Vec<(usize, usize, usize)>> {
+    let text = word.text;
+    let mut at = 0;
     let mut found = Vec::new();
-    let mut rest = text.trim_start();
-    while let Some(first) = rest.chars().next() {
-        let mut length = first.len_utf8();
-        if let Some(after) = rest.strip_prefix("...") {
-            found.push(Token::More);
-            rest = after.trim_start();
-            continue;
-        }
-        match first {
-            '{' => {
-                let end = rest.find('}').ok_or("`{` is not closed by `}`")?;
-                found.push(Token::Capture(rest[1..end].trim().to_owned()));
-                length = end + 1;
-            }
-            '[' | '(' => found.push(Token::Open(first)),
-            ']' | ')' => found.push(Token::Close(first)),
-            '|' => found.push(Token::Bar),
-            '"' => {
-                let end = rest[1..].find('"').ok_or("a quote is not closed")? + 1;
-                found.push(Token::Word(rest[1..end].to_owned()));
-                length = end + 1;
-            }
-            _ => {
-                let ends = |letter: char| letter.is_whitespace() || "{}[]()|\"".contains(letter);
-                length = rest.find(ends).unwrap_or(rest.len());
-                if length == 0 {
-                    return Err("`}` without `{`".into());
+    for (number, one) in cuts.iter().enumerate() {
+        let (capture, kind) = match one {
+            Cut::Text(wanted) => {
+                if !text.get(at..)?.starts_with(wanted.as_str()) {
+                    return None;
                 }
-                // A comma behind a word separates words, as in a statement.
-                let word = match rest[length..].chars().next() {
-                    Some(next) if !next.is_whitespace() => &rest[..length],
-                    _ => rest[..length].trim_end_matches(','),
-                };
-                if !word.is_empty() {
-                    found.push(Token::Word(word.to_owned()));
-                }
+                at += wanted.len();
+                continue;
             }
-        }
-        rest = rest[length..].trim_start();
+            Cut::Take(capture, kind) => (*capture, kind),
+        };
+        let fits = |to: usize| {
+            let (from, to) = bare(text, at, to);
+            let part = word.part(from, to);
+            (from < to && kind.takes(&[part]) == Some(1)).then_some((from, to))
+        };
+        let (from, to, next) = match cuts.get(number + 1) {
+            Some(Cut::Text(wanted)) => {
+                // The last text is the end of the word.
+                let ends = |to: usize| number + 2 < cuts.len() || to + wanted.len() == text.len();
+                let mut places = text.get(at..)?.match_indices(wanted.as_str()).map(|(place, _)| at + place);
+                places.find_map(|place| {
+                    fits(place).filter(|_| ends(place)).map(|(from, to)| (from, to, place))
+                })?
+            }
+            _ => fits(text.len()).map(|(from, to)| (from, to, text.len()))?,
+        };
+        found.push((capture, from, to));
+        at = next;
     }
-    Ok(found)
+    (at == text.len()).then_some(found)
 }
 
-struct Parser<'a> {
-    tokens: &'a [Token],
-    at: usize,
-    captures: &'a mut Captures,
-    maps: &'a BTreeMap<String, usize>,
-}
-
-impl Parser<'_> {
-    fn sequence(&mut self, depth: usize, ends: &[Token]) -> Result<Vec<Piece>, String> {
-        if depth > DEPTH {
-            return Err(format!("brackets are nested deeper than {DEPTH} levels"));
-        }
-        let mut pieces: Vec<Piece> = Vec::new();
-        while let Some(token) = self.tokens.get(self.at) {
-            if ends.contains(token) {
-                return Ok(pieces);
-            }
-            self.at += 1;
-            let piece = match token {
-                Token::Word(word) => Piece::Literal(word.clone()),
-                Token::Capture(text) => self.capture(text)?,
-                Token::Open('[') => Piece::Optional(self.choice(depth, ']')?),
-                Token::Open(_) => match self.choice(depth, ')')?.as_slice() {
-                    [only] => only.clone(),
-                    several => Piece::Choice(vec![several.to_vec()]),
-                },
-                Token::More => {
-                    let last = pieces.pop().ok_or("`...` has nothing before it to repeat")?;
-                    if matches!(last, Piece::Literal(_)) {
-                        return Err("`...` repeats a capture or a group in round brackets".into());
-                    }
-                    if nullable(std::slice::from_ref(&last)) {
-                        return Err("`...` would repeat an empty match".into());
-                    }
-                    Piece::Repeated(vec![last])
-                }
-                Token::Close(sign) => return Err(format!("`{sign}` closes nothing")),
-                Token::Bar => return Err("`|` separates alternatives in brackets".into()),
-            };
-            pieces.push(piece);
-        }
-        match ends.first() {
-            Some(_) => Err("a bracket is not closed".into()),
-            None => Ok(pieces),
-        }
-    }
-
-    /// Content of brackets, up to the closing one.
-    fn choice(&mut self, depth: usize, close: char) -> Result<Vec<Piece>, String> {
-        let mut all = Vec::new();
-        loop {
-            let one = self.sequence(depth + 1, &[Token::Close(close), Token::Bar])?;
-            if one.is_empty() {
-                return Err("nothing is between these brackets or bars".into());
-            }
-            all.push(one);
-            let end = self.tokens.get(self.at).cloned();
-            self.at += 1;
-            if end != Some(Token::Bar) {
-                break;
-            }
-        }
-        Ok(if all.len() == 1 { all.swap_remove(0) } else { vec![Piece::Choice(all)] })
-    }
-
-    fn capture(&mut self, text: &str) -> Result<Piece, String> {
-        let (name, kind) =
-            text.split_once(':').map_or((text, "word"), |(name, kind)| (name.trim(), kind.trim()));
-        if name.is_empty()
-            || !name.chars().all(|letter| letter.is_alphanumeric() || letter == '-' || letter == '_')
-        {
-            return Err(format!("`{{{text}}}`: a capture has a name of letters, digits, `-` and `_`"));
-        }
-        let kind = Kind::parse(kind, self.maps).map_err(|why| format!("`{{{text}}}`: {why}"))?;
-        if let Some(at) = self.captures.iter().position(|(known, _)| known == name) {
-            if self.captures[at].1 != kind {
-                return Err(format!("`{name}` is captured twice, with different types"));
-            }
-            return Ok(Piece::Capture(at, kind));
-        }
-        self.captures.push((name.to_owned(), kind.clone()));
-        Ok(Piece::Capture(self.captures.len() - 1, kind))
+/// Part of a word without the quotes around it.
+fn bare(text: &str, from: usize, to: usize) -> (usize, usize) {
+    let part = text.get(from..to).unwrap_or_default().as_bytes();
+    match part {
+        [first @ (b'"' | b'\''), .., last] if first == last => (from + 1, to - 1),
+        _ => (from, to),
     }
 }
 
@@ -362,11 +354,17 @@ mod tests {
         let pattern = Pattern::parse(pattern, &mut captures, &BTreeMap::new()).unwrap();
         let words = words(text);
         let taken = pattern.matches(&words)?;
-        let told = |(capture, from, to): &Taken| {
-            let texts: Vec<&str> = words[*from..*to].iter().map(|word| word.text).collect();
-            format!("{}={}", captures[*capture].0, texts.join(" "))
+        let told = |one: &Taken| match *one {
+            Taken::Words(capture, from, to) => {
+                let texts: Vec<&str> = words[from..to].iter().map(|word| word.text).collect();
+                Some(format!("{}={}", captures[capture].0, texts.join(" ")))
+            }
+            Taken::Part(capture, at, from, to) => {
+                Some(format!("{}={}", captures[capture].0, &words[at].text[from..to]))
+            }
+            Taken::Round(_) | Taken::Done(_) => None,
         };
-        Some(taken.iter().map(told).collect())
+        Some(taken.iter().filter_map(told).collect())
     }
 
     #[test]
@@ -385,6 +383,20 @@ mod tests {
             ("say {t:rest}", "say a b c", Some(vec!["t=a b c"])),
             ("net {n:masked}", "net 10.4.0.0 255.255.255.0", Some(vec!["n=10.4.0.0 255.255.255.0"])),
             ("\"[a]\" {x}", "[a] b", Some(vec!["x=b"])),
+            ("{a}/{b}/{c}", "aes256/sha256/group14", Some(vec!["a=aes256", "b=sha256", "c=group14"])),
+            ("{a}/{b}", "aes256", None),
+            ("{a}/{b}", "/sha256", None),
+            ("wire.{n:number}.to {x}", "wire.12.to b", Some(vec!["n=12", "x=b"])),
+            ("wire.{n:number}.to {x}", "wire.one.to b", None),
+            ("name={x} end", "name=\"b\" end", Some(vec!["x=b"])),
+            ("<{x}>", "<a>b>", Some(vec!["x=a>b"])),
+            ("{u}@{d}", "a@b@c", Some(vec!["u=a", "d=b@c"])),
+            ("{n:number}-{x}", "a-1-b", None),
+            (
+                "({p:tcp,udp}/{n:ports} | {x})...",
+                "tcp/22 dns udp/53,54",
+                Some(vec!["p=tcp", "n=22", "x=dns", "p=udp", "n=53,54"]),
+            ),
         ] {
             let wanted = wanted.map(|all| all.into_iter().map(str::to_owned).collect::<Vec<_>>());
             assert_eq!(matched(pattern, text), wanted, "{pattern}: {text}");
@@ -409,9 +421,34 @@ mod tests {
             ("a | b", "alternatives"),
             ("()", "nothing is between these brackets or bars"),
             ("{b c}", "name of letters"),
+            ("{b}{c}", "shows where the first ends"),
+            ("x/{b:rest}", "more than one word"),
         ] {
             let error = Pattern::parse(pattern, &mut Vec::new(), &BTreeMap::new()).unwrap_err();
             assert!(error.contains(part), "{pattern}: {error}");
+        }
+    }
+
+    #[test]
+    fn statements_that_begin_alike() {
+        let map = BTreeMap::from([("does".to_owned(), 0)]);
+        for (pattern, text, wanted) in [
+            ("rule {n} {x}", "rule 7", true),
+            ("rule {n} {x}", "ruler 7", false),
+            ("rule.{n:number}.to {x}", "rule.7.from a", true),
+            ("rule.{n:number}.to {x}", "rules.7", false),
+            ("{n:number} {x}", "12 reflect", true),
+            ("{n:number} {x}", "flour coarse", false),
+            ("{x} permits {y}", "a permits b until c", true),
+            ("{x} permits {y}", "a grinds b", false),
+            ("{do:does} {x}", "let b c", true),
+            ("{do:does} {x}", "flour coarse", false),
+            ("[{n:number}] (let | hold) {x}", "hold a b c", true),
+            ("[{n:number}] (let | hold) {x}", "7 a b", true),
+            ("[{n:number}] (let | hold) {x}", "flour coarse", false),
+        ] {
+            let read = Pattern::parse(pattern, &mut Vec::new(), &map).unwrap();
+            assert_eq!(read.resembles(&words(text), &|_, word| word == "let"), wanted, "{pattern}: {text}");
         }
     }
 

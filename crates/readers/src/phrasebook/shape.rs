@@ -1,5 +1,6 @@
 //! Shapes of exports: how lines become statements, and how statements are nested.
 
+use super::columns::{self, Table, Tables};
 use super::pattern::Word;
 use crate::json::{self, Json};
 use crate::sheet::take::nearest;
@@ -66,10 +67,18 @@ pub(super) fn length(export: &Export) -> u32 {
 }
 
 /// The pieces of an export that can be gone through apart from each other, as ranges of its lines. Few exports have more than one.
-pub(super) fn pieces(shape: Shape, comments: &[String], export: &Export, length: u32) -> Vec<Range<u32>> {
+pub(super) fn pieces(
+    shape: Shape,
+    comments: &[String],
+    tables: &[Table],
+    export: &Export,
+    length: u32,
+) -> Vec<Range<u32>> {
     let end = export.line_count() + 1;
     let (mut from, mut pieces) = (1, Vec::new());
-    while matches!(shape, Shape::Lines | Shape::Indented) && end - from > length {
+    // The rows of a table belong to its headings.
+    let apart = matches!(shape, Shape::Lines | Shape::Indented) && tables.is_empty();
+    while apart && end - from > length {
         // A statement contains no line that is not indented further than any other.
         let outermost = |number: &u32| {
             let text = export.line(*number).map_or("", |line| line.text);
@@ -87,15 +96,19 @@ pub(super) fn pieces(shape: Shape, comments: &[String], export: &Export, length:
 pub(super) fn walk<'a>(
     shape: Shape,
     comments: &[String],
+    tables: &'a [Table],
     export: &'a Export,
     piece: Range<u32>,
     sink: &mut dyn Sink<'a>,
 ) {
+    let tables = Tables::of(tables);
     match shape {
-        Shape::Lines | Shape::Indented => lines(shape == Shape::Indented, comments, export, piece, sink),
-        Shape::Braces => braces(comments, export, sink),
-        Shape::Sections => sections(comments, export, sink),
-        Shape::Csv => table(export, sink),
+        Shape::Lines | Shape::Indented => {
+            lines(shape == Shape::Indented, comments, tables, export, piece, sink);
+        }
+        Shape::Braces => braces(comments, tables, export, sink),
+        Shape::Sections => sections(comments, tables, export, sink),
+        Shape::Csv => columns::csv(comments, export, sink),
         Shape::Json => {
             let (top, broken) = json::parse(export);
             top.cuts().into_iter().for_each(|at| sink.cut(at));
@@ -110,7 +123,7 @@ pub(super) fn walk<'a>(
 
 /// The words of a text. Quotes hold words together and do not belong to them; a comma behind a word separates it from the next. Signs of
 /// `apart` are words of their own.
-fn words<'a>(export: &'a Export, text: &'a str, apart: &[char], into: &mut Vec<Word<'a>>) {
+pub(super) fn words<'a>(export: &'a Export, text: &'a str, apart: &[char], into: &mut Vec<Word<'a>>) {
     let start = export.origin_of(text).start;
     let bytes = text.as_bytes();
     let mut at = 0;
@@ -142,8 +155,7 @@ fn words<'a>(export: &'a Export, text: &'a str, apart: &[char], into: &mut Vec<W
                 at += 1;
             }
             _ => {
-                let ends = |byte: &u8| byte.is_ascii_whitespace() || is_apart(*byte);
-                let to = bytes[at..].iter().position(ends).map_or(bytes.len(), |length| at + length);
+                let to = end_of_word(bytes, at, &is_apart);
                 let commas = bytes[at..to].iter().rev().take_while(|byte| **byte == b',').count();
                 if at < to - commas {
                     into.push(word(at, to - commas, false));
@@ -152,6 +164,24 @@ fn words<'a>(export: &'a Export, text: &'a str, apart: &[char], into: &mut Vec<W
             }
         }
     }
+}
+
+/// Where a word ends. Quotes behind a sign of assignment hold it together: `name="north quay"`.
+fn end_of_word(bytes: &[u8], from: usize, is_apart: &impl Fn(u8) -> bool) -> usize {
+    let mut at = from;
+    while at < bytes.len() {
+        match bytes[at] {
+            byte if byte.is_ascii_whitespace() || is_apart(byte) => break,
+            quote @ (b'"' | b'\'') if matches!(bytes[at - 1], b'=' | b':') => {
+                match memchr::memchr(quote, &bytes[at + 1..]) {
+                    Some(length) => at += length + 2,
+                    None => at += 1,
+                }
+            }
+            _ => at += 1,
+        }
+    }
+    at
 }
 
 /// The words of a line as written.
@@ -177,13 +207,14 @@ fn is_sign(word: &Word<'_>) -> bool {
     !word.quoted && matches!(word.text, "{" | "}" | ";")
 }
 
-fn is_comment(text: &str, comments: &[String]) -> bool {
+pub(super) fn is_comment(text: &str, comments: &[String]) -> bool {
     text.is_empty() || comments.iter().any(|sign| text.starts_with(sign.as_str()))
 }
 
 fn lines<'a>(
     indented: bool,
     comments: &[String],
+    mut tables: Tables<'a, 'a>,
     export: &'a Export,
     piece: Range<u32>,
     sink: &mut dyn Sink<'a>,
@@ -193,17 +224,18 @@ fn lines<'a>(
     for line in piece.filter_map(|number| export.line(number)) {
         let text = line.text.trim_end();
         let inner = text.trim_start();
-        if is_comment(inner, comments) {
+        if inner.is_empty() {
+            tables.end();
+            continue;
+        }
+        let comment = is_comment(inner, comments);
+        let width = if indented { columns::indentation(text) } else { 0 };
+        let outer = open.iter().take_while(|outer| **outer < width).count();
+        if tables.line(export, text, outer, sink) || comment {
             continue;
         }
         if indented {
-            // A tab reaches to the next multiple of eight.
-            let blanks = text[..text.len() - inner.len()].chars();
-            let width =
-                blanks.fold(0, |width, sign| if sign == '\t' { width / 8 * 8 + 8 } else { width + 1 });
-            while open.last().is_some_and(|outer| *outer >= width) {
-                open.pop();
-            }
+            open.truncate(outer);
             if open.len() >= DEPTH {
                 sink.cut(export.origin_of(inner));
                 continue;
@@ -216,13 +248,18 @@ fn lines<'a>(
     }
 }
 
-fn braces<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
+fn braces<'a>(comments: &[String], mut tables: Tables<'a, 'a>, export: &'a Export, sink: &mut dyn Sink<'a>) {
     let mut depth = 0;
     let mut all = Vec::new();
     let mut found: Vec<Word<'a>> = Vec::new();
     let mut parts = Vec::new();
     let mut inside = false;
     for line in export.lines() {
+        if line.text.trim().is_empty() || line.text.trim_start().starts_with('}') {
+            tables.end();
+        } else if !inside && found.is_empty() && tables.line(export, line.text, depth, sink) {
+            continue;
+        }
         parts.clear();
         outside_comments(line.text, comments, &mut inside, &mut parts);
         for part in &parts {
@@ -285,12 +322,20 @@ fn said<'a>(found: &mut Vec<Word<'a>>, depth: usize, export: &Export, sink: &mut
     }
 }
 
-fn sections<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
+fn sections<'a>(
+    comments: &[String],
+    mut tables: Tables<'a, 'a>,
+    export: &'a Export,
+    sink: &mut dyn Sink<'a>,
+) {
     let mut depth = 0;
     let mut found = Vec::new();
     for line in export.lines() {
         let inner = line.text.trim();
-        if is_comment(inner, comments) {
+        if inner.is_empty() || inner.starts_with('[') {
+            tables.end();
+        }
+        if tables.line(export, line.text, depth, sink) || is_comment(inner, comments) {
             continue;
         }
         found.clear();
@@ -305,68 +350,6 @@ fn sections<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>
         words(export, value, &[], &mut found);
         sink.statement(depth, &found, export.origin_of(inner));
     }
-}
-
-fn table<'a>(export: &'a Export, sink: &mut dyn Sink<'a>) {
-    let text = export.text();
-    let head = export.line(1).map_or("", |line| line.text);
-    // The most frequent separator between the headings.
-    let counts =
-        [b',', b';', b'\t', b'|'].map(|sign| (head.bytes().filter(|byte| *byte == sign).count(), sign));
-    let sign = counts.iter().max_by_key(|(count, _)| *count).map_or(b',', |one| one.1);
-    let mut rows = rows(text, char::from(sign)).into_iter();
-    let Some(headings) = rows.next() else { return };
-    let place = |cell: &str| export.origin_of(cell);
-    for row in rows.filter(|row| row.iter().any(|cell| !cell.is_empty())) {
-        let (first, last) = (row.first().copied().unwrap_or(""), row.last().copied().unwrap_or(""));
-        let line = Origin { end: place(last).end.max(place(first).start + 1), ..place(first) };
-        let heading = Word::bare("row", line.start, line.start);
-        sink.statement(0, &[heading], line);
-        for (cell, name) in row.iter().zip(&headings).filter(|(cell, _)| !cell.is_empty()) {
-            let mut found = vec![Word::bare(name, place(cell).start, place(cell).start)];
-            words(export, cell, &[], &mut found);
-            sink.statement(1, &found, line);
-        }
-        if row.len() > headings.len() {
-            sink.broken(line, "this row has more cells than there are headings");
-        }
-    }
-}
-
-/// Cells by row. A quoted cell may contain separators and line ends (RFC 4180); doubled quotes inside stay doubled.
-fn rows(text: &str, separator: char) -> Vec<Vec<&str>> {
-    let mut rows = vec![Vec::new()];
-    let (mut start, mut quoted) = (0, false);
-    let cell = |from: usize, to: usize| {
-        let cell = text[from..to].trim();
-        cell.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')).unwrap_or(cell).trim()
-    };
-    for (at, letter) in text.char_indices() {
-        match letter {
-            '"' => quoted = !quoted,
-            _ if quoted => {}
-            '\n' => {
-                if let Some(row) = rows.last_mut() {
-                    row.push(cell(start, at));
-                }
-                rows.push(Vec::new());
-                start = at + 1;
-            }
-            _ if letter == separator => {
-                if let Some(row) = rows.last_mut() {
-                    row.push(cell(start, at));
-                }
-                start = at + letter.len_utf8();
-            }
-            _ => {}
-        }
-    }
-    if start < text.len()
-        && let Some(row) = rows.last_mut()
-    {
-        row.push(cell(start, text.len()));
-    }
-    rows
 }
 
 /// The members of an object are statements; objects contain nested ones, and a list repeats its name for each element.
@@ -505,7 +488,7 @@ mod tests {
     fn told(shape: Shape, text: &str) -> String {
         let export = Export::new(ExportId(0), "x", text.into());
         let mut told = Told::default();
-        walk(shape, &["#".to_owned()], &export, 1..export.line_count() + 1, &mut told);
+        walk(shape, &["#".to_owned()], &[], &export, 1..export.line_count() + 1, &mut told);
         told.0.join(" ")
     }
 
@@ -513,6 +496,7 @@ mod tests {
     fn shapes() {
         for (shape, text, wanted) in [
             (Shape::Lines, "a b\n# c\n  d 'e f'\n\n", "a_b d_e f"),
+            (Shape::Lines, "a=\"b c\" d:'e f'g h=\" i'j k'", "a=\"b c\"_d:'e f'g_h=\"_i'j_k'"),
             (Shape::Indented, "a\n  b\n    c\n  d\n e\nf\n", "a >b >>c >d >e f"),
             (Shape::Indented, "a\n\tb\n        c\n", "a >b >c"),
             (Shape::Braces, "a { b c; d { e } }\nf\ng \"{\" h;\n", "a >b_c >d >>e f g_{_h"),

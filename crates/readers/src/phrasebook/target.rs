@@ -50,6 +50,10 @@ pub(super) enum Plan {
     Table(Vec<(Arc<str>, Plan)>),
     /// The value at another path once everything is read.
     Copy(Target),
+    /// Texts one behind the other, those at other paths with them.
+    Join(Vec<Plan>),
+    /// The value of a capture, where it took anything.
+    Maybe(usize),
 }
 
 fn capture(name: &str, captures: &Captures) -> Result<usize, String> {
@@ -97,7 +101,19 @@ impl Template {
                 Part::Maybe(number) => values.get(*number).into_iter().for_each(|one| words(one, &mut text)),
             }
         }
-        Some(text.trim().into())
+        let text = text.trim();
+        // Nothing but optional values, none of which is there.
+        let empty = text.is_empty() && self.0.iter().any(|part| matches!(part, Part::Maybe(_)));
+        (!empty).then(|| text.into())
+    }
+
+    /// Whether it has nothing but optional values.
+    fn is_optional(&self) -> bool {
+        self.0.iter().all(|part| match part {
+            Part::Text(text) => text.trim().is_empty(),
+            Part::Maybe(_) => true,
+            Part::Capture(_) => false,
+        })
     }
 
     fn used(&self, into: &mut Vec<usize>) {
@@ -110,7 +126,8 @@ impl Template {
     }
 }
 
-fn words(node: &Node, into: &mut String) {
+/// Adds the text of a value; values of a list with commas between them.
+pub(super) fn words(node: &Node, into: &mut String) {
     match &node.value {
         Value::Text(text) => into.push_str(text),
         Value::Number(number) => into.push_str(&number.to_string()),
@@ -135,6 +152,11 @@ pub(super) struct Values(pub(super) Vec<Option<Node>>);
 impl Values {
     pub(super) fn get(&self, number: usize) -> Option<&Node> {
         self.0.get(number)?.as_ref()
+    }
+
+    /// Takes the value of a capture out.
+    pub(super) fn take(&mut self, number: usize) -> Option<Node> {
+        self.0.get_mut(number)?.take()
     }
 
     /// Adds a captured value; several values of one capture become a list.
@@ -219,6 +241,12 @@ impl Target {
         Self(self.0.iter().map(|(key, one)| (Arc::from(&**key), pick(one))).collect())
     }
 
+    /// The path up to the first new entry that has fields.
+    pub(super) fn new_entry(&self) -> Option<&[Segment]> {
+        let at = self.0.iter().position(|(_, pick)| *pick == Pick::New)?;
+        (at + 1 < self.0.len()).then(|| &self.0[..=at])
+    }
+
     /// The first name.
     pub(super) fn section(&self) -> Option<&str> {
         self.0.first().map(|(key, _)| &**key)
@@ -292,6 +320,7 @@ impl Plan {
             Self::Table(all) => {
                 Self::Table(all.iter().map(|(key, plan)| (Arc::from(&**key), plan.apart())).collect())
             }
+            Self::Join(all) => Self::Join(all.iter().map(Self::apart).collect()),
             Self::Copy(target) => Self::Copy(target.apart()),
             other => other.clone(),
         }
@@ -305,6 +334,7 @@ impl Plan {
                 let template = Template::parse(text, captures).map_err(at)?;
                 match template.0.as_slice() {
                     [Part::Capture(number)] => Self::Capture(*number),
+                    [Part::Maybe(number)] => Self::Maybe(*number),
                     _ => Self::Text(template),
                 }
             }
@@ -318,6 +348,10 @@ impl Plan {
                     let path = only.node.text().unwrap_or_default();
                     Self::Copy(Target::parse(path, captures, levels).map_err(at)?)
                 }
+                [only] if &*only.key == "join" => {
+                    let parts = only.node.each().iter().map(|one| Self::of(one, captures, levels));
+                    Self::Join(parts.collect::<Result<_, _>>()?)
+                }
                 entries => {
                     let plans = entries
                         .iter()
@@ -329,12 +363,22 @@ impl Plan {
         })
     }
 
+    /// Whether a table without this value is not complete.
+    pub(super) fn is_needed(&self) -> bool {
+        match self {
+            Self::Maybe(_) => false,
+            Self::Text(template) => !template.is_optional(),
+            Self::List(all) => all.iter().all(Self::is_needed),
+            _ => true,
+        }
+    }
+
     pub(super) fn used(&self, into: &mut Vec<usize>) {
         match self {
-            Self::Capture(number) => into.push(*number),
+            Self::Capture(number) | Self::Maybe(number) => into.push(*number),
             Self::Text(template) => template.used(into),
             Self::Fixed(_) => {}
-            Self::List(all) => all.iter().for_each(|one| one.used(into)),
+            Self::List(all) | Self::Join(all) => all.iter().for_each(|one| one.used(into)),
             Self::Table(entries) => entries.iter().for_each(|(_, one)| one.used(into)),
             Self::Copy(target) => target.used(into),
         }

@@ -277,3 +277,165 @@ fn a_name_that_is_not_defined_stands_for_something() {
     assert!(sheet.contains("sources = [\"nobody\"]"), "{sheet}");
     assert!(told.iter().any(|one| one.contains("not defined")), "{told:?}");
 }
+
+#[test]
+fn repeated_groups_land_one_entry_each() {
+    for (name, phrase, lands, export, wanted) in [
+        (
+            "one entry a round",
+            "crew ({u} {_s:secret} [until {d:date}])...",
+            "lands = { \"logins[].user\" = \"{u}\", \"logins[].list\" = \"crew\", \"logins[].expires\" = \"{d}\" }",
+            "crew astrid Sesame until 1.5.2026 bjarne Street",
+            "[[logins]]\nuser = \"astrid\"\nlist = \"crew\"\nexpires = \"2026-05-01\"\n[[logins]]\nuser = \"bjarne\"\nlist = \"crew\"",
+        ),
+        (
+            "a name, or a protocol and ports",
+            "let ({p:tcp,udp} {n:ports} | {name})...",
+            "lands = { \"rules[@1].services[]\" = [\"{p} {n}\", \"{name}\"], \"rules[@1].action\" = \"allow\" }",
+            "let tcp 53, dns udp 53,123 mail",
+            "[[rules]]\nservices = [\"tcp 53\", \"dns\", \"udp 53,123\", \"mail\"]\naction = \"allow\"",
+        ),
+        (
+            "with what stands outside",
+            "pool {t} ({a}-{b})...",
+            "lands = { \"address-names[]\" = { name = \"{t} {a}\", addresses = [\"{a}-{b}\"] } }",
+            "pool x 10.4.0.1-10.4.0.5 10.4.0.7-10.4.0.9",
+            "[[address-names]]\nname = \"x 10.4.0.1\"\naddresses = [\"10.4.0.1-10.4.0.5\"]\n[[address-names]]\nname = \"x 10.4.0.7\"\naddresses = [\"10.4.0.7-10.4.0.9\"]",
+        ),
+        (
+            "groups in groups",
+            "(zone {z} (has {i})...)...",
+            "lands = { \"zones[name={z}].interfaces[]\" = \"{z} {i}\" }",
+            "zone a has e0 has e1 zone b has e2",
+            "[[zones]]\nname = \"a\"\ninterfaces = [\"a e0\", \"a e1\"]\n[[zones]]\nname = \"b\"\ninterfaces = [\"b e2\"]",
+        ),
+        (
+            "two groups, each with each",
+            "zones {z}... have ({i})...",
+            "lands = { \"zones[name={z}].interfaces[]\" = \"{i}\" }",
+            "zones a b have e0 e1",
+            "[[zones]]\nname = \"a\"\ninterfaces = [\"e0\", \"e1\"]\n[[zones]]\nname = \"b\"\ninterfaces = [\"e0\", \"e1\"]",
+        ),
+        (
+            "in and out of a group",
+            "zone {i} [and ({i})...]",
+            "lands = { \"zones[name=z].interfaces[]\" = \"at {i}\" }",
+            "zone e0 and e1 e2",
+            "[[zones]]\nname = \"z\"\ninterfaces = [\"at e0\", \"at e1\", \"at e2\"]",
+        ),
+        (
+            "values without a group are a list",
+            "let {z}...",
+            "lands = { \"rules[].from\" = \"{z}\", \"rules[].action\" = \"allow\" }",
+            "let a b",
+            "[[rules]]\nfrom = [\"a\", \"b\"]\naction = \"allow\"",
+        ),
+    ] {
+        let (sheet, told) = tried("lines", "", &[(phrase, lands)], export);
+        let told: Vec<_> = told.iter().filter(|text| !text.contains("is required here")).collect();
+        assert_eq!(sheet, wanted, "{name}: {told:?}");
+    }
+}
+
+#[test]
+fn words_that_are_cut_and_put_together() {
+    let phrases = [
+        ("wire.{n:number}.address {a:address}", "lands = { \"$wire[{n}].address\" = \"{a}\" }"),
+        (
+            "wire.{n:number}.mask {m:mask}",
+            "lands = { \"interfaces[name=w{n}].addresses[].net\" = { join = [{ copy = \"$wire[{n}].address\" }, \"/\", \"{m}\"] } }",
+        ),
+        ("mode {m:mode}", "lands = { \"zones[name=z].interfaces[]\" = \"{m}\" }"),
+        ("takes {all:list}", "lands = { \"zones[name=z].interfaces[]\" = \"{all}\" }"),
+    ];
+    let values = "[values.mode]\nslow = \"quick\"\n\"*\" = \"{}\"";
+    for (export, wanted) in [
+        (
+            "wire.2.mask 255.255.255.0\nwire.2.address 10.4.0.9\n",
+            "[[interfaces]]\nname = \"w2\"\naddresses = [{ net = \"10.4.0.9/24\" }]",
+        ),
+        ("mode slow\nmode fast\n", "[[zones]]\nname = \"z\"\ninterfaces = [\"quick\", \"fast\"]"),
+        ("takes a,b,c\n", "[[zones]]\nname = \"z\"\ninterfaces = [\"a\", \"b\", \"c\"]"),
+    ] {
+        let (sheet, told) = tried("lines", values, &phrases, export);
+        assert_eq!((sheet.as_str(), told.len()), (wanted, 0), "{export}: {told:?}");
+    }
+    let (sheet, told) = tried("lines", values, &phrases, "wire.2.mask 255.255.255.0\n");
+    assert!(sheet.contains("wire") || told.iter().any(|one| one.contains("not defined")), "{sheet} {told:?}");
+}
+
+#[test]
+fn a_table_without_a_needed_value_is_not_there() {
+    let phrases = [(
+        "route {d:prefix} [by {g:address}] [cost {c:number}]",
+        "lands = { \"routes[]\" = { destination = \"{d}\", gateway = \"{g}\", metric = \"{c?}\" } }",
+    )];
+    let (sheet, _) = tried("lines", "", &phrases, "route 10.5.0.0/16 by 10.4.0.1\nroute 10.6.0.0/16\n");
+    assert_eq!(sheet, "[[routes]]\ndestination = \"10.5.0.0/16\"\ngateway = \"10.4.0.1\"");
+    let phrases = [(
+        "rule [from {z}] {do:allow,deny}",
+        "lands = { \"rules[]\" = { from = [\"{z}\"], action = \"{do}\" } }",
+    )];
+    let (sheet, told) = tried("lines", "", &phrases, "rule from a allow\nrule deny\n");
+    assert_eq!(sheet, "[[rules]]\nfrom = [\"a\"]\naction = \"allow\"\n[[rules]]");
+    assert!(told.iter().any(|one| one.contains("values that it needs")), "{told:?}");
+}
+
+#[test]
+fn tables_among_other_lines() {
+    let wanted =
+        "[[logins]]\nuser = \"astrid\"\nlist = \"house\"\n[[logins]]\nuser = \"bjarne\"\nlist = \"the crew\"";
+    for (name, shape, table, export) in [
+        (
+            "below their headings",
+            "lines",
+            "begins = 'Name {_:rest}'",
+            "x\nName    Last login  List\n------  ----------  -----\nastrid  2026-01-05  house\nbjarne              the crew\n\nx\n",
+        ),
+        (
+            "word by word, and longer than the heading",
+            "sections",
+            "begins = 'Name List'\nends = '= end'",
+            "[x]\nName List\nastrid house\nbjarne \"the crew\"\n= end\n",
+        ),
+        (
+            "with signs between",
+            "indented",
+            "begins = '\"|\" Name {_:rest}'\nseparator = '|'",
+            "x\n  | Name | List |\n  |------|------|\n  | astrid | house |\n  | bjarne | the crew |\nx\n",
+        ),
+        (
+            "in a block, with names of their own",
+            "braces",
+            "begins = 'Who Where'\nseparator = ','\ncolumns = ['Name', 'List']",
+            "x {\nWho Where\nastrid,house\nbjarne,the crew\n}\nx;\n",
+        ),
+    ] {
+        let levels = if shape == "lines" { "" } else { "x > " };
+        let level = if levels.is_empty() { 2 } else { 3 };
+        let phrases = [
+            (
+                format!("{levels}members > row > Name {{u}}"),
+                format!("lands = {{ \"logins[@{level}].user\" = \"{{u}}\" }}"),
+            ),
+            (
+                format!("{levels}members > row > List {{l:rest}}"),
+                format!("lands = {{ \"logins[@{level}].list\" = \"{{l}}\" }}"),
+            ),
+            (format!("{levels}members > row > Last login {{_d:date}}"), String::new()),
+            ("x".to_owned(), String::new()),
+        ];
+        let phrases: Vec<(String, String)> =
+            phrases.map(|(says, lands)| (says.replace("Last login", "\"Last login\""), lands)).into();
+        let borrowed: Vec<(&str, &str)> = phrases.iter().map(|(a, b)| (a.as_str(), b.as_str())).collect();
+        let (sheet, told) = tried(
+            shape,
+            &format!("passes = [\"= end\", \"end\"]\n[[table]]\nname = 'members'\n{table}\n"),
+            &borrowed,
+            export,
+        );
+        let told: Vec<_> = told.iter().filter(|text| !text.contains("is required here")).collect();
+        assert_eq!(sheet, wanted, "{name}: {told:?}");
+        assert!(told.is_empty(), "{name}: {told:?}");
+    }
+}

@@ -1,5 +1,6 @@
 //! Types of captures and their values.
 
+use super::date;
 use super::pattern::Word;
 use crate::sheet::node::{Node, Value};
 use crate::sheet::take::nearest;
@@ -30,6 +31,14 @@ pub(crate) enum Kind {
     Port,
     /// Ports and ranges of ports, joined by commas.
     Ports,
+    /// Words joined by commas.
+    List,
+    /// A network mask, or the length of a prefix.
+    Mask,
+    /// A mask in which set bits do not matter.
+    InverseMask,
+    /// A day.
+    Date,
     /// A secret.
     Secret,
     /// Yes or no, in one of many words.
@@ -44,7 +53,7 @@ pub(crate) enum Kind {
     Mapped(usize),
 }
 
-const KINDS: [(&str, Kind); 13] = [
+const KINDS: [(&str, Kind); 17] = [
     ("word", Kind::Word),
     ("rest", Kind::Rest),
     ("address", Kind::Address),
@@ -54,6 +63,10 @@ const KINDS: [(&str, Kind); 13] = [
     ("range", Kind::Range),
     ("port", Kind::Port),
     ("ports", Kind::Ports),
+    ("list", Kind::List),
+    ("mask", Kind::Mask),
+    ("inverse-mask", Kind::InverseMask),
+    ("date", Kind::Date),
     ("secret", Kind::Secret),
     ("yes-no", Kind::YesNo),
     ("number", Kind::Number),
@@ -82,7 +95,7 @@ impl Kind {
     /// How many words it takes, where that is always the same.
     pub(super) fn words(&self) -> Option<usize> {
         match self {
-            Self::Rest => None,
+            Self::Rest | Self::Date => None,
             Self::Masked | Self::Wildcard => Some(2),
             _ => Some(1),
         }
@@ -93,7 +106,7 @@ impl Kind {
     pub(super) fn takes(&self, words: &[Word<'_>]) -> Option<usize> {
         let first = words.first()?.text;
         let fits = match self {
-            Self::Word | Self::Secret | Self::Mapped(_) => true,
+            Self::Word | Self::Secret | Self::Mapped(_) | Self::List => true,
             Self::Rest => return Some(words.len()),
             Self::Address => first.parse::<IpAddr>().is_ok(),
             Self::Prefix => prefix(first).is_some(),
@@ -102,6 +115,9 @@ impl Kind {
             Self::Range => first.parse::<IpRange>().is_ok() || prefix(first).is_some(),
             Self::Port => first.parse::<u16>().is_ok(),
             Self::Ports => ports(first).is_some(),
+            Self::Mask => mask(first, false).is_some(),
+            Self::InverseMask => mask(first, true).is_some(),
+            Self::Date => return date::of(words).map(|(_, number)| number),
             Self::YesNo => yes_no(first).is_some(),
             Self::Number => first.parse::<i64>().is_ok(),
             Self::Duration => seconds(first).is_some(),
@@ -140,6 +156,18 @@ impl Kind {
                 let all = ports(first).unwrap_or_default();
                 plain(Value::List(all.iter().map(|one| plain(Value::Text(one.to_smolstr()))).collect()))
             }
+            Self::List => {
+                let all = first.split(',').map(str::trim).filter(|one| !one.is_empty());
+                plain(Value::List(all.map(|one| plain(Value::Text(one.into()))).collect()))
+            }
+            Self::Mask | Self::InverseMask => {
+                let length = mask(first, *self == Self::InverseMask).unwrap_or_default();
+                plain(Value::Number(i64::from(length)))
+            }
+            Self::Date => {
+                let day = date::of(words).map(|(day, _)| day.to_smolstr());
+                plain(Value::Text(day.unwrap_or_default()))
+            }
             Self::YesNo => plain(Value::Truth(yes_no(first) == Some(true))),
             Self::Number => plain(Value::Number(first.parse().unwrap_or_default())),
             Self::Duration => plain(Value::Number(seconds(first).unwrap_or_default())),
@@ -155,6 +183,9 @@ impl Kind {
                     ));
                 };
                 let mut value = value.clone();
+                if value.text() == Some(ITSELF) {
+                    value.value = Value::Text(first.into());
+                }
                 place(&mut value, origin);
                 value
             }
@@ -162,6 +193,9 @@ impl Kind {
         })
     }
 }
+
+/// In a map, stands for the word itself.
+pub(super) const ITSELF: &str = "{}";
 
 /// Gives a value, and all in it, another place.
 pub(super) fn place(node: &mut Node, origin: Origin) {
@@ -197,6 +231,14 @@ fn masked(address: &str, mask: &str, inverse: bool) -> Option<IpNet> {
 fn prefix(text: &str) -> Option<IpNet> {
     let (address, mask) = text.split_once('/')?;
     text.parse().ok().or_else(|| masked(address, mask, false))
+}
+
+/// Length of a prefix, of a mask or by itself: `255.255.255.0`, `24`, `/24`.
+fn mask(text: &str, inverse: bool) -> Option<u8> {
+    if inverse || text.contains('.') {
+        return masked("0.0.0.0", text, inverse).map(|net| net.prefix_len());
+    }
+    text.strip_prefix('/').unwrap_or(text).parse().ok().filter(|length| *length <= 128)
 }
 
 fn ports(text: &str) -> Option<Vec<PortRange>> {

@@ -15,4 +15,13 @@ impl<'a> Word<'a> {
     pub(super) fn bare(text: &'a str, start: u32, end: u32) -> Self {
         Self { text, start, end, quoted: false }
     }
+
+    /// A part of it, by places in its text. A name that stands for a place has no places of its own.
+    pub(super) fn part(&self, from: usize, to: usize) -> Self {
+        let text = self.text.get(from..to).unwrap_or_default();
+        if self.start == self.end {
+            return Self { text, ..*self };
+        }
+        Self { text, start: self.start + from as u32, end: self.start + to as u32, quoted: self.quoted }
+    }
 }

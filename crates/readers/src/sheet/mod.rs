@@ -9,7 +9,9 @@ mod guide;
 mod joins;
 mod keepers;
 mod left_open;
+mod lists;
 mod marks;
+mod named_addresses;
 mod names;
 pub(crate) mod node;
 mod ordered;
@@ -59,8 +61,8 @@ const HEAD: [&str; 5] = ["sheet", "device", "kind", "files", "complete"];
 /// Section of secrets without another place in the sheet.
 const SECRETS: &str = "secrets";
 /// Sections about rules in order, as appliances show them.
-const ORDERED: [&str; 7] =
-    ["rule-list", "zones", "address-names", "service-names", "rules", "forwards", "translations"];
+const ORDERED: [&str; 8] =
+    ["rule-list", "zones", "address-names", "service-names", "rules", "lists", "forwards", "translations"];
 /// Sections whose entries state their file, because others refer to that file.
 const FROM_FILES: [&str; 5] = ["certificates", "private-keys", "ppp-profiles", "ppp-secrets", "logins"];
 
@@ -153,6 +155,7 @@ fn whole(export: &Export, mut top: Node, described: Described) -> (Found, Ordere
         entries.iter_mut().filter(|entry| &*entry.key != "rules").for_each(|entry| evidence(&mut entry.node));
     }
     not_seen(&mut top, &mut found.not_seen);
+    named_addresses::expand(&mut top);
     short::expand(&mut top);
     shells(&mut top);
     let complete = top.get("complete").is_some_and(|node| node.value == Value::Truth(true));
@@ -270,6 +273,7 @@ fn ordered_section(entry: Entry, ordered: &mut Ordered, found: &mut Found) {
             found.notes.extend(notes.into_iter().flatten());
             ordered.rules.append(&mut rules);
         }
+        "lists" => into!(ordered.lists),
         "forwards" => into!(ordered.forwards),
         "translations" => into!(ordered.translations),
         _ => {}
@@ -280,7 +284,12 @@ fn ordered_section(entry: Entry, ordered: &mut Ordered, found: &mut Found) {
 fn ordered_rule(mut node: Node) -> (OrderedRule, Vec<Note>) {
     evidence(&mut node);
     let mut notes = Vec::new();
-    let mut rule = take::take(&node, &mut notes).unwrap_or_else(|| OrderedRule::unread(node.origin));
+    let unread = || {
+        let list = node.get("list").and_then(|list| Some((list.text()?.into(), list.origin)));
+        let off = node.get("off").is_some_and(|off| off.value == Value::Truth(true));
+        OrderedRule { list, off, ..OrderedRule::unread(node.origin) }
+    };
+    let mut rule = take::take(&node, &mut notes).unwrap_or_else(unread);
     // The rest of a rule may permit more than the whole of it.
     if !notes.is_empty() {
         rule.also.push(("a part of it could not be read".into(), node.origin));

@@ -4,7 +4,7 @@
 use super::ordered::{OrderedRule, Word};
 use super::take::nearest;
 use super::usual;
-use crate::making::{any_of, holds};
+use crate::making::{any_of, holds, known};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -188,6 +188,17 @@ impl<'a> Names<'a> {
         matches.extend(self.addresses(&rule.destinations, &MatchKind::Destination, false));
         matches.extend(self.addresses(&rule.destinations_except, &MatchKind::Destination, true));
         matches.extend(self.services(&rule.services));
+        if !rule.source_ports.is_empty() {
+            // Ports without a protocol are those of TCP and UDP.
+            if rule.services.is_empty() {
+                let protocol = |one| vec![holds(MatchKind::Protocol(one))];
+                matches.extend(any_of(vec![protocol(Protocol::TCP), protocol(Protocol::UDP)]));
+            }
+            matches.push(holds(MatchKind::SourcePorts(rule.source_ports.clone())));
+        }
+        if rule.established {
+            matches.push(known());
+        }
         let list =
             |words: &[Word]| words.iter().map(|(word, _)| word.as_str()).collect::<Vec<_>>().join(", ");
         if !rule.users.is_empty() {
@@ -263,6 +274,10 @@ impl<'a> Names<'a> {
         let Some((name, one)) =
             self.defined.addresses.get_key_value(text.as_str()).map(|(name, one)| (*name, *one))
         else {
+            // The name of a host has the addresses that DNS gives it.
+            if is_host_name(text) {
+                return Meaning::unknown(text);
+            }
             let known: Vec<&str> = self.defined.addresses.keys().copied().collect();
             let hint = nearest(text, &known);
             self.note(*origin, format!("`{text}` is not an address, prefix, range, or name of one; {hint}"));
@@ -446,6 +461,19 @@ pub(super) fn services(text: &str) -> Option<Vec<Service>> {
         }
     }
     Some(found)
+}
+
+/// Whether a text has the form of a host name with a domain (RFC 1123, 2.1).
+fn is_host_name(text: &str) -> bool {
+    let label = |one: &str| {
+        !one.is_empty()
+            && one.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_')
+    };
+    let labels: Vec<&str> = text.trim_end_matches('.').split('.').collect();
+    let top =
+        labels.last().is_some_and(|one| one.len() > 1 && one.bytes().all(|byte| byte.is_ascii_alphabetic()));
+    let first = labels.first().is_some_and(|one| *one == "*" || label(one));
+    labels.len() > 1 && top && first && labels[1..].iter().all(|one| label(one))
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! Rules in the form that appliances show: one ordered list, between zones, with named addresses and services, and with forwards and
 //! translations. They become tables of chains as in a native filter.
 
+use super::lists::{NamedList, as_on_arrival, seen_either_way};
 use super::names::{AddressName, Names, ServiceName, Zone};
 use crate::making::{base, holds, known, open, rule, table, translated};
 pub(crate) use crate::sheet::rule::{Action, OrderedRule, Word};
@@ -28,12 +29,27 @@ pub(crate) struct RuleList {
     pub(crate) replies: Option<bool>,
     /// Whether forwarded connections are permitted without a rule.
     pub(crate) forwards_pass: Option<bool>,
+    /// Which addresses the rules apply to, where destinations are translated.
+    pub(crate) sees: Option<Sees>,
+    /// Action at the end of a list of `lists`. Not known where it is not stated.
+    pub(crate) lists_end: Option<(Action, Origin)>,
     /// Whether the rule base is switched off as a whole, so that all traffic passes.
     pub(crate) off: bool,
     /// Remark of the administrator.
     pub(crate) note: Option<String>,
     /// Where that is seen, for lines that have no better one.
     pub(crate) origin: Option<Origin>,
+}
+
+/// Addresses that rules apply to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Sees {
+    /// Those before the destination is translated: the public ones.
+    Before,
+    /// Those after it: the internal ones.
+    After,
 }
 
 impl RuleList {
@@ -110,6 +126,7 @@ pub(crate) struct Ordered {
     pub(crate) address_names: Vec<AddressName>,
     pub(crate) service_names: Vec<ServiceName>,
     pub(crate) rules: Vec<OrderedRule>,
+    pub(crate) lists: Vec<NamedList>,
     pub(crate) forwards: Vec<Forwarding>,
     pub(crate) translations: Vec<Hiding>,
 }
@@ -126,9 +143,11 @@ impl Ordered {
         }
         let zones: BTreeSet<String> = self.zones.iter().map(|zone| zone.name.clone()).collect();
         let of_rules = self.rules.iter_mut().flat_map(|rule| rule.from.iter_mut().chain(&mut rule.to));
+        let of_lists = self.lists.iter_mut().flat_map(|one| one.entering.iter_mut().chain(&mut one.leaving));
         let of_forwards = self.forwards.iter_mut().flat_map(|one| &mut one.from);
         let of_translations = self.translations.iter_mut().flat_map(|one| &mut one.to);
         let names = of_rules
+            .chain(of_lists)
             .chain(of_forwards)
             .chain(of_translations)
             .filter(|(name, _)| !zones.contains(name.as_str()));
@@ -147,8 +166,18 @@ impl Ordered {
     pub(crate) fn tables(&self, interfaces: &[&str], by_hand: bool, notes: &mut Vec<Note>) -> Vec<Filter> {
         let mut names = Names::of(&self.zones, &self.address_names, &self.service_names, interfaces, by_hand);
         let mut tables = Vec::new();
-        if !self.rules.is_empty() || self.list.is_some() {
+        let has_lists = !self.lists.is_empty() || self.rules.iter().any(|rule| rule.list.is_some());
+        let in_base = self.rules.iter().any(|rule| rule.list.is_none());
+        // Where rules are in lists, interfaces without one have no rules.
+        let states_default = self
+            .list
+            .as_ref()
+            .is_some_and(|list| list.through.is_some() || list.to_device.is_some() || list.off || !has_lists);
+        if in_base || states_default {
             tables.extend(self.filter(&mut names));
+        }
+        if has_lists {
+            tables.extend(super::lists::table_of(self, &mut names));
         }
         if self.forwards.iter().any(|one| !one.off) || self.translations.iter().any(|one| !one.off) {
             tables.extend(self.translations(&mut names));
@@ -201,10 +230,12 @@ impl Ordered {
             through.rules.extend(passing(forward, forward.passes.or(list.forwards_pass), names));
         }
         // There may be hundreds of thousands.
-        let on: Vec<&OrderedRule> = self.rules.iter().filter(|one| !one.off).collect();
+        let on: Vec<&OrderedRule> = self.rules.iter().filter(|one| !one.off && one.list.is_none()).collect();
+        // What rules apply to matters where a destination is translated.
+        let sees = if self.forwards.iter().any(|one| !one.off) { list.sees } else { Some(Sees::After) };
         let part = |rules: &[&OrderedRule]| {
             let (through, inward, outward) = (Vec::new(), Vec::new(), Vec::new());
-            let mut part = Placed { list, names: names.apart(), through, inward, outward };
+            let mut part = Placed { list, sees, names: names.apart(), through, inward, outward };
             rules.iter().for_each(|one| part.add(one));
             part
         };
@@ -287,6 +318,7 @@ const RULES: usize = 4096;
 /// Rules by the chains that they belong to.
 struct Placed<'l, 'a> {
     list: &'l RuleList,
+    sees: Option<Sees>,
     names: Names<'a>,
     through: Vec<Rule>,
     inward: Vec<Rule>,
@@ -305,25 +337,28 @@ impl Placed<'_, '_> {
         let (from_device, from): (Vec<&Word>, Vec<&Word>) =
             one.from.iter().partition(|word| word.0 == DEVICE);
         let (to_device, to): (Vec<&Word>, Vec<&Word>) = one.to.iter().partition(|word| word.0 == DEVICE);
-        let common = self.names.conditions(one);
-        let made = |more: Vec<Match>| Rule {
-            matches: more.into_iter().chain(common.iter().cloned()).collect(),
-            target: one.action.target(),
-            logs: one.logs,
-            comment: commented(one.name.as_ref(), one.note.as_ref()),
-            packets: one.packets,
-            origin: one.origin,
-            looked_up_at: None,
+        let stated = self.names.conditions(one);
+        // What is for the device itself is not translated.
+        let arriving = || {
+            let on_arrival = |one: &Match| Match { negated: one.negated, kind: as_on_arrival(&one.kind) };
+            match self.sees {
+                Some(Sees::After) => stated.clone(),
+                Some(Sees::Before) => stated.iter().map(on_arrival).collect(),
+                None => seen_either_way(&stated).map_or_else(|| stated.clone(), |one| vec![one]),
+            }
         };
+        let common = arriving();
+        let made = |more: Vec<Match>| made_of(one, more.into_iter().chain(common.iter().cloned()).collect());
+        let own = |more: Vec<Match>| made_of(one, more.into_iter().chain(stated.iter().cloned()).collect());
         if !from_device.is_empty() {
-            self.outward.push(made(self.names.interfaces(&to, false)));
+            self.outward.push(own(self.names.interfaces(&to, false)));
         }
         if from.is_empty() && !one.from.is_empty() {
             return;
         }
         let entering = self.names.interfaces(&from, true);
         if !to_device.is_empty() {
-            self.inward.push(made(entering.clone()));
+            self.inward.push(own(entering.clone()));
         }
         if !to.is_empty() || one.to.is_empty() {
             let mut both = entering.clone();
@@ -337,8 +372,21 @@ impl Placed<'_, '_> {
                     "it is not stated whether rules without a destination zone apply to the device itself";
                 conditions.push(open(unsaid));
             }
-            self.inward.push(made(conditions));
+            self.inward.push(own(conditions));
         }
+    }
+}
+
+/// A rule with these conditions.
+pub(super) fn made_of(one: &OrderedRule, matches: Vec<Match>) -> Rule {
+    Rule {
+        matches,
+        target: one.action.target(),
+        logs: one.logs,
+        comment: commented(one.name.as_ref(), one.note.as_ref()),
+        packets: one.packets,
+        origin: one.origin,
+        looked_up_at: None,
     }
 }
 
@@ -374,7 +422,7 @@ fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) ->
 }
 
 /// Default action at the end of the rule base.
-fn end(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
+pub(super) fn end(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
     match action {
         Some((action, at)) => {
             chain.policy = Some(action.target());

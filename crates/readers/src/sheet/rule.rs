@@ -2,7 +2,7 @@
 
 use serde::Deserialize;
 use smol_str::SmolStr;
-use trevlin_model::{Origin, Target};
+use trevlin_model::{Origin, PortRange, Target};
 
 /// Action of a rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
@@ -55,6 +55,10 @@ pub(crate) struct OrderedRule {
     pub(crate) destinations_except: Vec<Word>,
     /// Services: `tcp 443`, `udp 500-510`, `icmp 8`, `esp`, `any`, names.
     pub(crate) services: Vec<Word>,
+    /// Source ports.
+    pub(crate) source_ports: Vec<PortRange>,
+    /// Whether it is only for packets of connections that are known, such as replies.
+    pub(crate) established: bool,
     /// Action.
     pub(crate) action: Action,
     /// Whether it writes to the log.
@@ -70,6 +74,8 @@ pub(crate) struct OrderedRule {
     pub(crate) inspection: Vec<Word>,
     /// Remark of the administrator.
     pub(crate) note: Option<String>,
+    /// The list that it belongs to, by its name in `lists`. Without it, it belongs to the rule base of the device.
+    pub(crate) list: Option<Word>,
     /// Conditions that have no field here (a time of day, a user, an application), in the appliance's words.
     pub(crate) also: Vec<Word>,
     pub(crate) origin: Origin,
@@ -87,6 +93,9 @@ impl OrderedRule {
             destinations: Vec::new(),
             destinations_except: Vec::new(),
             services: Vec::new(),
+            source_ports: Vec::new(),
+            established: false,
+            list: None,
             action: Action::Unread,
             logs: false,
             off: false,

@@ -35,6 +35,7 @@ pub fn schema() -> Value {
     properties.insert("address-names".into(), list(of::<names::AddressName>(&mut generator)));
     properties.insert("service-names".into(), list(of::<names::ServiceName>(&mut generator)));
     properties.insert("rules".into(), list(of::<OrderedRule>(&mut generator)));
+    properties.insert("lists".into(), list(of::<super::lists::NamedList>(&mut generator)));
     properties.insert("forwards".into(), list(of::<Forwarding>(&mut generator)));
     properties.insert("translations".into(), list(of::<Hiding>(&mut generator)));
     properties.insert("secrets".into(), list(of::<super::SheetSecret>(&mut generator)));

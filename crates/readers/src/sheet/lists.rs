@@ -1,0 +1,150 @@
+//! Named lists of rules for what enters or leaves an interface, as routers have them.
+
+use super::names::Names;
+use super::ordered::{Ordered, end, made_of};
+use super::rule::{Action, OrderedRule, Word};
+use crate::making::{base, holds, known, open, plain, rule, table};
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use trevlin_model::{Chain, ChainKind, Filter, Hook, MatchKind, Origin, Rule, Target};
+
+/// A named list of rules: those of `rules` that name it in `list`. It judges what enters or leaves by the interfaces that it is attached
+/// to; a list that is attached nowhere judges nothing.
+#[derive(Debug, Clone, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct NamedList {
+    /// Name.
+    pub(crate) name: String,
+    /// Interfaces, zones and tunnels by which the packets enter that it judges.
+    #[serde(rename = "in")]
+    pub(crate) entering: Vec<Word>,
+    /// Interfaces, zones and tunnels by which the packets leave that it judges.
+    #[serde(rename = "out")]
+    pub(crate) leaving: Vec<Word>,
+    /// Action for packets that no rule of it matches. As in `rule-list`, where it is not stated.
+    pub(crate) end: Option<(Action, Origin)>,
+    /// Whether replies to permitted connections pass it without a rule. As in `rule-list`, where it is not stated.
+    pub(crate) replies: Option<bool>,
+    /// Other uses of it, such as the clients of a service: it is then no list without a use.
+    pub(crate) used_for: Vec<Word>,
+    /// Whether only a part of its rules is stated.
+    pub(crate) partly: bool,
+    /// Whether it is switched off.
+    pub(crate) off: bool,
+    pub(crate) origin: Origin,
+}
+
+/// Before destinations are translated, and after sources are: a list looks at packets as they are on the interface.
+const ARRIVAL: i32 = -150;
+const DEPARTURE: i32 = 150;
+
+/// The lists, each a chain, and where they are attached.
+pub(super) fn table_of(ordered: &Ordered, names: &mut Names<'_>) -> Option<Filter> {
+    let mut by_list: BTreeMap<&str, Vec<&OrderedRule>> = BTreeMap::new();
+    for one in ordered.rules.iter().filter(|one| !one.off) {
+        if let Some((name, _)) = &one.list {
+            by_list.entry(name.as_str()).or_default().push(one);
+        }
+    }
+    let first = ordered.lists.iter().map(|one| one.origin);
+    let first = first.chain(by_list.values().map(|rules| rules[0].origin)).min()?;
+    let usual = ordered.list.as_ref();
+    let (mut arriving, mut leaving, mut chains) = (Vec::new(), Vec::new(), Vec::new());
+    for one in ordered.lists.iter().filter(|one| !one.off) {
+        let rules = by_list.remove(one.name.as_str()).unwrap_or_default();
+        let attached = !(one.entering.is_empty() && one.leaving.is_empty());
+        if !attached && !one.used_for.is_empty() {
+            continue;
+        }
+        let mut chain = chain_of(&one.name, &rules, names, one.origin);
+        let replies = one.replies.or_else(|| usual.and_then(|list| list.replies));
+        let mut of_replies = vec![known()];
+        if replies.is_none() && attached {
+            of_replies.push(open("it is not stated whether replies pass the lists without a rule"));
+        }
+        if replies != Some(false) {
+            chain.rules.insert(0, rule(of_replies, Target::Accept, one.origin));
+        }
+        if one.partly {
+            let name = format!("a part of the list {} is not known", one.name);
+            chain.rules.insert(0, rule(Vec::new(), Target::NotAnalysed { name, ends: true }, one.origin));
+        }
+        closed(&mut chain, one.end.or_else(|| usual.and_then(|list| list.lists_end)), one.origin);
+        chains.push(chain);
+        let mut attach = |words: &[Word], entering: bool, to: &mut Vec<Rule>| {
+            for word in words {
+                let by = names.interfaces(&[word], entering);
+                to.push(rule(by, Target::Jump(one.name.clone()), word.1));
+            }
+        };
+        attach(&one.entering, true, &mut arriving);
+        attach(&one.leaving, false, &mut leaving);
+    }
+    // Lists that are attached nowhere.
+    for (name, rules) in by_list {
+        let mut chain = chain_of(name, &rules, names, rules[0].origin);
+        closed(&mut chain, usual.and_then(|list| list.lists_end), rules[0].origin);
+        chains.push(chain);
+    }
+    let mut all = vec![
+        base("ingress", (Hook::Prerouting, ARRIVAL), ChainKind::Filter, arriving, first),
+        base("egress", (Hook::Postrouting, DEPARTURE), ChainKind::Filter, leaving, first),
+    ];
+    all.extend(chains);
+    Some(table("access lists", all, first))
+}
+
+fn chain_of(name: &str, rules: &[&OrderedRule], names: &mut Names<'_>, origin: Origin) -> Chain {
+    let made = rules.iter().map(|one| {
+        let from: Vec<&Word> = one.from.iter().collect();
+        let to: Vec<&Word> = one.to.iter().collect();
+        let mut matches = names.interfaces(&from, true);
+        matches.extend(names.interfaces(&to, false));
+        matches.extend(names.conditions(one));
+        made_of(one, matches)
+    });
+    plain(name, made.collect(), origin)
+}
+
+/// The action behind the last rule.
+fn closed(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
+    end(chain, action, origin);
+    // A chain that jumps reach has no policy of its own.
+    if let (Some(policy), Some((_, at))) = (chain.policy.take(), action) {
+        chain.rules.push(rule(Vec::new(), policy, at));
+        chain.origin = origin;
+    }
+}
+
+/// Conditions on the destination as they were before it was translated.
+pub(super) fn as_on_arrival(kind: &MatchKind) -> MatchKind {
+    match kind {
+        MatchKind::Destination(all) => MatchKind::OriginalDestination(all.clone()),
+        MatchKind::DestinationPorts(all) => MatchKind::OriginalDestinationPorts(all.clone()),
+        MatchKind::AnyOf(lists) => {
+            let one = |one: &trevlin_model::Match| trevlin_model::Match {
+                negated: one.negated,
+                kind: as_on_arrival(&one.kind),
+            };
+            MatchKind::AnyOf(lists.iter().map(|list| list.iter().map(one).collect()).collect())
+        }
+        other => other.clone(),
+    }
+}
+
+/// The condition that a rule with these holds for what it says, whichever way addresses are seen.
+pub(super) fn seen_either_way(matches: &[trevlin_model::Match]) -> Option<trevlin_model::Match> {
+    let before: Vec<trevlin_model::Match> = matches
+        .iter()
+        .map(|one| trevlin_model::Match { negated: one.negated, kind: as_on_arrival(&one.kind) })
+        .collect();
+    if before == matches {
+        return None;
+    }
+    let unsaid = "it is not stated whether rules apply to addresses before or after translation";
+    let mut other = vec![crate::making::translated()];
+    other.extend(before);
+    other.push(open(unsaid));
+    Some(holds(MatchKind::AnyOf(vec![matches.to_vec(), other])))
+}
