@@ -15,7 +15,7 @@ use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use tracing::debug_span;
 use trevlin_audit::{
     Analyses, ESTATE_FILE, Estate, Found, Input, LeftOutFile, SeveralInOne, ValidEstateFile, device_folders,
@@ -577,8 +577,12 @@ fn read_device(
         device.first().and_then(|(_, one)| not_read.get(&one.folder)).cloned().unwrap_or_default();
     let context =
         ReadContext::with_ike_daemon(exports, ike).of_no_format(of_no_format).with_unread(lying_there);
+    let together = read_together(&device);
+    let taken = |one: &Decoded| together.get(&one.export.id())?.lock().ok()?.take();
     let read = |one: &Decoded| match (&one.book, one.reader()) {
-        (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
+        (Some(book), _) => {
+            taken(one).unwrap_or_else(|| whatever_happens(&one.export, || book.read_export(&one.export)))
+        }
         (None, Some(reader)) => {
             whatever_happens(&one.export, || trevlin_readers::read(reader, &one.export, &context))
         }
@@ -640,6 +644,20 @@ fn read_device(
         (number, Input { export: one.export, folder: one.folder, format, facts, ledger })
     };
     device.into_iter().zip(readings).map(input).collect()
+}
+
+/// Readings of the exports of one device that phrasebooks are for, where there are several: names that one defines are known to all.
+fn read_together(device: &[(usize, Decoded)]) -> BTreeMap<ExportId, Mutex<Option<Reading>>> {
+    let of_books: Vec<(&Phrasebook, &Export)> =
+        device.iter().filter_map(|(_, one)| Some((&**one.book.as_ref()?, &one.export))).collect();
+    if of_books.len() < 2 {
+        return BTreeMap::new();
+    }
+    let read = || Phrasebook::read_together(&of_books);
+    // After an internal error each is read by itself, and the error is reported.
+    let readings = std::panic::catch_unwind(std::panic::AssertUnwindSafe(read)).unwrap_or_default();
+    let ids = of_books.iter().map(|(_, export)| export.id());
+    ids.zip(readings.into_iter().map(|reading| Mutex::new(Some(reading)))).collect()
 }
 
 /// A reading that survives an internal error of a reader: the other files are still read, and the error is reported.

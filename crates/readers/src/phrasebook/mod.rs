@@ -74,6 +74,19 @@ impl Phrasebook {
         self.run(export, false, shape::length(export)).reading
     }
 
+    /// Facts of the exports of one device, each with its phrasebook: names that one of them defines are known to all. The facts are with
+    /// the first.
+    #[must_use]
+    pub fn read_together(of_device: &[(&Self, &Export)]) -> Vec<Reading> {
+        let walk = |(at, (book, export)): (usize, &(&Self, &Export))| {
+            let first = !of_device[..at].iter().any(|(other, _)| std::ptr::eq(*other, *book));
+            book.walk(export, false, shape::length(export), Walk { number: at as u64, defaults: first })
+        };
+        let walked: Vec<Walked> = of_device.par_iter().enumerate().map(walk).collect();
+        let exports: Vec<&Export> = of_device.iter().map(|(_, export)| *export).collect();
+        finished(&exports, walked).into_iter().map(|tried| tried.reading).collect()
+    }
+
     /// The same, with what became of each statement.
     #[must_use]
     pub fn try_on(&self, export: &Export) -> Tried {
@@ -82,6 +95,12 @@ impl Phrasebook {
 
     /// `length`: number of lines that one thread processes. The result does not depend on it.
     fn run(&self, export: &Export, tells: bool, length: u32) -> Tried {
+        let walked = self.walk(export, tells, length, Walk { number: 0, defaults: true });
+        finished(&[export], vec![walked]).pop().unwrap_or_default()
+    }
+
+    /// Lets the phrases take the statements.
+    fn walk(&self, export: &Export, tells: bool, length: u32, walk: Walk) -> Walked {
         let (index, rule_words) = (self.index(), Beginnings::of(self));
         let start = |piece: usize| Runner {
             book: self,
@@ -93,70 +112,30 @@ impl Phrasebook {
             active: 0,
             candidates: Vec::new(),
             depth: 0,
-            number: (piece as u64) << 32,
-            sheet: Sheet::new(export.origin(0..0)),
-            notes: Vec::new(),
-            cuts: Vec::new(),
-            classes: Vec::new(),
-            masked: Vec::new(),
-            told: tells.then(Vec::new),
-            near_rules: Vec::new(),
-            all_open: false,
+            number: walk.number << 48 | (piece as u64) << 32,
+            out: Walked {
+                sheet: Sheet::new(export.origin(0..0)),
+                notes: Vec::new(),
+                cuts: Vec::new(),
+                classes: Vec::new(),
+                masked: Vec::new(),
+                told: tells.then(Vec::new),
+                near_rules: Vec::new(),
+                all_open: false,
+            },
         };
         let pieces = shape::pieces(self.shape, &self.comments, &self.tables, export, length);
         let run = |(number, piece): (usize, &Range<u32>)| {
             let mut runner = start(number);
-            if number == 0 {
+            if number == 0 && walk.defaults {
                 runner.always();
             }
             shape::walk(self.shape, &self.comments, &self.tables, export, piece.clone(), &mut runner);
             runner.close(0);
-            runner
+            runner.out
         };
-        let runs: Vec<Runner<'_, '_>> = pieces.par_iter().enumerate().map(run).collect();
-        let Runner { sheet, mut notes, cuts, classes, masked, told, near_rules, all_open, .. } =
-            runs.into_iter().reduce(Runner::followed_by).unwrap_or_else(|| start(0));
-        let mut reading = Reading::of(export);
-        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-        let facts = || {
-            let top: Node = sheet.finish(&mut notes);
-            let shown = tells.then(|| top.clone());
-            (crate::sheet::facts(export, top), shown)
-        };
-        let lines = || classes.into_iter().for_each(|(origin, class)| book.class(origin, class));
-        let (((mut found, unjoined), shown), ()) = rayon::join(facts, lines);
-        cuts.into_iter().for_each(|at| book.cut(at, Limit::Nesting, "nested statements"));
-        // What is left open is reported with the statement that was not understood.
-        if !near_rules.is_empty() {
-            let near = Near::of(near_rules);
-            found.notes.retain(|note| !near.holds(note.origin));
-        }
-        for note in notes {
-            book.not_understood(note.origin, note.text);
-        }
-        for note in &found.notes {
-            book.not_understood(note.origin, format!("the resulting sheet: {}", note.text));
-        }
-        if all_open {
-            found.facts.filters.iter_mut().for_each(|filter| filter.complete = false);
-        }
-        *reading.facts = found.facts;
-        reading.facts.masked_places.extend(masked);
-        if tells {
-            crate::announced::add(export, &mut reading.facts);
-        }
-        let sheet = shown.map(|top| {
-            let facts = &reading.facts;
-            let masker = Masker::new(facts.to_mask(), &facts.masked_places);
-            write_node(&top, export, &|text| masker.mask(text))
-        });
-        found.notes.extend(unjoined);
-        Tried {
-            statements: told.unwrap_or_default(),
-            sheet: sheet.unwrap_or_default(),
-            notes: found.notes,
-            reading,
-        }
+        let runs: Vec<Walked> = pieces.par_iter().enumerate().map(run).collect();
+        runs.into_iter().reduce(Walked::followed_by).unwrap_or_else(|| start(0).out)
     }
 
     /// Phrases by the first word of their last level, and by depth.
@@ -281,6 +260,20 @@ struct Runner<'a, 'b> {
     candidates: Vec<usize>,
     depth: usize,
     number: u64,
+    out: Walked,
+}
+
+/// How an export is gone through.
+#[derive(Debug, Clone, Copy)]
+struct Walk {
+    /// Its number among those of the device.
+    number: u64,
+    /// Whether what the documentation states lands as well.
+    defaults: bool,
+}
+
+/// What the phrases took of an export.
+struct Walked {
     sheet: Sheet,
     notes: Vec<Note>,
     cuts: Vec<Origin>,
@@ -291,6 +284,92 @@ struct Runner<'a, 'b> {
     near_rules: Vec<Origin>,
     /// Whether these leave the whole rule base open.
     all_open: bool,
+}
+
+impl Walked {
+    /// Adds the result of the piece that follows.
+    fn followed_by(mut self, later: Self) -> Self {
+        self.sheet.append(later.sheet);
+        self.notes.extend(later.notes);
+        self.cuts.extend(later.cuts);
+        self.classes.extend(later.classes);
+        self.masked.extend(later.masked);
+        self.near_rules.extend(later.near_rules);
+        self.all_open |= later.all_open;
+        if let (Some(told), Some(later)) = (&mut self.told, later.told) {
+            told.extend(later);
+        }
+        self
+    }
+}
+
+/// Results of one export by statement: classes of lines, what is nested too deep, what is masked, and what became of each.
+type Rest = (Vec<(Origin, LineClass)>, Vec<Origin>, Vec<Origin>, Option<Vec<(Origin, PhraseResult)>>);
+
+/// The readings of the exports of a device, in their order.
+fn finished(exports: &[&Export], walked: Vec<Walked>) -> Vec<Tried> {
+    let Some(first) = exports.first() else { return Vec::new() };
+    let tells = walked.iter().any(|one| one.told.is_some());
+    let all_open = walked.iter().any(|one| one.all_open);
+    let mut sheet = Sheet::new(first.origin(0..0));
+    let (mut notes, mut near_rules, mut rest) = (Vec::new(), Vec::new(), Vec::new());
+    for one in walked {
+        sheet.append(one.sheet);
+        notes.extend(one.notes);
+        near_rules.extend(one.near_rules);
+        rest.push((one.classes, one.cuts, one.masked, one.told));
+    }
+    let facts = || {
+        let top: Node = sheet.finish(&mut notes);
+        let shown = tells.then(|| top.clone());
+        (crate::sheet::facts(first, top), shown)
+    };
+    let ledgers = || {
+        let one = |(export, (classes, cuts, masked, told)): (&&Export, Rest)| {
+            let mut reading = Reading::of(export);
+            let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
+            classes.into_iter().for_each(|(origin, class)| book.class(origin, class));
+            cuts.into_iter().for_each(|at| book.cut(at, Limit::Nesting, "nested statements"));
+            (Tried { statements: told.unwrap_or_default(), reading, ..Tried::default() }, masked)
+        };
+        exports.iter().zip(rest).map(one).collect::<Vec<_>>()
+    };
+    let (((mut found, unjoined), shown), read) = rayon::join(facts, ledgers);
+    // What is left open is reported with the statement that was not understood.
+    if !near_rules.is_empty() {
+        let near = Near::of(near_rules);
+        found.notes.retain(|note| !near.holds(note.origin));
+    }
+    if all_open {
+        found.facts.filters.iter_mut().for_each(|filter| filter.complete = false);
+    }
+    let mut facts = Some(found.facts);
+    let of_sheet = found.notes;
+    let mut all: Vec<Tried> = Vec::new();
+    for (export, (mut one, masked)) in exports.iter().zip(read) {
+        let reading = &mut one.reading;
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let own = |note: &&Note| note.origin.export == export.id();
+        for note in notes.iter().filter(own) {
+            book.not_understood(note.origin, note.text.clone());
+        }
+        for note in of_sheet.iter().filter(own) {
+            book.not_understood(note.origin, format!("the resulting sheet: {}", note.text));
+        }
+        if let Some(facts) = facts.take() {
+            *reading.facts = facts;
+        }
+        reading.facts.masked_places.extend(masked);
+        all.push(one);
+    }
+    if let (Some(one), Some(top)) = (all.first_mut(), shown) {
+        crate::announced::add(first, &mut one.reading.facts);
+        let facts = &one.reading.facts;
+        let masker = Masker::new(facts.to_mask(), &facts.masked_places);
+        one.sheet = write_node(&top, first, &|text| masker.mask(text));
+        one.notes = of_sheet.into_iter().chain(unjoined).collect();
+    }
+    all
 }
 
 impl<'a> Sink<'a> for Runner<'a, '_> {
@@ -320,10 +399,10 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
             self.candidates = candidates;
             outcome
         };
-        let told = self.told.as_ref().map_or(0, Vec::len);
+        let told = self.out.told.as_ref().map_or(0, Vec::len);
         let took = match outcome {
             Outcome::Phrase(number) => {
-                self.classes.push((line, LineClass::Understood));
+                self.out.classes.push((line, LineClass::Understood));
                 self.phrase_result(number)
             }
             Outcome::Passed => PhraseResult::Passed,
@@ -333,48 +412,33 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
                 PhraseResult::Nobody(why)
             }
         };
-        if let Some(all) = &mut self.told {
+        if let Some(all) = &mut self.out.told {
             all.push((line, took));
         }
     }
 
     fn cut(&mut self, at: Origin) {
-        self.cuts.push(at);
-        if let Some(told) = &mut self.told {
+        self.out.cuts.push(at);
+        if let Some(told) = &mut self.out.told {
             told.push((at, PhraseResult::Nobody("this statement is nested deeper than is followed".into())));
         }
     }
 
     fn broken(&mut self, at: Origin, what: &str) {
-        self.notes.push(Note { origin: at, text: what.to_owned() });
-        if let Some(told) = &mut self.told {
+        self.out.notes.push(Note { origin: at, text: what.to_owned() });
+        if let Some(told) = &mut self.out.told {
             told.push((at, PhraseResult::Nobody(what.to_owned())));
         }
     }
 }
 
 impl<'a> Runner<'a, '_> {
-    /// Adds the result of the piece that follows.
-    fn followed_by(mut self, later: Self) -> Self {
-        self.sheet.append(later.sheet);
-        self.notes.extend(later.notes);
-        self.cuts.extend(later.cuts);
-        self.classes.extend(later.classes);
-        self.masked.extend(later.masked);
-        self.near_rules.extend(later.near_rules);
-        self.all_open |= later.all_open;
-        if let (Some(told), Some(later)) = (&mut self.told, later.told) {
-            told.extend(later);
-        }
-        self
-    }
-
     /// Defaults according to the appliance's documentation, at the first line of the export.
     fn always(&mut self) {
         let first =
             self.export.line(1).map_or(self.export.origin(0..0), |line| self.export.origin_of(line.text));
         let place = Place { number: 0, round: 0, line: first, levels: &[] };
-        self.sheet.land(&self.book.always, &Values::default(), &place, |_| ());
+        self.out.sheet.land(&self.book.always, &Values::default(), &place, |_| ());
     }
 
     fn phrase_result(&self, number: usize) -> PhraseResult {
@@ -398,24 +462,24 @@ impl<'a> Runner<'a, '_> {
         let landed = frame.landed.take();
         let unread = std::mem::take(&mut frame.unread);
         if !unread.is_empty() {
-            self.sheet.in_the_list_of(&unread, line);
+            self.out.sheet.in_the_list_of(&unread, line);
         }
         let mut begins = None;
         match (frame.nobody.take(), frame.holds) {
             // A statement that holds one that is understood, by a phrase with a level for it, is understood with it.
             (Some(_), Some(number)) => {
                 let told = frame.told;
-                self.classes.push((line, LineClass::Understood));
+                self.out.classes.push((line, LineClass::Understood));
                 let result = self.phrase_result(number);
-                if let Some(one) = self.told.as_mut().and_then(|all| all.get_mut(told)) {
+                if let Some(one) = self.out.told.as_mut().and_then(|all| all.get_mut(told)) {
                     one.1 = result;
                 }
             }
             (Some(text), None) => {
                 open.push(line);
                 begins = self.rule_words.of_statement(self.book, depth, &frame.words);
-                self.masked.extend(hidden::places(self.export, outer, &frame.words));
-                self.notes.push(Note { origin: line, text });
+                self.out.masked.extend(hidden::places(self.export, outer, &frame.words));
+                self.out.notes.push(Note { origin: line, text });
             }
             (None, _) => {}
         }
@@ -424,21 +488,21 @@ impl<'a> Runner<'a, '_> {
         }
         if !landed.is_empty() {
             for (part, at) in landed {
-                match self.sheet.leave_open(part, at, line) {
-                    Some(place) => self.near_rules.push(place),
-                    None => self.all_open = true,
+                match self.out.sheet.leave_open(part, at, line) {
+                    Some(place) => self.out.near_rules.push(place),
+                    None => self.out.all_open = true,
                 }
             }
-            self.near_rules.extend(open);
+            self.out.near_rules.extend(open);
         } else if let Some(begins) = begins {
             if begins.rule {
-                let number = self.sheet.unread(line);
+                let number = self.out.sheet.unread(line);
                 if let Some(outer) = depth.checked_sub(1) {
                     self.frames[outer].unread.extend(number);
                 }
             }
-            self.all_open |= begins.whole;
-            self.near_rules.extend(open);
+            self.out.all_open |= begins.whole;
+            self.out.near_rules.extend(open);
         } else if let Some(outer) = depth.checked_sub(1) {
             self.frames[outer].open.extend(open);
         }
@@ -545,9 +609,9 @@ impl<'a> Runner<'a, '_> {
         }
         let negated = usize::from(negated);
         let mut rounds = phrase.runs[negated].iter().any(Run::repeats).then(Rounds::default);
-        let mut masked = std::mem::take(&mut self.masked);
+        let mut masked = std::mem::take(&mut self.out.masked);
         let values = self.values(phrase, taken, line, &mut masked, rounds.as_mut());
-        self.masked = masked;
+        self.out.masked = masked;
         let (mut values, rounds) = match values {
             Ok(values) => (values, rounds.unwrap_or_default()),
             Err(why) => return Outcome::Nobody(why),
@@ -560,7 +624,7 @@ impl<'a> Runner<'a, '_> {
                 let place = Place { number: self.number, round, line, levels: &levels };
                 let blocks = &phrase.blocks[negated];
                 let mut filled = 0u32;
-                self.sheet.land(&lands[run.range.clone()], values, &place, |target| {
+                self.out.sheet.land(&lands[run.range.clone()], values, &place, |target| {
                     in_rule |= target.section() == Some("rules");
                     // Few phrases land in more than one part of a rule base, and none in thirty.
                     let own = |block: &Block| lands[block.target].0.first() == target.first();
@@ -573,7 +637,7 @@ impl<'a> Runner<'a, '_> {
                         _ => lands[block.target]
                             .0
                             .first()
-                            .and_then(|first| self.sheet.entry_of(first, values, &place)),
+                            .and_then(|first| self.out.sheet.entry_of(first, values, &place)),
                     };
                     if let (Some(at), Some((depth, _))) = (at, taken.get(block.level)) {
                         self.frames[*depth].landed.add(block.part, at);
