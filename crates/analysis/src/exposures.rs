@@ -98,7 +98,9 @@ fn is_for_guests(name: &str) -> bool {
 fn guests(estate: &EstateMap, ground: &NetworkModel<'_>, services: &[Vec<Service>]) -> Vec<GuestNetwork> {
     let mut found = Vec::new();
     for (device, one) in estate.devices.iter().enumerate().filter(|(_, one)| !one.facts.filters.is_empty()) {
-        for interface in one.facts.interfaces.iter().filter(|one| is_for_guests(&one.name)) {
+        for interface in
+            one.facts.interfaces.iter().filter(|one| one.up != Some(false) && is_for_guests(&one.name))
+        {
             let nets = interface.addresses.iter().map(|address| IpRange::from(address.net.trunc()));
             let sources: Vec<IpRange> = nets.filter(|range| !is_link_local(range.first())).collect();
             if sources.is_empty() || estate.outside(device).iter().any(|one| one.name == interface.name) {
@@ -167,7 +169,8 @@ fn sites(estate: &EstateMap, ground: &NetworkModel<'_>, services: &[Vec<Service>
         let behind = facts
             .interfaces
             .iter()
-            .filter(|one| !one.loopback && !one.point_to_point && one.name != there.interface);
+            .filter(|one| one.up != Some(false) && !one.loopback && !one.point_to_point)
+            .filter(|one| one.name != there.interface);
         let nets = behind.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.trunc()));
         let sources: Vec<IpRange> =
             nets.filter(|range| !is_public(range.first()) && !is_link_local(range.first())).collect();

@@ -184,7 +184,8 @@ fn missing(ground: &NetworkModel<'_>, intent: &Intent) -> Result<Vec<Missing>, I
     let (mut aims, _) = targets(estate, intent)?;
     // A network stands for its hosts: not for what stands between it and others, unless that is named.
     for device in &estate.devices {
-        let links: Vec<_> = device.facts.interfaces.iter().filter(|one| !one.loopback).collect();
+        let links: Vec<_> =
+            device.facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false)).collect();
         if links.len() < 2 {
             continue;
         }

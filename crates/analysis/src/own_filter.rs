@@ -12,7 +12,7 @@ use trevlin_packets::default_traffic::{DefaultAction, DefaultTraffic, Way, actio
 pub fn limited_to_named(estate: &EstateMap, device: usize, protocol: u8, port: u16) -> Option<Origin> {
     let mut line = None;
     let facts = &estate.devices[device].facts;
-    for interface in facts.interfaces.iter().filter(|one| !one.loopback) {
+    for interface in facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false)) {
         let own = interface.addresses.iter().map(|address| address.net.addr());
         for address in own.filter(|address| !is_link_local(*address)) {
             let family = Family::of(address);

@@ -86,13 +86,17 @@ fn of_sheet<'a>(device: &'a Device, tunnel: &'a Tunnel, missing: &'a Reference) 
     }
 }
 
-/// Logins of a tunnel: those that name it, and those of a list that it names.
+/// Logins of a tunnel: those that name it, and those of a list that it names, unless they are for another tunnel or service.
 #[must_use]
 pub fn logins_of<'a>(device: &'a Device, tunnel: &Tunnel) -> Vec<&'a Login> {
     let lists: Vec<&str> = tunnel.proof.passwords.iter().filter_map(|check| check.source.list()).collect();
+    let of_another = |login: &Login| {
+        let others = device.facts.tunnels.iter().filter(|other| other.name != tunnel.name);
+        !login.is_remote_access() || others.into_iter().any(|other| other.name == login.service)
+    };
     let of_it = |login: &&Login| {
         let LoginList::LocalFile(list) = &login.list;
-        login.service == tunnel.name || lists.contains(&list.as_str())
+        login.service == tunnel.name || lists.contains(&list.as_str()) && !of_another(login)
     };
     device.logins.iter().filter(of_it).collect()
 }

@@ -78,6 +78,9 @@ fn shell(
     if easiest.is_some_and(|way| way.factors.undecided.is_some() && shown(&way.factors).is_some()) {
         limits.insert(0, "PAM may require more".into());
     }
+    if limits.is_empty() && estate.is_appliance(at) {
+        limits.push("not known".into());
+    }
     let port = server.port(connection);
     let people = identities::People::of(device);
     let administrators = people.administrators().into_keys().filter(|name| name != "root");

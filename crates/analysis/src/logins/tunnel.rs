@@ -196,8 +196,9 @@ fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
         let words = way.passwords.iter().map(|check| source_words(estate, at, tunnel.family, &check.source));
         let words: Vec<String> =
             way.certificate.then(|| "certificates".to_owned()).into_iter().chain(words).collect();
-        if let Some(last) = lists.last_mut() {
-            *last = format!("{last}, or {}", words.join(" and "));
+        match lists.last_mut() {
+            Some(last) => *last = format!("{last}, or {}", words.join(" and ")),
+            None => lists.push(words.join(" and ")),
         }
     }
     let factors = of_tls_based(estate, at, tunnel);

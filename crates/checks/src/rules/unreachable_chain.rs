@@ -8,7 +8,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{filters, leads_to};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{Chain, Filter, Target};
+use trevlin_model::{Chain, Filter, FilterFormat, Target};
 use trevlin_packets::jumps::led_to;
 
 /// The check.
@@ -67,12 +67,22 @@ fn answer(device: usize, filter: &Filter, chain: &Chain, reached: bool) -> Answe
     } else {
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
-            title: format!("Chain {} is unreachable", chain.name).into(),
-            detail: format!(
-                "Chain {} of table {} contains {count}, and no packet reaches it.",
-                chain.name, filter.table
-            )
-            .into(),
+            title: match filter.format {
+                FilterFormat::Ordered => format!("List {} is not applied", chain.name).into(),
+                _ => format!("Chain {} is unreachable", chain.name).into(),
+            },
+            detail: match filter.format {
+                FilterFormat::Ordered => format!(
+                    "The list {} contains {count}; it is attached to no interface in force, so it filters nothing.",
+                    chain.name
+                )
+                .into(),
+                _ => format!(
+                    "Chain {} of table {} contains {count}, and no packet reaches it.",
+                    chain.name, filter.table
+                )
+                .into(),
+            },
             evidence: vec![chain.origin, chain.rules[0].origin],
         })
     };

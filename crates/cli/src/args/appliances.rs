@@ -44,9 +44,9 @@ pub(crate) struct PhrasebookTry {
     /// Phrasebook
     #[arg(help_heading = "What to read", value_name = "BOOK")]
     pub(crate) book: PathBuf,
-    /// Export
-    #[arg(help_heading = "What to read", value_name = "EXPORT")]
-    pub(crate) export: PathBuf,
+    /// Export; several of one device are read together
+    #[arg(help_heading = "What to read", value_name = "EXPORT", required = true)]
+    pub(crate) exports: Vec<PathBuf>,
     /// Select the part to show
     #[arg(long, help_heading = "Output", value_enum, default_value_t = Shown::All)]
     pub(crate) show: Shown,

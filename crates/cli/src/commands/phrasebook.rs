@@ -3,12 +3,13 @@
 use crate::args;
 use crate::context;
 use anyhow::bail;
+use std::collections::BTreeMap;
 use std::io::{self, Write};
 use std::path::Path;
 use std::process::ExitCode;
-use trevlin_model::Export;
 use trevlin_model::secret::Masker;
-use trevlin_readers::{PhraseResult, Phrasebook, Tried, phrasebook_guide};
+use trevlin_model::{Export, ExportId, Origin};
+use trevlin_readers::{PhraseResult, Phrasebook, Recognition, Tried, phrasebook_guide};
 use trevlin_render::sanitize;
 use unicode_width::UnicodeWidthStr;
 
@@ -54,30 +55,84 @@ fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
         let line = file.line_of(note.origin.start);
         crate::messages::warning(&format!("{}:{line}: {}", arguments.book.display(), note.text));
     }
-    let export = crate::read::export(&arguments.export)?;
-    let recognised = book.recognises(&export) != trevlin_readers::Recognition::No;
-    let tried = book.try_on(&export);
-    let masker = Masker::new(tried.reading.facts.to_mask(), &tried.reading.facts.masked_places);
+    let exports: Vec<Export> = arguments
+        .exports
+        .iter()
+        .enumerate()
+        .map(|(at, path)| {
+            let mut export = crate::read::export(path)?;
+            export.renumber(ExportId(at as u32));
+            Ok(export)
+        })
+        .collect::<anyhow::Result<_>>()?;
+    let unknown = |export: &&Export| book.recognises(export) == Recognition::No;
+    let unknown: Vec<&str> = exports.iter().filter(unknown).map(Export::path).collect();
+    let all: Vec<&Export> = exports.iter().collect();
+    let tried = book.try_together(&all);
+    let facts = || tried.iter().map(|one| &one.reading.facts);
+    let places: Vec<Origin> = facts().flat_map(|facts| facts.masked_places.iter().copied()).collect();
+    let masker = Masker::new(facts().flat_map(|facts| facts.to_mask()), &places);
     context::print(|out| {
         if arguments.show != args::Shown::Sheet {
-            lines(&tried, &export, &masker, arguments.show, out)?;
+            for (one, export) in tried.iter().zip(&exports) {
+                if exports.len() > 1 {
+                    writeln!(out, "{}", export.path())?;
+                }
+                lines(one, export, &masker, arguments.show, out)?;
+            }
+            errors(&tried, &exports, &masker, out)?;
         }
         if arguments.show != args::Shown::Untaken {
             if arguments.show == args::Shown::All {
                 writeln!(out, "\nRESULTING SHEET\n")?;
             }
-            out.write_all(tried.sheet.as_bytes())?;
+            for one in &tried {
+                out.write_all(one.sheet.as_bytes())?;
+            }
         }
-        if !recognised && arguments.show != args::Shown::Sheet {
-            writeln!(
-                out,
-                "\nAn audit would not use this phrasebook for this export: `[recognise]` does not match it."
-            )?;
+        if arguments.show != args::Shown::Sheet {
+            for path in &unknown {
+                writeln!(
+                    out,
+                    "\nAn audit would not use this phrasebook for {path}: `[recognise]` does not match it."
+                )?;
+            }
         }
         Ok(())
     })?;
-    let untaken = tried.statements.iter().any(|(_, took)| matches!(took, PhraseResult::Nobody(_)));
-    Ok(if untaken || !tried.notes.is_empty() { ExitCode::from(1) } else { ExitCode::SUCCESS })
+    let untaken =
+        |one: &Tried| one.statements.iter().any(|(_, took)| matches!(took, PhraseResult::Nobody(_)));
+    let whole = tried.iter().all(|one| !untaken(one) && one.notes.is_empty());
+    Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+/// Errors of the resulting sheet, each once.
+fn errors(tried: &[Tried], exports: &[Export], masker: &Masker, out: &mut dyn Write) -> io::Result<()> {
+    let mut by_text: Vec<(String, Vec<Origin>)> = Vec::new();
+    let mut numbers: BTreeMap<String, usize> = BTreeMap::new();
+    for note in tried.iter().flat_map(|one| &one.notes) {
+        let text = masker.mask(&note.text);
+        let number = *numbers.entry(text.clone()).or_insert_with(|| {
+            by_text.push((text, Vec::new()));
+            by_text.len() - 1
+        });
+        by_text[number].1.push(note.origin);
+    }
+    for (text, places) in by_text {
+        let first = places[0];
+        let export = exports.iter().find(|export| export.id() == first.export);
+        let line = export.map_or(0, |export| export.line_of(first.start));
+        let file = export
+            .filter(|_| exports.len() > 1)
+            .map_or(String::new(), |export| format!("{}:", export.path()));
+        let more = match places.len() {
+            1 => String::new(),
+            2 => ", and on 1 more line".to_owned(),
+            many => format!(", and on {} more lines", many - 1),
+        };
+        writeln!(out, "{file}{line:>5} resulting sheet: {}{more}", sanitize(&text))?;
+    }
+    Ok(())
 }
 
 /// How wide the part of the export is.
@@ -109,12 +164,24 @@ fn lines(
         let position = export.position(origin.start);
         let line = export.line(position.line);
         let whole = line.map_or("", |line| line.text);
-        let masked = masker.mask_at(whole, line.map_or(*origin, |line| export.origin_of(line.text)));
+        let place = line.map_or(*origin, |line| export.origin_of(line.text));
+        // Several statements may be on one line.
+        let own = export.text().get(origin.start as usize..origin.end as usize).unwrap_or_default();
+        let within = place.start <= origin.start && origin.end <= place.end && !own.is_empty();
+        let masked = if within { masker.mask_at(own, *origin) } else { masker.mask_at(whole, place) };
         let by = match took {
             PhraseResult::Phrase(line, says) => format!("{line}: {says}"),
             PhraseResult::Passed => "- not relevant".into(),
             PhraseResult::Nobody(why) => format!("! {why}"),
         };
+        if !all {
+            let text = cut(masked.trim(), width.saturating_sub(7));
+            writeln!(out, "{:>5} {text}", position.line)?;
+            for line in textwrap::wrap(by.trim_start_matches("! "), width.saturating_sub(10)) {
+                writeln!(out, "         {line}")?;
+            }
+            continue;
+        }
         let by = cut(&by, width.saturating_sub(half + 7));
         writeln!(out, "{:>5} {} {by}", position.line, pad(&cut(masked.trim_end(), half), half))?;
     }
@@ -123,10 +190,6 @@ fn lines(
         "\n{} statements: {taken} matched, {passed} not relevant, {untaken} unmatched",
         tried.statements.len()
     )?;
-    for note in &tried.notes {
-        let line = export.line_of(note.origin.start);
-        writeln!(out, "{line:>5} resulting sheet: {}", sanitize(&masker.mask(&note.text)))?;
-    }
     Ok(())
 }
 

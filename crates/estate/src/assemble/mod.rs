@@ -113,7 +113,8 @@ impl Estate {
         let devices: Vec<Device> = by_name.into_iter().map(|(device, _)| device).collect();
         let places: Vec<_> =
             devices.iter().flat_map(|device| device.facts.masked_places.iter().copied()).collect();
-        let masker = Masker::new(devices.iter().flat_map(|device| device.facts.to_mask()), &places);
+        let held = devices.iter().flat_map(|device| device.facts.to_mask());
+        let masker = Masker::beside(held, &places, &names(&devices));
         let mut estate = Self {
             exports,
             devices,
@@ -385,6 +386,27 @@ pub fn of_device<T>(all: &[T], device: usize, whose: impl Fn(&T) -> usize) -> &[
     let from = all.partition_point(|one| whose(one) < device);
     let of_it = all[from..].partition_point(|one| whose(one) == device);
     &all[from..from + of_it]
+}
+
+/// Names that outputs show in clear, and their words.
+fn names(devices: &[Device]) -> BTreeSet<&str> {
+    let mut found = BTreeSet::new();
+    for device in devices {
+        let facts = &device.facts;
+        let all = std::iter::once(&device.name)
+            .chain(facts.interfaces.iter().map(|one| &one.name))
+            .chain(facts.tunnels.iter().map(|one| &one.name))
+            .chain(facts.served.iter().map(|one| &one.name))
+            .chain(facts.logins.iter().map(|one| &one.user))
+            .chain(facts.accounts.iter().map(|one| &one.name))
+            .chain(facts.groups.iter().map(|one| &one.name));
+        for name in all {
+            found.insert(name.as_str());
+            found
+                .extend(name.split(|letter: char| !letter.is_alphanumeric()).filter(|word| !word.is_empty()));
+        }
+    }
+    found
 }
 
 #[cfg(test)]

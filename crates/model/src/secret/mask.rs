@@ -84,6 +84,17 @@ impl Masker {
     /// A masker for everything the exports hold, and for places that may hold a piece of a secret.
     #[must_use]
     pub fn new<'a>(held: impl IntoIterator<Item = &'a Arc<SecretRecord>>, places: &[Origin]) -> Self {
+        Self::beside(held, places, &BTreeSet::new())
+    }
+
+    /// The same, where some values are words of `names`, such as the name of a device: these are masked at their own places only, since a
+    /// mask in a name that stands elsewhere in clear tells what the secret is.
+    #[must_use]
+    pub fn beside<'a>(
+        held: impl IntoIterator<Item = &'a Arc<SecretRecord>>,
+        places: &[Origin],
+        names: &BTreeSet<&str>,
+    ) -> Self {
         let mut masker = Self::default();
         let mut all: Vec<Secret> = Vec::new();
         for place in places {
@@ -91,7 +102,7 @@ impl Masker {
         }
         for one in held {
             masker.by_place.entry(one.origin.export).or_default().push((one.origin.start, one.origin.end));
-            if is_told_by_value(one) {
+            if is_told_by_value(one) && !names.contains(one.secret.expose()) {
                 all.extend(forms(one.kind, one.secret.expose()));
             }
         }

@@ -206,6 +206,12 @@ impl Secret {
         HashScheme::of(self.expose())
     }
 
+    /// Whether it is written as a hash of crypt(5), with its scheme between dollar signs: no clear password begins so.
+    #[must_use]
+    pub fn is_crypt_hash(&self) -> bool {
+        self.expose().starts_with('$') && self.hash_scheme() != HashScheme::Other
+    }
+
     /// Cost of one guess, where this is a hash that states it.
     #[must_use]
     pub fn hash_cost(&self) -> Option<HashCost> {

@@ -36,11 +36,15 @@ pub struct Phrasebook {
     /// Patterns of levels, each once.
     pub(super) levels: Vec<Level>,
     pub(super) phrases: Vec<Phrase>,
+    /// Statements that phrases depend on.
+    pub(super) conditions: Vec<Level>,
 }
 
 /// A pattern of one level, and the names of its captures.
 #[derive(Debug, Clone)]
 pub(super) struct Level {
+    /// As written.
+    pub(super) text: String,
     /// `None` where any statement fits.
     pub(super) pattern: Option<Pattern>,
     pub(super) captures: Captures,
@@ -55,6 +59,8 @@ pub(super) struct Phrase {
     pub(super) line: u32,
     /// Whether it may be nested in any statement.
     pub(super) anywhere: bool,
+    /// Statements beside it, or beside those around it: each by its number, and whether it must be there or must not.
+    pub(super) beside: Vec<(usize, bool)>,
     /// Numbers of the levels' patterns, outermost first, each with the number of the phrase's first capture of that level.
     pub(super) levels: Vec<(usize, usize)>,
     pub(super) kinds: Captures,
@@ -194,6 +200,7 @@ impl Reader<'_> {
             always: Vec::new(),
             levels: Vec::new(),
             phrases: Vec::new(),
+            conditions: Vec::new(),
         };
         for node in top.get("table").map_or(&[][..], Node::each) {
             book.tables.extend(self.table(node, &numbers));
@@ -295,7 +302,7 @@ impl Reader<'_> {
     }
 
     fn phrase(&mut self, node: &Node, maps: &BTreeMap<String, usize>, book: &mut Phrasebook) {
-        self.only(node, &["says", "lands", "denied"]);
+        self.only(node, &["says", "where", "unless", "lands", "denied"]);
         let Some(says) = node.get("says").and_then(|says| Some((says.text()?, says.origin))) else {
             self.note(node.origin, "`says` is required: the pattern of the statement");
             return;
@@ -352,6 +359,10 @@ impl Reader<'_> {
                 );
             }
         }
+        let beside = self.beside(node, maps, book);
+        if !beside.is_empty() && numbers.len() < 2 {
+            self.note(at, "`where` and `unless` state what is beside a statement in the block around it; this phrase has no block");
+        }
         let line = self.export.line_of(at.start);
         let (groups, all) = groups(&numbers, &book.levels);
         let runs = [runs(&mut lands, &all), runs(&mut denied, &all)];
@@ -361,6 +372,7 @@ impl Reader<'_> {
             says: text.into(),
             line,
             anywhere,
+            beside,
             levels: numbers,
             kinds,
             lands,
@@ -368,6 +380,33 @@ impl Reader<'_> {
             runs,
             groups,
         });
+    }
+
+    /// Statements that must be beside the one of a phrase, or must not.
+    fn beside(
+        &mut self,
+        node: &Node,
+        maps: &BTreeMap<String, usize>,
+        book: &mut Phrasebook,
+    ) -> Vec<(usize, bool)> {
+        let mut found = Vec::new();
+        for (key, wanted) in [("where", true), ("unless", false)] {
+            for one in node.get(key).map_or(&[][..], Node::each) {
+                let text = one.text().unwrap_or_default();
+                match level(text, maps) {
+                    Ok(level) => {
+                        let same = |known: &Level| known.text == level.text;
+                        let known = book.conditions.iter().position(same).unwrap_or_else(|| {
+                            book.conditions.push(level);
+                            book.conditions.len() - 1
+                        });
+                        found.push((known, wanted));
+                    }
+                    Err(why) => self.note(one.origin, why),
+                }
+            }
+        }
+        found
     }
 
     fn landings(&mut self, node: &Node, captures: &Captures, levels: usize) -> Vec<(Target, Plan)> {
@@ -418,10 +457,10 @@ fn groups(levels: &[(usize, usize)], patterns: &[Level]) -> (Vec<usize>, Vec<Gro
 fn level(text: &str, maps: &BTreeMap<String, usize>) -> Result<Level, String> {
     let mut captures = Vec::new();
     if text.trim() == "*" {
-        return Ok(Level { pattern: None, captures });
+        return Ok(Level { text: text.into(), pattern: None, captures });
     }
     let pattern = Pattern::parse(text, &mut captures, maps)?;
-    Ok(Level { pattern: Some(pattern), captures })
+    Ok(Level { text: text.into(), pattern: Some(pattern), captures })
 }
 
 /// The levels of a phrase: the texts between `>` signs that are words of their own.

@@ -19,6 +19,8 @@ static SCHEMA: LazyLock<Schema<'static>> = LazyLock::new(|| {
 struct Schema<'a> {
     #[serde(rename = "$ref")]
     reference: Option<&'a str>,
+    #[serde(rename = "type", deserialize_with = "one_type")]
+    kind: Option<&'a str>,
     #[serde(rename = "$defs", borrow)]
     defs: BTreeMap<&'a str, &'a RawValue>,
     properties: BTreeMap<&'a str, Schema<'a>>,
@@ -26,6 +28,12 @@ struct Schema<'a> {
     any_of: Vec<Schema<'a>>,
     one_of: Vec<Schema<'a>>,
     all_of: Vec<Schema<'a>>,
+}
+
+/// The type of a schema with one.
+fn one_type<'de: 'a, 'a, D: serde::Deserializer<'de>>(from: D) -> Result<Option<&'a str>, D::Error> {
+    let written: &'de RawValue = Deserialize::deserialize(from)?;
+    Ok(serde_json::from_str(written.get()).ok())
 }
 
 /// The schemas that others refer to, each read when one does: a phrasebook comes by few of them.
@@ -50,6 +58,10 @@ pub(super) fn targets(all: &Targets) -> Vec<Note> {
             let known = properties(&at);
             let found: Vec<&Schema<'static>> =
                 known.iter().filter(|(name, _)| name == key).map(|(_, value)| *value).collect();
+            // A table whose keys are words of a program, such as the keywords of SSH.
+            if known.is_empty() && flatten(&at).iter().any(|one| one.kind == Some("object")) {
+                break;
+            }
             if found.is_empty() {
                 let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
                 let text = format!("`{key}` is not a key of a sheet at this place; {}", nearest(key, &names));

@@ -108,7 +108,7 @@ impl<'a> Open<'a, '_> {
         for (cell, (name, _)) in cells.into_iter().zip(&self.columns).filter(|(cell, _)| !cell.is_empty()) {
             let at = export.origin_of(cell).start;
             let mut found = vec![Word::bare(name, at, at)];
-            shape::words(export, cell, &[], &mut found);
+            values(export, cell, &mut found);
             sink.statement(self.depth + 2, &found, origin);
         }
     }
@@ -190,16 +190,20 @@ pub(super) fn csv<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Si
         sink.statement(0, &[heading], line);
         for (cell, name) in row.iter().zip(&headings).filter(|(cell, _)| !cell.is_empty()) {
             let mut found = vec![Word::bare(name, place(cell).start, place(cell).start)];
-            shape::words(export, cell, &[], &mut found);
-            // Semicolons separate the values of a cell as commas do.
-            for word in found.iter_mut().filter(|word| !word.quoted && word.text.len() > 1) {
-                *word = word.part(0, word.text.trim_end_matches(';').len());
-            }
+            values(export, cell, &mut found);
             sink.statement(1, &found, line);
         }
         if row.len() > headings.len() {
             sink.broken(line, "this row has more cells than there are headings");
         }
+    }
+}
+
+/// The words of a cell. Semicolons separate its values as commas do.
+fn values<'a>(export: &'a Export, cell: &'a str, into: &mut Vec<Word<'a>>) {
+    shape::words(export, cell, &[], into);
+    for word in into.iter_mut().filter(|word| !word.quoted && word.text.len() > 1) {
+        *word = word.part(0, word.text.trim_end_matches(';').len());
     }
 }
 

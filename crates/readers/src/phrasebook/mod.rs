@@ -1,6 +1,7 @@
 //! Phrasebooks: our own form for describing an appliance's export without programming. A phrasebook states how to recognise the export, the
 //! shape of its statements, and for each phrase the fields of the device sheet that receive its values.
 
+mod beside;
 mod book;
 mod check;
 mod columns;
@@ -8,6 +9,7 @@ mod date;
 mod guide;
 mod hidden;
 mod land;
+mod near;
 mod open;
 mod pattern;
 mod rounds;
@@ -28,6 +30,7 @@ pub use shelf::Shelf;
 use crate::reader::{LineRecorder, Reading, Recognition, TELLING_LINES};
 use crate::sheet::node::Node;
 use crate::sheet::write_node;
+use beside::{Beside, Collector};
 use book::{Level, Phrase};
 use land::{Place, Sheet};
 use open::{Beginnings, Block, Landed, Part};
@@ -35,7 +38,7 @@ use pattern::{Taken, Word};
 use rayon::prelude::*;
 use rounds::{Rounds, Run};
 use shape::{DEPTH, Sink};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::Arc;
 use target::{Plan, Target, Values, apart};
@@ -93,6 +96,16 @@ impl Phrasebook {
         self.run(export, true, shape::length(export))
     }
 
+    /// The same for several exports of one device. The sheet and its errors are with the first.
+    #[must_use]
+    pub fn try_together(&self, exports: &[&Export]) -> Vec<Tried> {
+        let walk = |(at, export): (usize, &&Export)| {
+            self.walk(export, true, shape::length(export), Walk { number: at as u64, defaults: at == 0 })
+        };
+        let walked: Vec<Walked> = exports.par_iter().enumerate().map(walk).collect();
+        finished(exports, walked)
+    }
+
     /// `length`: number of lines that one thread processes. The result does not depend on it.
     fn run(&self, export: &Export, tells: bool, length: u32) -> Tried {
         let walked = self.walk(export, tells, length, Walk { number: 0, defaults: true });
@@ -113,6 +126,7 @@ impl Phrasebook {
             candidates: Vec::new(),
             depth: 0,
             number: walk.number << 48 | (piece as u64) << 32,
+            beside: Beside::default(),
             out: Walked {
                 sheet: Sheet::new(export.origin(0..0)),
                 notes: Vec::new(),
@@ -129,6 +143,11 @@ impl Phrasebook {
             let mut runner = start(number);
             if number == 0 && walk.defaults {
                 runner.always();
+            }
+            if !self.conditions.is_empty() {
+                let mut collector = Collector::of(self, runner.number);
+                shape::walk(self.shape, &self.comments, &self.tables, export, piece.clone(), &mut collector);
+                runner.beside = collector.found();
             }
             shape::walk(self.shape, &self.comments, &self.tables, export, piece.clone(), &mut runner);
             runner.close(0);
@@ -260,6 +279,8 @@ struct Runner<'a, 'b> {
     candidates: Vec<usize>,
     depth: usize,
     number: u64,
+    /// Statements that phrases depend on.
+    beside: Beside,
     out: Walked,
 }
 
@@ -362,12 +383,21 @@ fn finished(exports: &[&Export], walked: Vec<Walked>) -> Vec<Tried> {
         reading.facts.masked_places.extend(masked);
         all.push(one);
     }
-    if let (Some(one), Some(top)) = (all.first_mut(), shown) {
-        crate::announced::add(first, &mut one.reading.facts);
-        let facts = &one.reading.facts;
-        let masker = Masker::new(facts.to_mask(), &facts.masked_places);
-        one.sheet = write_node(&top, first, &|text| masker.mask(text));
-        one.notes = of_sheet.into_iter().chain(unjoined).collect();
+    if let Some(mut top) = shown {
+        for (one, export) in all.iter_mut().zip(exports) {
+            crate::announced::add(export, &mut one.reading.facts);
+        }
+        let facts = || all.iter().map(|one| &one.reading.facts);
+        let places: Vec<Origin> = facts().flat_map(|facts| facts.masked_places.iter().copied()).collect();
+        let masker = Masker::new(facts().flat_map(|facts| facts.to_mask()), &places);
+        // A secret that is an ordinary word is masked where it is one, and nowhere else.
+        let places: BTreeSet<Origin> = places.into_iter().collect();
+        hidden::hide(&mut top, &places);
+        let sheet = write_node(&top, exports, &|text| masker.mask(text));
+        if let Some(one) = all.first_mut() {
+            one.sheet = sheet;
+            one.notes = of_sheet.into_iter().chain(unjoined).collect();
+        }
     }
     all
 }
@@ -531,11 +561,23 @@ impl<'a> Runner<'a, '_> {
             }
         }
         let words = &self.frames[depth].words;
-        let passes = |level: &Level| level.pattern.as_ref().is_none_or(|one| one.matches(words).is_some());
+        let negated = words.len() > 1 && self.book.negation.iter().any(|word| word == first);
+        let passes = |level: &Level| {
+            let matches =
+                |words: &[Word<'_>]| level.pattern.as_ref().is_none_or(|one| one.matches(words).is_some());
+            matches(words) || negated && matches(&words[1..])
+        };
         if self.book.passes.iter().any(passes) {
             return Outcome::Passed;
         }
-        Outcome::Nobody(nobody.unwrap_or_else(|| format!("no phrase of {} matches", self.book.name)))
+        let nearest = || {
+            // Only where it is shown: it examines every phrase.
+            self.out.told.as_ref()?;
+            let words = self.frames[..=depth].iter().map(|frame| &frame.words[..]).collect();
+            near::nearest(self.book, &near::Around { words })
+        };
+        let told = nobody.or_else(nearest);
+        Outcome::Nobody(told.unwrap_or_else(|| format!("no phrase of {} matches", self.book.name)))
     }
 
     /// The first matching phrase with valid values; `nobody` explains why a matching one was rejected.
@@ -582,6 +624,12 @@ impl<'a> Runner<'a, '_> {
                     continue 'phrases;
                 }
                 all.push((outer + at, known));
+            }
+            let around = || self.frames[outer..self.depth].iter().map(|frame| frame.number);
+            let beside =
+                |(condition, wanted): &(usize, bool)| self.beside.holds(*condition, around()) == *wanted;
+            if !phrase.beside.iter().all(beside) {
+                continue;
             }
             all.reverse();
             return Some((place, all));
@@ -698,8 +746,10 @@ impl<'a> Runner<'a, '_> {
                     masked.push(origin);
                 }
                 let text = self.export.text().get(start as usize..end as usize).unwrap_or_default();
-                // A name that stands for a place before the value has no text of its own.
-                let origin = if start == end { line } else { origin };
+                // A name that stands for a place before the value has no text of its own. What a statement around this one has is stated
+                // here, but for secrets, which are masked where they are.
+                let inner = at + 1 == taken.len() || *kind == Kind::Secret;
+                let origin = if start == end || !inner { line } else { origin };
                 let node = kind.value(words, text, origin, &self.book.maps)?;
                 if let Some(rounds) = &mut rounds {
                     rounds.add(first + capture, node.clone());

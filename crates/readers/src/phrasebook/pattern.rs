@@ -157,6 +157,28 @@ impl Pattern {
         Some(taken)
     }
 
+    /// How many words of a statement fit before one does not.
+    pub(super) fn fits_up_to(&self, words: &[Word<'_>]) -> usize {
+        let mut seen = vec![false; self.steps.len() * (words.len() + 1)];
+        let (mut open, mut furthest) = (vec![(0, 0)], 0);
+        while let Some((step, at)) = open.pop() {
+            if std::mem::replace(&mut seen[step * (words.len() + 1) + at], true) {
+                continue;
+            }
+            furthest = furthest.max(at);
+            match &self.steps[step] {
+                Step::End => {}
+                Step::Either(first, second) => open.extend([(*first, at), (*second, at)]),
+                Step::Go(there) => open.push((*there, at)),
+                one => {
+                    let taken = one.takes(words, at, &mut Vec::new());
+                    open.extend(taken.map(|number| (step + 1, at + number)));
+                }
+            }
+        }
+        furthest
+    }
+
     /// Whether a statement begins as those that fit: with a fixed word, or a value that few other words are. `known` tells for the number
     /// of a value map whether it has a word.
     pub(super) fn resembles(&self, words: &[Word<'_>], known: &dyn Fn(usize, &str) -> bool) -> bool {

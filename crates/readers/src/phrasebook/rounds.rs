@@ -26,6 +26,8 @@ impl Run {
 struct Axis {
     captures: Vec<usize>,
     groups: Vec<usize>,
+    /// Whether it repeats values only: then it makes no new entries.
+    of_values: bool,
 }
 
 /// How many combinations of repetitions one statement may have.
@@ -44,8 +46,13 @@ pub(super) fn runs(lands: &mut Vec<(Target, Plan)>, groups: &[Group]) -> Vec<Run
         for ((other, _), used) in lands.iter().zip(&used) {
             let same = std::ptr::eq(other, target)
                 || target.new_entry().is_some_and(|entry| other.new_entry() == Some(entry));
-            if same {
+            let of_group = |capture: &&usize| {
+                groups.iter().any(|one| one.repeats == Repeats::Group && one.captures.contains(capture))
+            };
+            if std::ptr::eq(other, target) {
                 captures.extend(used);
+            } else if same {
+                captures.extend(used.iter().filter(of_group));
             }
         }
         let axes = axes(captures, groups);
@@ -92,13 +99,18 @@ fn axes(mut captures: Vec<usize>, groups: &[Group]) -> Vec<Axis> {
     let mut found: Vec<Axis> = Vec::new();
     for capture in captures {
         let own = groups.iter().enumerate().filter(|(_, group)| group.captures.contains(&capture));
-        let mut axis = Axis { captures: vec![capture], groups: own.map(|(number, _)| number).collect() };
+        let mut axis = Axis {
+            captures: vec![capture],
+            of_values: own.clone().all(|(_, group)| group.repeats == Repeats::Value),
+            groups: own.map(|(number, _)| number).collect(),
+        };
         let (shared, apart): (Vec<Axis>, Vec<Axis>) = std::mem::take(&mut found)
             .into_iter()
             .partition(|one| one.groups.iter().any(|group| axis.groups.contains(group)));
         for one in shared {
             axis.captures.extend(one.captures);
             axis.groups.extend(one.groups);
+            axis.of_values &= one.of_values;
         }
         axis.captures.sort_unstable();
         axis.groups.sort_unstable();
@@ -106,6 +118,8 @@ fn axes(mut captures: Vec<usize>, groups: &[Group]) -> Vec<Axis> {
         found = apart;
         found.push(axis);
     }
+    // Those that make entries first: repetitions of values come within them.
+    found.sort_by_key(|axis| axis.of_values);
     found
 }
 
@@ -147,7 +161,7 @@ impl Rounds {
         }
     }
 
-    /// Goes through the combinations of a run: sets the values of its captures, and counts.
+    /// Goes through the combinations of a run: sets the values of its captures, and counts those that make entries.
     ///
     /// # Errors
     /// When there are too many.
@@ -168,6 +182,8 @@ impl Rounds {
                 "this statement has more than {MOST} combinations of repeated values, the limit for a phrase"
             )
         })?;
+        let of_values = run.axes.iter().zip(&by_axis).filter(|(axis, _)| axis.of_values);
+        let within: usize = of_values.map(|(_, rounds)| rounds.len()).product();
         let saved: Vec<(usize, Option<Node>)> = run
             .axes
             .iter()
@@ -185,7 +201,7 @@ impl Rounds {
                 }
                 rest /= rounds.len();
             }
-            land(values, count as u64);
+            land(values, (count / within) as u64);
         }
         for (capture, node) in saved {
             values.take(capture);
@@ -225,6 +241,10 @@ impl Rounds {
                 at = one.outer;
             }
             found.push(values);
+        }
+        // Nothing was taken: what needs none of it lands all the same.
+        if found.is_empty() {
+            found.push(Vec::new());
         }
         found
     }

@@ -324,6 +324,20 @@ fn repeated_groups_land_one_entry_each() {
             "[[zones]]\nname = \"z\"\ninterfaces = [\"at e0\", \"at e1\", \"at e2\"]",
         ),
         (
+            "no repetition at all",
+            "let {p} [at {n:port}...] [by ({z})...]",
+            "lands = { \"rules[].services[]\" = \"{p} {n?}\", \"rules[].from[]\" = \"{z}\", \"rules[].action\" = \"allow\" }",
+            "let esp",
+            "[[rules]]\nservices = [\"esp\"]\naction = \"allow\"",
+        ),
+        (
+            "values in one entry, groups in several",
+            "let {p} [at {n:port}...] [by ({z})...]",
+            "lands = { \"rules[].services[]\" = \"{p} {n?}\", \"rules[].from[]\" = \"{z}\", \"rules[].action\" = \"allow\" }",
+            "let tcp at 80 443 by a b",
+            "[[rules]]\nservices = [\"tcp 80\", \"tcp 443\"]\nfrom = [\"a\"]\naction = \"allow\"\n[[rules]]\nservices = [\"tcp 80\", \"tcp 443\"]\nfrom = [\"b\"]\naction = \"allow\"",
+        ),
+        (
             "values without a group are a list",
             "let {z}...",
             "lands = { \"rules[].from\" = \"{z}\", \"rules[].action\" = \"allow\" }",

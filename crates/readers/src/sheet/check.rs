@@ -1,5 +1,6 @@
 //! Missing statements and contradictions of a sheet.
 
+use super::lists::NamedList;
 use super::ordered::Ordered;
 use super::{by_hand, document};
 use std::collections::BTreeMap;
@@ -82,8 +83,20 @@ fn missing(stated: &[String], kind: Option<DeviceKind>, ordered: &Ordered) -> Ve
         kind.is_none_or(|kind| kinds.contains(&kind)) && !keys.iter().any(|key| says(key))
     });
     found.extend(wanted.map(|(.., what)| (*what).to_owned()));
-    if !ordered.rules.is_empty() {
-        let list = ordered.list.clone().unwrap_or_default();
+    let list = ordered.list.clone().unwrap_or_default();
+    let attached = |one: &&NamedList| !(one.entering.is_empty() && one.leaving.is_empty()) && !one.off;
+    if list.lists_end.is_none() && ordered.lists.iter().filter(attached).any(|one| one.end.is_none()) {
+        found.push(
+            "the action at the end of a list (`lists-end` in `rule-list`, or `end` in `lists`)".to_owned(),
+        );
+    }
+    if list.replies.is_none() && ordered.lists.iter().filter(attached).any(|one| one.replies.is_none()) {
+        found.push(
+            "whether replies pass the lists without a rule (`replies` in `rule-list` or in `lists`)"
+                .to_owned(),
+        );
+    }
+    if ordered.rules.iter().any(|rule| rule.list.is_none()) {
         let forwards =
             !ordered.forwards.is_empty() && ordered.forwards.iter().any(|one| one.passes.is_none());
         for (unsaid, key, what) in [

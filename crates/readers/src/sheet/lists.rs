@@ -6,7 +6,9 @@ use super::rule::{Action, OrderedRule, Word};
 use crate::making::{base, holds, known, open, plain, rule, table};
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use trevlin_model::{Chain, ChainKind, Filter, Hook, MatchKind, Origin, Rule, Target};
+use trevlin_model::{
+    Chain, ChainKind, Facts, Filter, Hook, MatchKind, Origin, PortRange, Protocol, Rule, Target,
+};
 
 /// A named list of rules: those of `rules` that name it in `list`. It judges what enters or leaves by the interfaces that it is attached
 /// to; a list that is attached nowhere judges nothing.
@@ -22,6 +24,8 @@ pub(crate) struct NamedList {
     /// Interfaces, zones and tunnels by which the packets leave that it judges.
     #[serde(rename = "out")]
     pub(crate) leaving: Vec<Word>,
+    /// Services of the device whose clients it limits, by their names; `SSH` for that.
+    pub(crate) services: Vec<Word>,
     /// Action for packets that no rule of it matches. As in `rule-list`, where it is not stated.
     pub(crate) end: Option<(Action, Origin)>,
     /// Whether replies to permitted connections pass it without a rule. As in `rule-list`, where it is not stated.
@@ -38,9 +42,36 @@ pub(crate) struct NamedList {
 /// Before destinations are translated, and after sources are: a list looks at packets as they are on the interface.
 const ARRIVAL: i32 = -150;
 const DEPARTURE: i32 = 150;
+/// Services look at their clients after the filters do.
+const SERVICES: i32 = 10;
+
+/// A service of the device, where it answers.
+pub(super) struct Served {
+    name: String,
+    protocol: Protocol,
+    port: u16,
+}
+
+/// The services that lists may limit.
+pub(super) fn places(facts: &Facts) -> Vec<Served> {
+    let made = |name: &str, protocol, port| Served { name: name.to_owned(), protocol, port };
+    let mut found = Vec::new();
+    for one in &facts.served {
+        found.extend(one.endpoints.iter().map(|place| made(&one.name, place.protocol, place.port)));
+    }
+    for one in &facts.ssh_servers {
+        let connection = trevlin_model::ssh::SshConnection::default();
+        found.push(made("SSH", Protocol::TCP, one.port(&connection)));
+    }
+    for one in &facts.tunnels {
+        let ports = one.listeners.iter().filter_map(|place| Some((place.protocol, *place.port.value()?)));
+        found.extend(ports.map(|(protocol, port)| made(&one.name, protocol, port)));
+    }
+    found
+}
 
 /// The lists, each a chain, and where they are attached.
-pub(super) fn table_of(ordered: &Ordered, names: &mut Names<'_>) -> Option<Filter> {
+pub(super) fn table_of(ordered: &Ordered, places: &[Served], names: &mut Names<'_>) -> Option<Filter> {
     let mut by_list: BTreeMap<&str, Vec<&OrderedRule>> = BTreeMap::new();
     for one in ordered.rules.iter().filter(|one| !one.off) {
         if let Some((name, _)) = &one.list {
@@ -50,14 +81,16 @@ pub(super) fn table_of(ordered: &Ordered, names: &mut Names<'_>) -> Option<Filte
     let first = ordered.lists.iter().map(|one| one.origin);
     let first = first.chain(by_list.values().map(|rules| rules[0].origin)).min()?;
     let usual = ordered.list.as_ref();
-    let (mut arriving, mut leaving, mut chains) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut arriving, mut leaving, mut at_services) = (Vec::new(), Vec::new(), Vec::new());
+    let mut chains = Vec::new();
     for one in ordered.lists.iter().filter(|one| !one.off) {
         let rules = by_list.remove(one.name.as_str()).unwrap_or_default();
-        let attached = !(one.entering.is_empty() && one.leaving.is_empty());
+        let attached = !(one.entering.is_empty() && one.leaving.is_empty() && one.services.is_empty());
+        let mut chain = chain_of(&one.name, &rules, names, one.origin);
+        // Its names are used all the same.
         if !attached && !one.used_for.is_empty() {
             continue;
         }
-        let mut chain = chain_of(&one.name, &rules, names, one.origin);
         let replies = one.replies.or_else(|| usual.and_then(|list| list.replies));
         let mut of_replies = vec![known()];
         if replies.is_none() && attached {
@@ -80,6 +113,26 @@ pub(super) fn table_of(ordered: &Ordered, names: &mut Names<'_>) -> Option<Filte
         };
         attach(&one.entering, true, &mut arriving);
         attach(&one.leaving, false, &mut leaving);
+        for service in &one.services {
+            let own = |place: &&Served| place.name.eq_ignore_ascii_case(&service.0);
+            let mut known = false;
+            for place in places.iter().filter(own) {
+                known = true;
+                let matches = vec![
+                    holds(MatchKind::Protocol(place.protocol)),
+                    holds(MatchKind::DestinationPorts(vec![PortRange {
+                        first: place.port,
+                        last: place.port,
+                    }])),
+                ];
+                at_services.push(rule(matches, Target::Jump(one.name.clone()), service.1));
+            }
+            if !known {
+                let all: Vec<&str> = places.iter().map(|place| place.name.as_str()).collect();
+                let hint = super::take::nearest(&service.0, &all);
+                names.note(service.1, format!("`{}` is not a service of the device; {hint}", service.0));
+            }
+        }
     }
     // Lists that are attached nowhere.
     for (name, rules) in by_list {
@@ -91,6 +144,9 @@ pub(super) fn table_of(ordered: &Ordered, names: &mut Names<'_>) -> Option<Filte
         base("ingress", (Hook::Prerouting, ARRIVAL), ChainKind::Filter, arriving, first),
         base("egress", (Hook::Postrouting, DEPARTURE), ChainKind::Filter, leaving, first),
     ];
+    if !at_services.is_empty() {
+        all.push(base("services", (Hook::Input, SERVICES), ChainKind::Filter, at_services, first));
+    }
     all.extend(chains);
     Some(table("access lists", all, first))
 }
@@ -107,8 +163,14 @@ fn chain_of(name: &str, rules: &[&OrderedRule], names: &mut Names<'_>, origin: O
     plain(name, made.collect(), origin)
 }
 
-/// The action behind the last rule.
+/// The action behind the last rule, unless that takes every packet that is left.
 fn closed(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
+    let takes_all = |last: &Rule| {
+        last.matches.is_empty() && matches!(last.target, Target::Accept | Target::Drop | Target::Reject)
+    };
+    if chain.rules.last().is_some_and(takes_all) {
+        return;
+    }
     end(chain, action, origin);
     // A chain that jumps reach has no policy of its own.
     if let (Some(policy), Some((_, at))) = (chain.policy.take(), action) {

@@ -10,6 +10,7 @@ mod joins;
 mod keepers;
 mod left_open;
 mod lists;
+mod login_entries;
 mod marks;
 mod named_addresses;
 mod names;
@@ -43,6 +44,7 @@ use ordered::{Ordered, OrderedRule, RuleList};
 use rayon::prelude::*;
 use serde::Deserialize;
 use std::borrow::Cow;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use trevlin_model::account::StoredPassword;
 use trevlin_model::secret::SecretKind;
@@ -155,6 +157,7 @@ fn whole(export: &Export, mut top: Node, described: Described) -> (Found, Ordere
         entries.iter_mut().filter(|entry| &*entry.key != "rules").for_each(|entry| evidence(&mut entry.node));
     }
     not_seen(&mut top, &mut found.not_seen);
+    let hashes = login_entries::prepare(&mut top, &mut found.understood);
     named_addresses::expand(&mut top);
     short::expand(&mut top);
     shells(&mut top);
@@ -188,11 +191,13 @@ fn whole(export: &Export, mut top: Node, described: Described) -> (Found, Ordere
     let mut interfaces: Vec<String> = own.map(|one| one.name.clone()).collect();
     interfaces.extend(found.facts.tunnels.iter().filter_map(|tunnel| tunnel.interface.clone()));
     let interfaces: Vec<&str> = interfaces.iter().map(String::as_str).collect();
-    found.facts.filters.extend(ordered.tables(&interfaces, described == Described::Sheet, &mut found.notes));
+    let places = lists::places(&found.facts);
+    let by_hand = described == Described::Sheet;
+    found.facts.filters.extend(ordered.tables(&interfaces, &places, by_hand, &mut found.notes));
     let limits = permissions::table(&found.facts, &ordered);
     found.facts.filters.extend(limits);
     found.facts.switched_off.extend(ordered.switched_off());
-    settle(export, &mut found.facts);
+    settle(export, &mut found.facts, &hashes);
     if !complete {
         leave_open(&mut found.facts, described);
         found.facts.described = Some(described);
@@ -414,7 +419,7 @@ fn nested(node: &Node, into: &mut Vec<Origin>) {
 }
 
 /// Completes the entries: purpose of secrets, forwards, names of settings.
-fn settle(export: &Export, facts: &mut Facts) {
+fn settle(export: &Export, facts: &mut Facts, hashes: &BTreeSet<Origin>) {
     for server in &mut facts.ssh_servers {
         server.keywords = crate::sshd::keywords();
     }
@@ -465,7 +470,11 @@ fn settle(export: &Export, facts: &mut Facts) {
         keep(&mut one.held, SecretKind::PreSharedKey, &whom);
     }
     for one in &mut facts.logins {
-        one.secret.iter_mut().for_each(|secret| keep(secret, SecretKind::LoginPassword, &one.user));
+        let kind = |secret: &SecretRecord| {
+            let hash = hashes.contains(&secret.origin) || secret.secret.is_crypt_hash();
+            if hash { SecretKind::PasswordHash } else { SecretKind::LoginPassword }
+        };
+        one.secret.iter_mut().for_each(|secret| keep(secret, kind(secret), &one.user));
     }
     for one in &mut facts.private_keys {
         keep(&mut one.held, SecretKind::PrivateKey, own);

@@ -175,7 +175,7 @@ impl<'a> Names<'a> {
         part.notes.into_iter().for_each(|note| self.note(note.origin, note.text));
     }
 
-    fn note(&mut self, origin: Origin, text: String) {
+    pub(super) fn note(&mut self, origin: Origin, text: String) {
         if self.told.insert((origin, text.clone())) {
             self.notes.push(Note { origin, text });
         }
@@ -407,6 +407,10 @@ fn conditions(
     make: &dyn Fn(Vec<IpRange>) -> MatchKind,
     negated: bool,
 ) -> Vec<Match> {
+    // Nothing of it is known.
+    if let (Some(why), true) = (&meaning.open, meaning.all.is_empty()) {
+        return vec![holds(MatchKind::NotAnalysed(Residual::described(why.clone())))];
+    }
     let known = Match { negated, kind: make(meaning.all) };
     match (meaning.open, negated) {
         (None, _) => vec![known],

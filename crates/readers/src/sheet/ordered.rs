@@ -1,7 +1,7 @@
 //! Rules in the form that appliances show: one ordered list, between zones, with named addresses and services, and with forwards and
 //! translations. They become tables of chains as in a native filter.
 
-use super::lists::{NamedList, as_on_arrival, seen_either_way};
+use super::lists::{NamedList, Served, as_on_arrival, seen_either_way};
 use super::names::{AddressName, Names, ServiceName, Zone};
 use crate::making::{base, holds, known, open, rule, table, translated};
 pub(crate) use crate::sheet::rule::{Action, OrderedRule, Word};
@@ -162,8 +162,14 @@ impl Ordered {
     }
 
     /// The tables of the rule base; undefined names are noted. `interfaces` are those of the device; `by_hand` whether names of services
-    /// that are not defined have their usual meaning, as where an auditor wrote them.
-    pub(crate) fn tables(&self, interfaces: &[&str], by_hand: bool, notes: &mut Vec<Note>) -> Vec<Filter> {
+    /// that are not defined have their usual meaning, as where an auditor wrote them. `places`: services that lists may limit.
+    pub(crate) fn tables(
+        &self,
+        interfaces: &[&str],
+        places: &[Served],
+        by_hand: bool,
+        notes: &mut Vec<Note>,
+    ) -> Vec<Filter> {
         let mut names = Names::of(&self.zones, &self.address_names, &self.service_names, interfaces, by_hand);
         let mut tables = Vec::new();
         let has_lists = !self.lists.is_empty() || self.rules.iter().any(|rule| rule.list.is_some());
@@ -177,7 +183,7 @@ impl Ordered {
             tables.extend(self.filter(&mut names));
         }
         if has_lists {
-            tables.extend(super::lists::table_of(self, &mut names));
+            tables.extend(super::lists::table_of(self, places, &mut names));
         }
         if self.forwards.iter().any(|one| !one.off) || self.translations.iter().any(|one| !one.off) {
             tables.extend(self.translations(&mut names));

@@ -102,6 +102,10 @@ fn name_files(properties: &Map<String, Value>, definitions: &mut Map<String, Val
     for name in FROM_FILES {
         let reference = properties[name]["items"]["$ref"].as_str().and_then(|path| path.rsplit('/').next());
         if let Some(entry) = reference.and_then(|name| definitions.get_mut(name)) {
+            if name == "logins" {
+                entry["properties"]["hash"] = json!({ "$ref": "#/$defs/secret", "description": "The hash of its password, in place of `secret`." });
+                entry["properties"]["off"] = json!({ "type": "boolean", "description": "Whether it is switched off, so that it is no login." });
+            }
             entry["properties"]["file"] = json!({ "type": "string", "description": "Path of the corresponding file, as \
                                                                                     others refer to it." });
         }

@@ -108,11 +108,17 @@ pub(crate) fn near<'a>(word: &str, known: &[&'a str]) -> Option<&'a str> {
     (far <= 1 + word.len() / 4).then_some(one)
 }
 
-/// The known word that is nearest to one that is not known, or all of them.
+/// How many known words a message lists.
+const LISTED: usize = 20;
+
+/// The known word that is nearest to one that is not known, or all of them, the first ones where they are many.
 pub(crate) fn nearest(word: &str, known: &[&str]) -> String {
     match near(word, known) {
         Some(one) => format!("did you mean `{one}`?"),
         None if known.is_empty() => "no name is defined here".into(),
+        None if known.len() > LISTED => {
+            format!("expected one of: {} and {} more", known[..LISTED].join(", "), known.len() - LISTED)
+        }
         None => format!("expected one of: {}", known.join(", ")),
     }
 }

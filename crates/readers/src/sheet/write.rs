@@ -70,8 +70,13 @@ pub fn write(facts: &Facts, head: &Head<'_>) -> String {
 }
 
 /// Writes a document in the form of a sheet unchanged.
-pub(crate) fn write_node(top: &Node, export: &Export, mask: &dyn Fn(&str) -> String) -> String {
-    let seen = |origin: Origin| format!("{}, line {}", export.file_name(), export.line_of(origin.start));
+pub(crate) fn write_node(top: &Node, exports: &[&Export], mask: &dyn Fn(&str) -> String) -> String {
+    let seen = |origin: Origin| {
+        let export = exports.iter().find(|export| export.id() == origin.export);
+        export.map_or_else(String::new, |export| {
+            format!("{}, line {}", export.file_name(), export.line_of(origin.start))
+        })
+    };
     let file = |_: Origin| String::new();
     let head = Head {
         device: "",

@@ -1,0 +1,71 @@
+//! The phrase that a statement nearly fits, and what does not fit.
+
+use super::book::{Level, Phrasebook};
+use super::hidden;
+use super::pattern::Word;
+
+/// Statements around one, and itself, outermost first.
+pub(super) struct Around<'s, 'a> {
+    pub(super) words: Vec<&'s [Word<'a>]>,
+}
+
+/// Why no phrase fits, with the nearest one.
+pub(super) fn nearest(book: &Phrasebook, around: &Around<'_, '_>) -> Option<String> {
+    let depth = around.words.len();
+    let mut best: Option<((usize, usize), String)> = None;
+    for phrase in &book.phrases {
+        let levels = phrase.levels.len();
+        if levels > depth || (levels < depth && !phrase.anywhere) {
+            continue;
+        }
+        let own = &around.words[depth - levels..];
+        let fits = |level: &Level, words: &[Word<'_>]| match &level.pattern {
+            Some(pattern) if pattern.matches(words).is_some() => Fit::Whole,
+            Some(pattern) => Fit::UpTo(pattern.fits_up_to(words)),
+            None => Fit::Any,
+        };
+        let each: Vec<Fit> = phrase
+            .levels
+            .iter()
+            .zip(own)
+            .map(|((level, _), words)| fits(&book.levels[*level], words))
+            .collect();
+        let whole = each.iter().filter(|one| **one == Fit::Whole).count();
+        // The word that a phrase begins with must be there for it to be near.
+        let words = match each.last() {
+            Some(Fit::UpTo(0)) | None => continue,
+            Some(Fit::UpTo(words)) => *words,
+            Some(Fit::Whole | Fit::Any) => own.last().map_or(0, |words| words.len()),
+        };
+        let score = (whole, words);
+        if best.as_ref().is_some_and(|(known, _)| *known >= score) {
+            continue;
+        }
+        let failed = each.iter().zip(own).position(|(one, _)| matches!(one, Fit::UpTo(_)));
+        let why = match failed {
+            None => "what its `where` or `unless` states is not so".to_owned(),
+            Some(at) => {
+                let Fit::UpTo(up_to) = each[at] else { continue };
+                let block = if at + 1 < levels { " in the statement around it" } else { "" };
+                let hidden =
+                    || hidden::may_be_secret(at.checked_sub(1).map(|outer| own[outer]), own[at], up_to);
+                match own[at].get(up_to) {
+                    Some(word) if !hidden() => format!("`{}`{block} does not fit", word.text),
+                    Some(_) => format!("word {}{block} does not fit", up_to + 1),
+                    None => format!("more words are expected{block}"),
+                }
+            }
+        };
+        best = Some((score, format!("no phrase fits; the nearest is on line {}: {why}", phrase.line)));
+    }
+    best.map(|(_, text)| text)
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Fit {
+    Whole,
+    /// So many words.
+    UpTo(usize),
+    /// The pattern fits every statement.
+    Any,
+}
