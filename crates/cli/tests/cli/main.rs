@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod addresses;
+mod appliances;
 mod archives;
 mod audit;
 mod baselines;

@@ -30,7 +30,7 @@ pub struct Phrasebook {
     pub(super) tables: Vec<Table>,
     pub(super) telling: Vec<Level>,
     file: Option<String>,
-    pub(super) passes: Vec<Level>,
+    pub(super) passes: Vec<Pass>,
     pub(super) maps: Vec<Map>,
     pub(super) always: Vec<(Target, Plan)>,
     /// Patterns of levels, each once.
@@ -48,6 +48,15 @@ pub(super) struct Level {
     /// `None` where any statement fits.
     pub(super) pattern: Option<Pattern>,
     pub(super) captures: Captures,
+}
+
+/// A statement without relevance.
+#[derive(Debug, Clone)]
+pub(super) struct Pass {
+    /// Its levels, outermost first.
+    pub(super) levels: Vec<Level>,
+    /// Whether it may be nested in any statement.
+    pub(super) anywhere: bool,
 }
 
 /// A phrase.
@@ -216,7 +225,13 @@ impl Reader<'_> {
                 "`[recognise]` is required: `lines` that every such export has, or a `file` name",
             );
         }
-        book.passes = self.patterns(top.get("passes"), &numbers);
+        for one in top.get("passes").map_or(&[][..], Node::each) {
+            let (anywhere, parts) = apart(one.text().unwrap_or_default());
+            match parts.into_iter().map(|part| level(part, &numbers)).collect() {
+                Ok(levels) => book.passes.push(Pass { levels, anywhere }),
+                Err(why) => self.note(one.origin, why),
+            }
+        }
         if let Some(always) = top.get("always") {
             book.always = self.landings(always, &Vec::new(), 0);
         }
@@ -308,11 +323,7 @@ impl Reader<'_> {
             return;
         };
         let (text, at) = says;
-        let mut parts: Vec<&str> = levels(text);
-        let anywhere = parts.first() == Some(&"**");
-        if anywhere {
-            parts.remove(0);
-        }
+        let (anywhere, parts) = apart(text);
         if parts.is_empty() || parts.len() > DEPTH {
             self.note(at, format!("a phrase has from 1 to {DEPTH} levels, with `>` between them"));
             return;
@@ -461,6 +472,16 @@ fn level(text: &str, maps: &BTreeMap<String, usize>) -> Result<Level, String> {
     }
     let pattern = Pattern::parse(text, &mut captures, maps)?;
     Ok(Level { text: text.into(), pattern: Some(pattern), captures })
+}
+
+/// The levels of a phrase, and whether any others may be around them.
+fn apart(text: &str) -> (bool, Vec<&str>) {
+    let mut parts = levels(text);
+    let anywhere = parts.first() == Some(&"**");
+    if anywhere {
+        parts.remove(0);
+    }
+    (anywhere, parts)
 }
 
 /// The levels of a phrase: the texts between `>` signs that are words of their own.

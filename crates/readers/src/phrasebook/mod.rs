@@ -170,6 +170,10 @@ impl Phrasebook {
     }
 }
 
+/// Why a statement does not pass.
+const IN_A_RULE: &str = "a pattern of `passes` that names no block does not hold within rules, names and lists; name the block, as in \
+                         `rule {_name} > colour {_colour}`";
+
 /// Maximum number of words in a statement: the memory of a pattern grows with them.
 const LONGEST: usize = 4000;
 
@@ -235,6 +239,8 @@ struct Frame<'a> {
     open: Vec<Origin>,
     /// Rules within it of which nothing is known, by number.
     unread: Vec<usize>,
+    /// Statements within it that pass everywhere, each with its number among the results that are told.
+    passed: Vec<(Origin, usize)>,
 }
 
 impl Frame<'_> {
@@ -250,6 +256,7 @@ impl Frame<'_> {
             landed: Landed::default(),
             open: Vec::new(),
             unread: Vec::new(),
+            passed: Vec::new(),
         }
     }
 }
@@ -262,6 +269,8 @@ enum Outcome {
     /// The phrase of this number took it.
     Phrase(usize),
     Passed,
+    /// The same by a pattern that does not name the statements around it.
+    PassedAnywhere,
     Nobody(String),
 }
 
@@ -436,6 +445,12 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
                 self.phrase_result(number)
             }
             Outcome::Passed => PhraseResult::Passed,
+            Outcome::PassedAnywhere => {
+                if let Some(outer) = depth.checked_sub(1) {
+                    self.frames[outer].passed.push((line, told));
+                }
+                PhraseResult::Passed
+            }
             Outcome::Nobody(why) => {
                 let frame = &mut self.frames[depth];
                 (frame.nobody, frame.told) = (Some(why.clone()), told);
@@ -491,6 +506,7 @@ impl<'a> Runner<'a, '_> {
         let (line, mut open) = (frame.line, std::mem::take(&mut frame.open));
         let landed = frame.landed.take();
         let unread = std::mem::take(&mut frame.unread);
+        let passed = std::mem::take(&mut frame.passed);
         if !unread.is_empty() {
             self.out.sheet.in_the_list_of(&unread, line);
         }
@@ -512,6 +528,18 @@ impl<'a> Runner<'a, '_> {
                 self.out.notes.push(Note { origin: line, text });
             }
             (None, _) => {}
+        }
+        // What has no relevance elsewhere may be a condition of a rule.
+        if !passed.is_empty() && !landed.is_empty() {
+            for (place, told) in passed {
+                open.push(place);
+                self.out.notes.push(Note { origin: place, text: IN_A_RULE.to_owned() });
+                if let Some(one) = self.out.told.as_mut().and_then(|all| all.get_mut(told)) {
+                    one.1 = PhraseResult::Nobody(IN_A_RULE.to_owned());
+                }
+            }
+        } else if let Some(outer) = depth.checked_sub(1) {
+            self.frames[outer].passed.extend(passed);
         }
         if open.is_empty() {
             return;
@@ -560,15 +588,8 @@ impl<'a> Runner<'a, '_> {
                 return took;
             }
         }
-        let words = &self.frames[depth].words;
-        let negated = words.len() > 1 && self.book.negation.iter().any(|word| word == first);
-        let passes = |level: &Level| {
-            let matches =
-                |words: &[Word<'_>]| level.pattern.as_ref().is_none_or(|one| one.matches(words).is_some());
-            matches(words) || negated && matches(&words[1..])
-        };
-        if self.book.passes.iter().any(passes) {
-            return Outcome::Passed;
+        if let Some(passed) = self.passes(first) {
+            return passed;
         }
         let nearest = || {
             // Only where it is shown: it examines every phrase.
@@ -578,6 +599,35 @@ impl<'a> Runner<'a, '_> {
         };
         let told = nobody.or_else(nearest);
         Outcome::Nobody(told.unwrap_or_else(|| format!("no phrase of {} matches", self.book.name)))
+    }
+
+    /// Whether a statement is without relevance.
+    fn passes(&self, first: &str) -> Option<Outcome> {
+        let depth = self.depth;
+        let words = &self.frames[depth].words;
+        let negated = words.len() > 1 && self.book.negation.iter().any(|word| word == first);
+        let fits = |level: &Level, words: &[Word<'_>]| {
+            level.pattern.as_ref().is_none_or(|one| one.matches(words).is_some())
+        };
+        let mut anywhere = false;
+        for pass in &self.book.passes {
+            let Some((own, around)) = pass.levels.split_last() else { continue };
+            if !fits(own, words) && !(negated && fits(own, &words[1..])) {
+                continue;
+            }
+            if around.is_empty() && !pass.anywhere {
+                anywhere = true;
+                continue;
+            }
+            let Some(outer) = depth.checked_sub(around.len()).filter(|outer| *outer == 0 || pass.anywhere)
+            else {
+                continue;
+            };
+            if around.iter().zip(&self.frames[outer..depth]).all(|(level, frame)| fits(level, &frame.words)) {
+                return Some(Outcome::Passed);
+            }
+        }
+        anywhere.then_some(if depth == 0 { Outcome::Passed } else { Outcome::PassedAnywhere })
     }
 
     /// The first matching phrase with valid values; `nobody` explains why a matching one was rejected.

@@ -21,7 +21,7 @@ pub(super) fn nearest(book: &Phrasebook, around: &Around<'_, '_>) -> Option<Stri
         let own = &around.words[depth - levels..];
         let fits = |level: &Level, words: &[Word<'_>]| match &level.pattern {
             Some(pattern) if pattern.matches(words).is_some() => Fit::Whole,
-            Some(pattern) => Fit::UpTo(pattern.fits_up_to(words)),
+            Some(pattern) => Fit::UpTo(pattern.fits_up_to(words).0),
             None => Fit::Any,
         };
         let each: Vec<Fit> = phrase
@@ -42,24 +42,31 @@ pub(super) fn nearest(book: &Phrasebook, around: &Around<'_, '_>) -> Option<Stri
             continue;
         }
         let failed = each.iter().zip(own).position(|(one, _)| matches!(one, Fit::UpTo(_)));
+        let line = phrase.line;
         let why = match failed {
-            None => "what its `where` or `unless` states is not so".to_owned(),
+            None => format!("what `where` or `unless` of the phrase on line {line} states is not so"),
             Some(at) => {
-                let Fit::UpTo(up_to) = each[at] else { continue };
-                let block = if at + 1 < levels { " in the statement around it" } else { "" };
+                let pattern = book.levels[phrase.levels[at].0].pattern.as_ref();
+                let (up_to, mut expected) = pattern.map(|one| one.fits_up_to(own[at])).unwrap_or_default();
+                expected.truncate(MOST);
                 let hidden =
                     || hidden::may_be_secret(at.checked_sub(1).map(|outer| own[outer]), own[at], up_to);
-                match own[at].get(up_to) {
-                    Some(word) if !hidden() => format!("`{}`{block} does not fit", word.text),
-                    Some(_) => format!("word {}{block} does not fit", up_to + 1),
-                    None => format!("more words are expected{block}"),
-                }
+                let block = if at + 1 < levels { ", in the statement around it" } else { "" };
+                let what = match own[at].get(up_to) {
+                    Some(word) if !hidden() => format!("`{}` does not fit", word.text),
+                    Some(_) => format!("word {} does not fit", up_to + 1),
+                    None => "it ends too early for".to_owned(),
+                };
+                format!("{what} the phrase on line {line}{block}; expected {}", expected.join(" or "))
             }
         };
-        best = Some((score, format!("no phrase fits; the nearest is on line {}: {why}", phrase.line)));
+        best = Some((score, why));
     }
     best.map(|(_, text)| text)
 }
+
+/// How many expected words are listed.
+const MOST: usize = 4;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Fit {

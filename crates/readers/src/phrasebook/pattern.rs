@@ -157,26 +157,34 @@ impl Pattern {
         Some(taken)
     }
 
-    /// How many words of a statement fit before one does not.
-    pub(super) fn fits_up_to(&self, words: &[Word<'_>]) -> usize {
+    /// How many words of a statement fit before one does not, and what is expected in its place.
+    pub(super) fn fits_up_to(&self, words: &[Word<'_>]) -> (usize, Vec<String>) {
         let mut seen = vec![false; self.steps.len() * (words.len() + 1)];
         let (mut open, mut furthest) = (vec![(0, 0)], 0);
+        let mut expected: Vec<String> = Vec::new();
         while let Some((step, at)) = open.pop() {
             if std::mem::replace(&mut seen[step * (words.len() + 1) + at], true) {
                 continue;
             }
-            furthest = furthest.max(at);
+            if at > furthest {
+                furthest = at;
+                expected.clear();
+            }
             match &self.steps[step] {
+                Step::End if at == furthest => expected.push("the end of the statement".to_owned()),
                 Step::End => {}
                 Step::Either(first, second) => open.extend([(*first, at), (*second, at)]),
                 Step::Go(there) => open.push((*there, at)),
-                one => {
-                    let taken = one.takes(words, at, &mut Vec::new());
-                    open.extend(taken.map(|number| (step + 1, at + number)));
-                }
+                one => match one.takes(words, at, &mut Vec::new()) {
+                    Some(number) => open.push((step + 1, at + number)),
+                    None if at == furthest => expected.extend(one.in_words()),
+                    None => {}
+                },
             }
         }
-        furthest
+        expected.sort();
+        expected.dedup();
+        (furthest, expected)
     }
 
     /// Whether a statement begins as those that fit: with a fixed word, or a value that few other words are. `known` tells for the number
@@ -297,6 +305,22 @@ impl Pattern {
 }
 
 impl Step {
+    /// What it takes, for people.
+    fn in_words(&self) -> Option<String> {
+        Some(match self {
+            Self::Word(word) => format!("`{word}`"),
+            Self::Take(_, kind) => kind.in_words(),
+            Self::Inside(cuts) => {
+                let text = |one: &Cut| match one {
+                    Cut::Text(text) => text.clone(),
+                    Cut::Take(_, kind) => format!("{{{}}}", kind.in_words()),
+                };
+                format!("`{}`", cuts.iter().map(text).collect::<String>())
+            }
+            _ => return None,
+        })
+    }
+
     /// How many words it takes, with what it captures.
     fn takes(&self, words: &[Word<'_>], at: usize, taken: &mut Vec<Taken>) -> Option<usize> {
         match self {

@@ -216,7 +216,13 @@ fn what_is_not_understood_leaves_its_entry_open() {
             "[[rules]]\nname = \"1\"",
         ),
         ("nested in it", "lock { gate 1 { from a; when { night; } allow } }", "[[rules]]\nname = \"1\""),
-        ("beside it", "lock { gate 1 { from a; allow } colour blue; }", whole),
+        ("beside it", "lock { gate 1 { from a; allow } colour blue; odd; }", whole),
+        ("without relevance in this block", "lock { gate 1 { from a; size 4; allow } }", whole),
+        (
+            "without relevance elsewhere",
+            "lock { gate 1 { from a; colour night; allow } }",
+            "[[rules]]\nname = \"1\"",
+        ),
         (
             "a rule of another form",
             "lock { gate 1 { from a; allow } gate of stone 2; }",
@@ -228,7 +234,8 @@ fn what_is_not_understood_leaves_its_entry_open() {
             "[[address-names]]\nname = \"x\"\naddresses = [\"10.4.0.1\", \"a part of it was not understood\"]",
         ),
     ] {
-        let (sheet, told) = tried("braces", "", &phrases, export);
+        let passes = "passes = [\"colour {_c}\", \"* > gate {_n} > size {_s}\"]";
+        let (sheet, told) = tried("braces", passes, &phrases, export);
         assert_eq!(sheet, wanted, "{name}: {told:?}");
     }
 }
@@ -451,5 +458,51 @@ fn tables_among_other_lines() {
         let told: Vec<_> = told.iter().filter(|text| !text.contains("is required here")).collect();
         assert_eq!(sheet, wanted, "{name}: {told:?}");
         assert!(told.is_empty(), "{name}: {told:?}");
+    }
+}
+
+#[test]
+fn the_nearest_phrase_and_what_does_not_fit() {
+    let phrases = [
+        ("port {name} holds {_net:prefix}", ""),
+        ("port {name} > speed {_n:number}", ""),
+        ("user {_u} word {_w:secret} [{_mode:plain,sealed}]", ""),
+    ];
+    let phrases = phrases.map(|(says, lands)| (says.replace("{name}", "{_name}"), lands));
+    let phrases: Vec<(&str, &str)> = phrases.iter().map(|(says, lands)| (says.as_str(), *lands)).collect();
+    let of_block = "it ends too early for the phrase on line 8; expected `holds`";
+    for (export, wanted) in [
+        (
+            "port a holds 10.4.0.300/24",
+            "`10.4.0.300/24` does not fit the phrase on line 8; expected an address with its length, such as 10.20.4.0/24",
+        ),
+        (
+            "port a holds",
+            "it ends too early for the phrase on line 8; expected an address with its length, such as 10.20.4.0/24",
+        ),
+        (
+            "port a holds 10.4.0.0/24 x",
+            "`x` does not fit the phrase on line 8; expected the end of the statement",
+        ),
+        ("port b\n  speed fast", "`fast` does not fit the phrase on line 11; expected a whole number"),
+        (
+            "user ann word Sesame-1 odd",
+            "word 5 does not fit the phrase on line 14; expected one of plain, sealed or the end of the statement",
+        ),
+        ("else", "no phrase of a gate matches"),
+    ] {
+        let book = book("indented", "", &phrases);
+        let export = Export::new(ExportId(0), "gate.txt", export.into());
+        let told: Vec<String> = book
+            .try_on(&export)
+            .statements
+            .into_iter()
+            .filter_map(|(_, took)| match took {
+                PhraseResult::Nobody(why) => Some(why),
+                _ => None,
+            })
+            .collect();
+        let told: Vec<&str> = told.iter().map(String::as_str).filter(|one| *one != of_block).collect();
+        assert_eq!(told, [wanted], "{}", export.text());
     }
 }

@@ -92,6 +92,30 @@ impl Kind {
         Err(format!("`{text}` is not a capture type; {}", nearest(text, &known)))
     }
 
+    /// What it is, for people.
+    pub(super) fn in_words(&self) -> String {
+        let of_kind = match self {
+            Self::OneOf(all) => return format!("one of {}", all.join(", ")),
+            Self::Word | Self::Mapped(_) | Self::Rest => "a word",
+            Self::Address => "an IP address",
+            Self::Prefix => "an address with its length, such as 10.20.4.0/24",
+            Self::Masked => "an address and a mask, such as 10.20.4.0 255.255.255.0",
+            Self::Wildcard => "an address and an inverse mask, such as 10.20.4.0 0.0.0.255",
+            Self::Range => "an address, network or range",
+            Self::Port => "a port up to 65535",
+            Self::Ports => "ports, such as 80,443 or 500-510",
+            Self::List => "values with commas between them",
+            Self::Mask => "a mask, such as 255.255.255.0",
+            Self::InverseMask => "an inverse mask, such as 0.0.0.255",
+            Self::Date => "a date, such as 2026-11-30",
+            Self::Secret => "a secret",
+            Self::YesNo => "yes or no",
+            Self::Number => "a whole number",
+            Self::Duration => "a time, such as 30 or 8h",
+        };
+        of_kind.to_owned()
+    }
+
     /// How many words it takes, where that is always the same.
     pub(super) fn words(&self) -> Option<usize> {
         match self {

@@ -194,19 +194,3 @@ pub(super) fn as_on_arrival(kind: &MatchKind) -> MatchKind {
         other => other.clone(),
     }
 }
-
-/// The condition that a rule with these holds for what it says, whichever way addresses are seen.
-pub(super) fn seen_either_way(matches: &[trevlin_model::Match]) -> Option<trevlin_model::Match> {
-    let before: Vec<trevlin_model::Match> = matches
-        .iter()
-        .map(|one| trevlin_model::Match { negated: one.negated, kind: as_on_arrival(&one.kind) })
-        .collect();
-    if before == matches {
-        return None;
-    }
-    let unsaid = "it is not stated whether rules apply to addresses before or after translation";
-    let mut other = vec![crate::making::translated()];
-    other.extend(before);
-    other.push(open(unsaid));
-    Some(holds(MatchKind::AnyOf(vec![matches.to_vec(), other])))
-}

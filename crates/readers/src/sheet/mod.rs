@@ -20,6 +20,7 @@ mod permissions;
 pub(crate) mod rule;
 #[cfg(feature = "schema")]
 mod schema;
+mod sees;
 mod several;
 mod short;
 pub(crate) mod take;

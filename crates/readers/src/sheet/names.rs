@@ -56,6 +56,18 @@ pub(super) struct Service {
     icmp: Option<IcmpRange>,
 }
 
+impl Service {
+    /// Its protocol.
+    pub(super) fn protocol(&self) -> Protocol {
+        self.protocol
+    }
+
+    /// Its ports; none where it is a whole protocol.
+    pub(super) fn ports(&self) -> &[PortRange] {
+        &self.ports
+    }
+}
+
 /// Meaning of a name: the elements it resolves to, and whether they are complete.
 #[derive(Debug, Clone)]
 struct Meaning<T> {

@@ -1,8 +1,9 @@
 //! Rules in the form that appliances show: one ordered list, between zones, with named addresses and services, and with forwards and
 //! translations. They become tables of chains as in a native filter.
 
-use super::lists::{NamedList, Served, as_on_arrival, seen_either_way};
+use super::lists::{NamedList, Served, as_on_arrival};
 use super::names::{AddressName, Names, ServiceName, Zone};
+use super::sees::{Forwarded, about_arrival, forwarded};
 use crate::making::{base, holds, known, open, rule, table, translated};
 pub(crate) use crate::sheet::rule::{Action, OrderedRule, Word};
 use rayon::prelude::*;
@@ -237,11 +238,18 @@ impl Ordered {
         }
         // There may be hundreds of thousands.
         let on: Vec<&OrderedRule> = self.rules.iter().filter(|one| !one.off && one.list.is_none()).collect();
-        // What rules apply to matters where a destination is translated.
-        let sees = if self.forwards.iter().any(|one| !one.off) { list.sees } else { Some(Sees::After) };
+        let forwarded = forwarded(&self.forwards);
         let part = |rules: &[&OrderedRule]| {
             let (through, inward, outward) = (Vec::new(), Vec::new(), Vec::new());
-            let mut part = Placed { list, sees, names: names.apart(), through, inward, outward };
+            let mut part = Placed {
+                list,
+                sees: list.sees,
+                forwarded: &forwarded,
+                names: names.apart(),
+                through,
+                inward,
+                outward,
+            };
             rules.iter().for_each(|one| part.add(one));
             part
         };
@@ -325,6 +333,7 @@ const RULES: usize = 4096;
 struct Placed<'l, 'a> {
     list: &'l RuleList,
     sees: Option<Sees>,
+    forwarded: &'l [Forwarded],
     names: Names<'a>,
     through: Vec<Rule>,
     inward: Vec<Rule>,
@@ -345,15 +354,9 @@ impl Placed<'_, '_> {
         let (to_device, to): (Vec<&Word>, Vec<&Word>) = one.to.iter().partition(|word| word.0 == DEVICE);
         let stated = self.names.conditions(one);
         // What is for the device itself is not translated.
-        let arriving = || {
-            let on_arrival = |one: &Match| Match { negated: one.negated, kind: as_on_arrival(&one.kind) };
-            match self.sees {
-                Some(Sees::After) => stated.clone(),
-                Some(Sees::Before) => stated.iter().map(on_arrival).collect(),
-                None => seen_either_way(&stated).map_or_else(|| stated.clone(), |one| vec![one]),
-            }
-        };
-        let common = arriving();
+        let on_arrival = |one: &Match| Match { negated: one.negated, kind: as_on_arrival(&one.kind) };
+        let before: Vec<Match> = stated.iter().map(on_arrival).collect();
+        let common = if self.sees == Some(Sees::Before) { &before } else { &stated };
         let made = |more: Vec<Match>| made_of(one, more.into_iter().chain(common.iter().cloned()).collect());
         let own = |more: Vec<Match>| made_of(one, more.into_iter().chain(stated.iter().cloned()).collect());
         if !from_device.is_empty() {
@@ -369,6 +372,13 @@ impl Placed<'_, '_> {
         if !to.is_empty() || one.to.is_empty() {
             let mut both = entering.clone();
             both.extend(self.names.interfaces(&to, false));
+            if self.sees.is_none() && about_arrival(&stated, self.forwarded) {
+                let unsaid = "it is not stated whether rules apply to addresses before or after translation";
+                let mut other = both.clone();
+                other.extend([translated(), open(unsaid)]);
+                other.extend(before.iter().cloned());
+                self.through.push(made_of(one, other));
+            }
             self.through.push(made(both));
         }
         if one.to.is_empty() && self.list.meets_device != Some(false) {
