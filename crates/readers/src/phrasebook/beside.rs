@@ -2,7 +2,7 @@
 
 use super::book::Phrasebook;
 use super::pattern::Word;
-use super::shape::Sink;
+use super::sink::Sink;
 use std::collections::BTreeSet;
 use trevlin_model::Origin;
 
@@ -59,12 +59,12 @@ impl<'b> Collector<'b> {
 
 impl<'a> Sink<'a> for Collector<'_> {
     fn statement(&mut self, depth: usize, words: &[Word<'a>], _: Origin) {
-        let depth = depth.min(super::shape::DEPTH);
+        let depth = depth.min(super::sink::DEPTH);
         self.numbers.begin(depth);
         let Some(outer) = depth.checked_sub(1) else { return };
         for (number, condition) in self.book.conditions.iter().enumerate() {
             let fits = condition.pattern.as_ref().is_none_or(|one| one.matches(words).is_some());
-            if fits && words.len() <= super::LONGEST {
+            if fits && words.len() <= super::results::LONGEST {
                 self.found.0.insert((self.numbers.open[outer], number));
             }
         }

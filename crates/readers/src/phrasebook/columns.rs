@@ -1,8 +1,9 @@
 //! Tables: exports that are one, and tables among the lines of others.
 
-use super::book::Level;
+use super::level::Level;
+use super::line_words;
 use super::pattern::Word;
-use super::shape::{self, Sink};
+use super::sink::Sink;
 use trevlin_model::{Export, Origin};
 
 /// A table among the lines of an export. Its line of headings is a statement that says `name`; each line is a `row` in it, each cell
@@ -58,7 +59,7 @@ impl<'a, 'b> Tables<'a, 'b> {
         if self.forms.is_empty() {
             return false;
         }
-        let words = shape::plain(export, line.trim());
+        let words = line_words::plain(export, line.trim());
         let fits = |level: &Level| level.pattern.as_ref().is_some_and(|one| one.matches(&words).is_some());
         if let Some(form) = self.forms.iter().find(|form| fits(&form.begins)) {
             let mut columns: Vec<(&str, usize)> = match form.separator {
@@ -128,7 +129,7 @@ impl<'a> Open<'a, '_> {
             return Some(starts.iter().zip(ends).map(|(from, to)| line[*from..to].trim()).collect());
         }
         let wide: Vec<&str> = line.split("  ").map(str::trim).filter(|cell| !cell.is_empty()).collect();
-        let narrow: Vec<&str> = shape::plain(export, line).into_iter().map(|word| word.text).collect();
+        let narrow: Vec<&str> = line_words::plain(export, line).into_iter().map(|word| word.text).collect();
         [wide, narrow].into_iter().find(|cells| cells.len() == self.columns.len())
     }
 }
@@ -170,7 +171,7 @@ fn headings(line: &str) -> Vec<(&str, usize)> {
 
 /// A table with a line of headings: each line is a `row`, each cell a statement in it.
 pub(super) fn csv<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
-    let is_head = |line: &&str| !shape::is_comment(line.trim(), comments);
+    let is_head = |line: &&str| !line_words::is_comment(line.trim(), comments);
     let Some(head) = export.lines().map(|line| line.text).find(is_head) else { return };
     let text = &export.text()[export.origin_of(head).start as usize..];
     // The most frequent separator between the headings.
@@ -182,7 +183,7 @@ pub(super) fn csv<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Si
     let place = |cell: &str| export.origin_of(cell);
     for row in rows.filter(|row| row.iter().any(|cell| !cell.is_empty())) {
         let (first, last) = (row.first().copied().unwrap_or(""), row.last().copied().unwrap_or(""));
-        if shape::is_comment(first, comments) && !first.is_empty() {
+        if line_words::is_comment(first, comments) && !first.is_empty() {
             continue;
         }
         let line = Origin { end: place(last).end.max(place(first).start + 1), ..place(first) };
@@ -201,7 +202,7 @@ pub(super) fn csv<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Si
 
 /// The words of a cell. Semicolons separate its values as commas do.
 fn values<'a>(export: &'a Export, cell: &'a str, into: &mut Vec<Word<'a>>) {
-    shape::words(export, cell, &[], into);
+    line_words::words(export, cell, &[], into);
     for word in into.iter_mut().filter(|word| !word.quoted && word.text.len() > 1) {
         *word = word.part(0, word.text.trim_end_matches(';').len());
     }

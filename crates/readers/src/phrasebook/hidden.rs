@@ -70,7 +70,7 @@ fn announces(word: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::phrasebook::shape;
+    use crate::phrasebook::line_words;
     use trevlin_model::ExportId;
 
     #[test]
@@ -87,7 +87,7 @@ mod tests {
             ("psk:a:b", &["a:b"]),
         ] {
             let export = Export::new(ExportId(0), "x", text.into());
-            let words = shape::plain(&export, export.text());
+            let words = line_words::plain(&export, export.text());
             let found = places(&export, None, &words);
             let shown: Vec<&str> =
                 found.iter().map(|one| &export.text()[one.start as usize..one.end as usize]).collect();

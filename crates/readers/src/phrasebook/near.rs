@@ -1,7 +1,8 @@
 //! The phrase that a statement nearly fits, and what does not fit.
 
-use super::book::{Level, Phrasebook};
+use super::book::Phrasebook;
 use super::hidden;
+use super::level::Level;
 use super::pattern::Word;
 
 /// Statements around one, and itself, outermost first.

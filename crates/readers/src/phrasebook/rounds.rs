@@ -33,12 +33,15 @@ struct Axis {
 /// How many combinations of repetitions one statement may have.
 const MOST: usize = 4096;
 
+/// Paths, each with its value.
+type Landings = Vec<(Target, Plan)>;
+
 /// Sorts landings by the repetitions that they belong to. `groups` are those of a phrase, over all its levels.
-pub(super) fn runs(lands: &mut Vec<(Target, Plan)>, groups: &[Group]) -> Vec<Run> {
+pub(super) fn runs(lands: &mut Landings, groups: &[Group]) -> Vec<Run> {
     if groups.is_empty() {
         return vec![Run { range: 0..lands.len(), axes: Vec::new() }];
     }
-    let mut by_axes: Vec<(Vec<Axis>, Vec<(Target, Plan)>)> = Vec::new();
+    let mut by_axes: Vec<(Vec<Axis>, Landings)> = Vec::new();
     let used: Vec<Vec<usize>> = lands.iter().map(|(target, plan)| repeated(target, plan, groups)).collect();
     for (target, plan) in lands.iter() {
         // What lands in one new entry does so together.
@@ -62,7 +65,7 @@ pub(super) fn runs(lands: &mut Vec<(Target, Plan)>, groups: &[Group]) -> Vec<Run
         }
     }
     lands.clear();
-    let run = |(axes, all): (Vec<Axis>, Vec<(Target, Plan)>)| {
+    let run = |(axes, all): (Vec<Axis>, Landings)| {
         let start = lands.len();
         lands.extend(all);
         Run { range: start..lands.len(), axes }

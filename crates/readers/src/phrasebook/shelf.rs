@@ -1,7 +1,7 @@
 //! Many phrasebooks at once: which of them is for an export, without asking each for each line.
 
 use super::pattern::Pattern;
-use super::{Phrasebook, Recognition, TELLING_LINES, shape};
+use super::{Phrasebook, Recognition, TELLING_LINES, line_words};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Deref;
 use trevlin_model::Export;
@@ -56,8 +56,8 @@ impl<B: Deref<Target = Phrasebook>> Shelf<B> {
                 .keys()
                 .any(|word| memchr::memmem::find(export.text().as_bytes(), word.as_bytes()).is_some());
         for line in export.lines().take(if begins { TELLING_LINES } else { 0 }) {
-            let words = shape::plain(export, line.text.trim());
-            let bare = shape::opening(export, line.text.trim());
+            let words = line_words::plain(export, line.text.trim());
+            let bare = line_words::opening(export, line.text.trim());
             let here = bare.first().and_then(|word| self.by_word.get(word.text)).into_iter().flatten();
             for (number, at) in here.chain(&self.others) {
                 let known = seen.get(number).is_some_and(|all| all.contains(at));

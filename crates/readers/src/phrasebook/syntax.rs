@@ -1,7 +1,6 @@
 //! The text of a pattern: its pieces, and how they are written.
 
-use super::pattern::Captures;
-use super::value::Kind;
+use super::value::{Captures, Kind};
 use std::collections::BTreeMap;
 
 /// Elements of a pattern.

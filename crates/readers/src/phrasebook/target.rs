@@ -1,6 +1,6 @@
 //! Destinations of captured values in a phrasebook: paths into a device sheet, and values for them.
 
-use super::pattern::Captures;
+use super::value::Captures;
 use crate::sheet::node::{Node, Value};
 use smol_str::SmolStr;
 use std::sync::Arc;

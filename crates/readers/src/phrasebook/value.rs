@@ -1,7 +1,7 @@
 //! Types of captures and their values.
 
 use super::date;
-use super::pattern::Word;
+use super::word::Word;
 use crate::sheet::node::{Node, Value};
 use crate::sheet::take::nearest;
 use ipnet::IpNet;
@@ -52,6 +52,9 @@ pub(crate) enum Kind {
     /// A word of a map, by the map's number.
     Mapped(usize),
 }
+
+/// Names of captures by number, and what each takes.
+pub(super) type Captures = Vec<(String, Kind)>;
 
 const KINDS: [(&str, Kind); 17] = [
     ("word", Kind::Word),

@@ -1,7 +1,6 @@
 //! Missing statements and contradictions of a sheet.
 
-use super::lists::NamedList;
-use super::ordered::Ordered;
+use super::rule_base::{NamedList, Ordered};
 use super::{by_hand, document};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -84,7 +83,7 @@ fn missing(stated: &[String], kind: Option<DeviceKind>, ordered: &Ordered) -> Ve
     });
     found.extend(wanted.map(|(.., what)| (*what).to_owned()));
     let list = ordered.list.clone().unwrap_or_default();
-    let attached = |one: &&NamedList| !(one.entering.is_empty() && one.leaving.is_empty()) && !one.off;
+    let attached = |one: &&NamedList| !(one.off || one.entering.is_empty() && one.leaving.is_empty());
     if list.lists_end.is_none() && ordered.lists.iter().filter(attached).any(|one| one.end.is_none()) {
         found.push(
             "the action at the end of a list (`lists-end` in `rule-list`, or `end` in `lists`)".to_owned(),

@@ -1,43 +1,13 @@
 //! Named lists of rules for what enters or leaves an interface, as routers have them.
 
 use super::names::Names;
-use super::ordered::{Ordered, end, made_of};
-use super::rule::{Action, OrderedRule, Word};
+use super::rule::{Action, OrderedRule, Word, end, made_of};
+use super::rule_base::Ordered;
 use crate::making::{base, holds, known, open, plain, rule, table};
-use serde::Deserialize;
 use std::collections::BTreeMap;
 use trevlin_model::{
     Chain, ChainKind, Facts, Filter, Hook, MatchKind, Origin, PortRange, Protocol, Rule, Target,
 };
-
-/// A named list of rules: those of `rules` that name it in `list`. It judges what enters or leaves by the interfaces that it is attached
-/// to; a list that is attached nowhere judges nothing.
-#[derive(Debug, Clone, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub(crate) struct NamedList {
-    /// Name.
-    pub(crate) name: String,
-    /// Interfaces, zones and tunnels by which the packets enter that it judges.
-    #[serde(rename = "in")]
-    pub(crate) entering: Vec<Word>,
-    /// Interfaces, zones and tunnels by which the packets leave that it judges.
-    #[serde(rename = "out")]
-    pub(crate) leaving: Vec<Word>,
-    /// Services of the device whose clients it limits, by their names; `SSH` for that.
-    pub(crate) services: Vec<Word>,
-    /// Action for packets that no rule of it matches. As in `rule-list`, where it is not stated.
-    pub(crate) end: Option<(Action, Origin)>,
-    /// Whether replies to permitted connections pass it without a rule. As in `rule-list`, where it is not stated.
-    pub(crate) replies: Option<bool>,
-    /// Other uses of it, such as the clients of a service: it is then no list without a use.
-    pub(crate) used_for: Vec<Word>,
-    /// Whether only a part of its rules is stated.
-    pub(crate) partly: bool,
-    /// Whether it is switched off.
-    pub(crate) off: bool,
-    pub(crate) origin: Origin,
-}
 
 /// Before destinations are translated, and after sources are: a list looks at packets as they are on the interface.
 const ARRIVAL: i32 = -150;

@@ -18,9 +18,11 @@ pub(crate) mod node;
 mod ordered;
 mod permissions;
 pub(crate) mod rule;
+mod rule_base;
 #[cfg(feature = "schema")]
 mod schema;
 mod sees;
+mod service;
 mod several;
 mod short;
 pub(crate) mod take;
@@ -41,8 +43,9 @@ use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TEL
 use left_open::leave_open;
 use marks::{evidence, is_evidence, not_seen, shells};
 use node::{Document, Entry, Node, Value};
-use ordered::{Ordered, OrderedRule, RuleList};
 use rayon::prelude::*;
+use rule::OrderedRule;
+use rule_base::{Ordered, RuleList};
 use serde::Deserialize;
 use std::borrow::Cow;
 use std::collections::BTreeSet;

@@ -1,7 +1,8 @@
 //! Names in a rule base: zones, addresses and services, which may refer to one another. They are resolved once everything is read;
 //! unresolved names are reported, and never replaced by a guess.
 
-use super::ordered::{OrderedRule, Word};
+use super::rule::{OrderedRule, Word};
+use super::service::{Service, services};
 use super::take::nearest;
 use super::usual;
 use crate::making::{any_of, holds, known};
@@ -46,26 +47,6 @@ pub(crate) struct ServiceName {
     /// Services: `tcp 443`, `udp 500-510`, `icmp 8`, `esp`, and other names.
     pub(crate) services: Vec<Word>,
     pub(crate) origin: Origin,
-}
-
-/// A service, as far as packets show it.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct Service {
-    protocol: Protocol,
-    ports: Vec<PortRange>,
-    icmp: Option<IcmpRange>,
-}
-
-impl Service {
-    /// Its protocol.
-    pub(super) fn protocol(&self) -> Protocol {
-        self.protocol
-    }
-
-    /// Its ports; none where it is a whole protocol.
-    pub(super) fn ports(&self) -> &[PortRange] {
-        &self.ports
-    }
 }
 
 /// Meaning of a name: the elements it resolves to, and whether they are complete.
@@ -457,28 +438,6 @@ fn joined(meaning: Meaning<Service>) -> Vec<Match> {
     any_of(lists)
 }
 
-/// A service in words: a protocol, or several joined by `+`, and ports or types of ICMP, joined by commas. A slash may replace the blank.
-pub(super) fn services(text: &str) -> Option<Vec<Service>> {
-    let (protocols, rest) = text.split_once([' ', '/']).unwrap_or((text, ""));
-    let mut found = Vec::new();
-    for protocol in protocols.split('+') {
-        let protocol: Protocol = protocol.parse().ok()?;
-        let of_icmp = protocol == Protocol::ICMP || protocol == Protocol::ICMPV6;
-        let pieces: Vec<&str> = rest.split(',').map(str::trim).filter(|piece| !piece.is_empty()).collect();
-        if pieces.is_empty() {
-            found.push(Service { protocol, ports: Vec::new(), icmp: None });
-        } else if of_icmp {
-            for piece in pieces {
-                found.push(Service { protocol, ports: Vec::new(), icmp: Some(piece.parse().ok()?) });
-            }
-        } else {
-            let ports = pieces.into_iter().map(str::parse).collect::<Result<_, _>>().ok()?;
-            found.push(Service { protocol, ports, icmp: None });
-        }
-    }
-    Some(found)
-}
-
 /// Whether a text has the form of a host name with a domain (RFC 1123, 2.1).
 fn is_host_name(text: &str) -> bool {
     let label = |one: &str| {
@@ -490,28 +449,4 @@ fn is_host_name(text: &str) -> bool {
         labels.last().is_some_and(|one| one.len() > 1 && one.bytes().all(|byte| byte.is_ascii_alphabetic()));
     let first = labels.first().is_some_and(|one| *one == "*" || label(one));
     labels.len() > 1 && top && first && labels[1..].iter().all(|one| label(one))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn services_in_words() {
-        let port = |first, last| PortRange { first, last };
-        for (text, wanted) in [
-            ("tcp 443", Some(vec![(6, vec![port(443, 443)])])),
-            ("tcp/80,8000-8010", Some(vec![(6, vec![port(80, 80), port(8000, 8010)])])),
-            ("tcp+udp 53", Some(vec![(6, vec![port(53, 53)]), (17, vec![port(53, 53)])])),
-            ("esp", Some(vec![(50, vec![])])),
-            ("icmp 8", Some(vec![(1, vec![])])),
-            ("web", None),
-            ("tcp 70000", None),
-        ] {
-            let found = services(text).map(|all| {
-                all.into_iter().map(|one| (one.protocol.0.unwrap(), one.ports)).collect::<Vec<_>>()
-            });
-            assert_eq!(found, wanted, "{text}");
-        }
-    }
 }

@@ -1,136 +1,19 @@
 //! Rules in the form that appliances show: one ordered list, between zones, with named addresses and services, and with forwards and
 //! translations. They become tables of chains as in a native filter.
 
-use super::lists::{NamedList, Served, as_on_arrival};
-use super::names::{AddressName, Names, ServiceName, Zone};
+use super::lists::{Served, as_on_arrival};
+use super::names::Names;
+use super::rule::{Action, OrderedRule, Word, commented, end, made_of};
+use super::rule_base::{Forwarding, Ordered, RuleList, Sees};
 use super::sees::{Forwarded, about_arrival, forwarded};
 use crate::making::{base, holds, known, open, rule, table, translated};
-pub(crate) use crate::sheet::rule::{Action, OrderedRule, Word};
 use rayon::prelude::*;
-use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::housekeeping::{ProtectionKind, SwitchedOff};
 use trevlin_model::{
-    AddressKind, Chain, ChainKind, Filter, Hook, IpRange, Match, MatchKind, Note, Origin, PortRange, Rule,
-    Target, Translation, TranslationKind, Tunnel,
+    AddressKind, ChainKind, Filter, Hook, Match, MatchKind, Note, Rule, Target, Translation, TranslationKind,
+    Tunnel,
 };
-
-/// How the list of rules is used as a whole.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub(crate) struct RuleList {
-    /// Default action for forwarded traffic. Not known where it is not stated.
-    pub(crate) through: Option<(Action, Origin)>,
-    /// Default action for traffic to the device itself. Not known where it is not stated.
-    pub(crate) to_device: Option<(Action, Origin)>,
-    /// Whether rules without a destination zone also apply to traffic to the device itself.
-    pub(crate) meets_device: Option<bool>,
-    /// Whether replies to permitted connections are permitted without a rule.
-    pub(crate) replies: Option<bool>,
-    /// Whether forwarded connections are permitted without a rule.
-    pub(crate) forwards_pass: Option<bool>,
-    /// Which addresses the rules apply to, where destinations are translated.
-    pub(crate) sees: Option<Sees>,
-    /// Action at the end of a list of `lists`. Not known where it is not stated.
-    pub(crate) lists_end: Option<(Action, Origin)>,
-    /// Whether the rule base is switched off as a whole, so that all traffic passes.
-    pub(crate) off: bool,
-    /// Remark of the administrator.
-    pub(crate) note: Option<String>,
-    /// Where that is seen, for lines that have no better one.
-    pub(crate) origin: Option<Origin>,
-}
-
-/// Addresses that rules apply to.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum Sees {
-    /// Those before the destination is translated: the public ones.
-    Before,
-    /// Those after it: the internal ones.
-    After,
-}
-
-impl RuleList {
-    /// That of a device without a rule base.
-    pub(crate) fn absent(origin: Origin) -> Self {
-        let accept = Some((Action::Allow, origin));
-        Self {
-            through: accept,
-            to_device: accept,
-            replies: Some(true),
-            origin: Some(origin),
-            ..Self::default()
-        }
-    }
-}
-
-/// A port forward: what arrives for an address of the device, or for one that it answers for, is sent on.
-#[derive(Debug, Clone, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub(crate) struct Forwarding {
-    /// Name.
-    pub(crate) name: Option<String>,
-    /// Zones, interfaces and tunnels by which it enters.
-    pub(crate) from: Vec<Word>,
-    /// Permitted sources: addresses, prefixes, ranges, names. Any address where none is stated.
-    pub(crate) sources: Vec<Word>,
-    /// Public addresses. Every address of the device where none is stated.
-    pub(crate) addresses: Vec<Word>,
-    /// Services on the public side: `tcp 443`.
-    pub(crate) services: Vec<Word>,
-    /// Where it goes: an address.
-    pub(crate) to: Word,
-    /// Destination port. The same port where none is stated.
-    pub(crate) to_port: Option<PortRange>,
-    /// Remark of the administrator.
-    pub(crate) note: Option<String>,
-    /// Whether it is permitted without a rule. As in the rule base, where it is not stated.
-    pub(crate) passes: Option<bool>,
-    /// Whether it is switched off.
-    pub(crate) off: bool,
-    pub(crate) origin: Origin,
-}
-
-/// A translation of source addresses.
-#[derive(Debug, Clone, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub(crate) struct Hiding {
-    /// Name.
-    pub(crate) name: Option<String>,
-    /// Zones, interfaces and tunnels by which it leaves.
-    pub(crate) to: Vec<Word>,
-    /// Source: addresses, prefixes, ranges, names.
-    pub(crate) sources: Vec<Word>,
-    /// Destination: addresses, prefixes, ranges, names.
-    pub(crate) destinations: Vec<Word>,
-    /// The new address. That of the outgoing interface where none is stated.
-    pub(crate) address: Option<IpRange>,
-    /// Whether it is an exemption: these connections keep their addresses.
-    pub(crate) exempt: bool,
-    /// Remark of the administrator.
-    pub(crate) note: Option<String>,
-    /// Whether it is switched off.
-    pub(crate) off: bool,
-    pub(crate) origin: Origin,
-}
-
-/// Everything of the list.
-#[derive(Debug, Default)]
-pub(crate) struct Ordered {
-    pub(crate) list: Option<RuleList>,
-    pub(crate) zones: Vec<Zone>,
-    pub(crate) address_names: Vec<AddressName>,
-    pub(crate) service_names: Vec<ServiceName>,
-    pub(crate) rules: Vec<OrderedRule>,
-    pub(crate) lists: Vec<NamedList>,
-    pub(crate) forwards: Vec<Forwarding>,
-    pub(crate) translations: Vec<Hiding>,
-}
 
 /// The zone of the device itself.
 const DEVICE: &str = "device";
@@ -393,27 +276,6 @@ impl Placed<'_, '_> {
     }
 }
 
-/// A rule with these conditions.
-pub(super) fn made_of(one: &OrderedRule, matches: Vec<Match>) -> Rule {
-    Rule {
-        matches,
-        target: one.action.target(),
-        logs: one.logs,
-        comment: commented(one.name.as_ref(), one.note.as_ref()),
-        packets: one.packets,
-        origin: one.origin,
-        looked_up_at: None,
-    }
-}
-
-/// The comment of a rule: its name, and the remark of the administrator.
-fn commented(name: Option<&String>, note: Option<&String>) -> Option<String> {
-    match (name, note) {
-        (Some(name), Some(note)) => Some(format!("{name}: {note}")),
-        (one, other) => one.or(other).cloned(),
-    }
-}
-
 /// The rule that permits the traffic of a forward.
 fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) -> Option<Rule> {
     if passes == Some(false) {
@@ -435,19 +297,4 @@ fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) ->
     let mut made = rule(matches, Target::Accept, forward.origin);
     made.comment = commented(forward.name.as_ref(), forward.note.as_ref());
     Some(made)
-}
-
-/// Default action at the end of the rule base.
-pub(super) fn end(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
-    match action {
-        Some((action, at)) => {
-            chain.policy = Some(action.target());
-            chain.origin = at;
-        }
-        None => {
-            chain.policy = Some(Target::Drop);
-            let name = "the default action is not stated".to_owned();
-            chain.rules.push(rule(Vec::new(), Target::NotAnalysed { name, ends: true }, origin));
-        }
-    }
 }

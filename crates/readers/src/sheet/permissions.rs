@@ -1,6 +1,6 @@
 //! Networks that permissions open to the clients of a tunnel: a limit beside the rule base, in every appliance that has them.
 
-use super::ordered::Ordered;
+use super::rule_base::Ordered;
 use crate::making;
 use trevlin_model::grant::ServicePermission;
 use trevlin_model::{ChainKind, Facts, Filter, Hook, IpRange, Match, MatchKind, Target, Tunnel};

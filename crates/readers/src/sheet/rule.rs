@@ -1,8 +1,9 @@
 //! One rule of a list in a sheet.
 
+use crate::making;
 use serde::Deserialize;
 use smol_str::SmolStr;
-use trevlin_model::{Origin, PortRange, Target};
+use trevlin_model::{Chain, Match, Origin, PortRange, Rule, Target};
 
 /// Action of a rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
@@ -105,6 +106,42 @@ impl OrderedRule {
             note: None,
             also: Vec::new(),
             origin,
+        }
+    }
+}
+
+/// A rule with these conditions.
+pub(super) fn made_of(one: &OrderedRule, matches: Vec<Match>) -> Rule {
+    Rule {
+        matches,
+        target: one.action.target(),
+        logs: one.logs,
+        comment: commented(one.name.as_ref(), one.note.as_ref()),
+        packets: one.packets,
+        origin: one.origin,
+        looked_up_at: None,
+    }
+}
+
+/// The comment of a rule: its name, and the remark of the administrator.
+pub(super) fn commented(name: Option<&String>, note: Option<&String>) -> Option<String> {
+    match (name, note) {
+        (Some(name), Some(note)) => Some(format!("{name}: {note}")),
+        (one, other) => one.or(other).cloned(),
+    }
+}
+
+/// Default action at the end of the rule base.
+pub(super) fn end(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
+    match action {
+        Some((action, at)) => {
+            chain.policy = Some(action.target());
+            chain.origin = at;
+        }
+        None => {
+            chain.policy = Some(Target::Drop);
+            let name = "the default action is not stated".to_owned();
+            chain.rules.push(making::rule(Vec::new(), Target::NotAnalysed { name, ends: true }, origin));
         }
     }
 }

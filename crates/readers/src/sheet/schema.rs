@@ -1,6 +1,7 @@
 //! The shape of a sheet as a JSON Schema, made from the types that sheets are read into.
 
-use super::ordered::{Forwarding, Hiding, OrderedRule, RuleList};
+use super::rule::OrderedRule;
+use super::rule_base::{Forwarding, Hiding, RuleList};
 use super::{FORM, FORMER, FROM_FILES, briefly, names, short, words};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
@@ -35,7 +36,7 @@ pub fn schema() -> Value {
     properties.insert("address-names".into(), list(of::<names::AddressName>(&mut generator)));
     properties.insert("service-names".into(), list(of::<names::ServiceName>(&mut generator)));
     properties.insert("rules".into(), list(of::<OrderedRule>(&mut generator)));
-    properties.insert("lists".into(), list(of::<super::lists::NamedList>(&mut generator)));
+    properties.insert("lists".into(), list(of::<super::rule_base::NamedList>(&mut generator)));
     properties.insert("forwards".into(), list(of::<Forwarding>(&mut generator)));
     properties.insert("translations".into(), list(of::<Hiding>(&mut generator)));
     properties.insert("secrets".into(), list(of::<super::SheetSecret>(&mut generator)));

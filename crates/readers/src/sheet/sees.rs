@@ -1,7 +1,7 @@
 //! Which addresses rules apply to, where a destination is translated and it is not stated.
 
-use super::names::services;
-use super::ordered::Forwarding;
+use super::rule_base::Forwarding;
+use super::service::services;
 use std::net::IpAddr;
 use trevlin_model::{IpRange, Match, MatchKind, Protocol};
 
@@ -25,13 +25,13 @@ pub(super) fn forwarded(forwards: &[Forwarding]) -> Vec<Forwarded> {
         let first = |text: &str| text.parse::<IpRange>().ok().map(|range| range.first());
         let address = one.addresses.first().and_then(|(text, _)| first(text));
         for service in one.services.iter().filter_map(|(text, _)| services(text)).flatten() {
-            for port in service.ports() {
+            for port in &service.ports {
                 let inner = End {
                     address: first(&one.to.0),
                     port: one.to_port.map_or(port.first, |ports| ports.first),
                 };
                 let public = End { address, port: port.first };
-                found.push(Forwarded { protocol: service.protocol(), public, inner });
+                found.push(Forwarded { protocol: service.protocol, public, inner });
             }
         }
     }

@@ -72,7 +72,7 @@ mod tests {
     fn every_name_stands_for_services() {
         for (names, all) in NAMES {
             for one in all {
-                assert!(super::super::names::services(one).is_some(), "{names:?}: {one}");
+                assert!(super::super::service::services(one).is_some(), "{names:?}: {one}");
             }
         }
     }
