@@ -177,7 +177,9 @@ fn lines(
         if !all {
             let text = cut(masked.trim(), width.saturating_sub(7));
             writeln!(out, "{:>5} {text}", position.line)?;
-            for line in textwrap::wrap(by.trim_start_matches("! "), width.saturating_sub(10)) {
+            // Without a nearer reason the line itself says all.
+            let nearer = if by.starts_with("! no phrase of") { None } else { by.strip_prefix("! ") };
+            for line in nearer.map(|by| textwrap::wrap(by, width.saturating_sub(10))).unwrap_or_default() {
                 writeln!(out, "         {line}")?;
             }
             continue;

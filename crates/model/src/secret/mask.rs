@@ -87,8 +87,8 @@ impl Masker {
         Self::beside(held, places, &BTreeSet::new())
     }
 
-    /// The same, where some values are words of `names`, such as the name of a device: these are masked at their own places only, since a
-    /// mask in a name that stands elsewhere in clear tells what the secret is.
+    /// A masker that leaves secrets which are words of `names`, such as the name of a device, readable outside their own places: a mask
+    /// within a name that is readable elsewhere would reveal the secret.
     #[must_use]
     pub fn beside<'a>(
         held: impl IntoIterator<Item = &'a Arc<SecretRecord>>,

@@ -5,7 +5,7 @@ use super::open::Part;
 use super::pattern::{Pattern, Word};
 use std::collections::BTreeMap;
 
-/// What a statement may be that begins like one of a rule base.
+/// Possible role of a statement that begins like one of a rule base.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(super) struct Begins {
     /// A rule of its own, or a forward.
@@ -50,7 +50,7 @@ impl<'a> Beginnings<'a> {
         found
     }
 
-    /// What a statement at a depth may be, by its beginning.
+    /// Possible role of a statement at a depth, by its beginning.
     pub(super) fn of_statement(&self, book: &Phrasebook, depth: usize, words: &[Word<'_>]) -> Option<Begins> {
         let mut found: Option<Begins> = None;
         let negated = words.first().is_some_and(|first| book.negation.iter().any(|word| word == first.text));

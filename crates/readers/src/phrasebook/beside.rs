@@ -1,4 +1,4 @@
-//! What is beside a statement: in many exports a member of a block says what the others mean.
+//! Neighbours of a statement: in many exports one member of a block decides the meaning of the others.
 
 use super::book::Phrasebook;
 use super::pattern::Word;

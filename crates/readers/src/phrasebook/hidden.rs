@@ -6,11 +6,11 @@ use std::collections::BTreeSet;
 use trevlin_model::secret::MASK;
 use trevlin_model::{Export, Origin};
 
-/// What is part of a word that announces a secret.
+/// Parts of words that announce a secret.
 const PARTS: [&str; 7] = ["secret", "psk", "token", "credential", "communit", "kennwort", "private"];
-/// What a piece of such a word begins with.
+/// Beginnings of pieces of such words.
 const BEGINNINGS: [&str; 4] = ["passw", "passp", "passc", "passk"];
-/// What a piece of such a word ends with.
+/// Endings of pieces of such words.
 const ENDINGS: [&str; 3] = ["pass", "key", "keys"];
 /// Words that announce one.
 const WORDS: [&str; 5] = ["word", "pin", "code", "hash", "auth"];

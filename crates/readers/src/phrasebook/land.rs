@@ -21,7 +21,7 @@ impl Sheet {
 
     /// Lets all of a phrase land. Nothing lands where a capture that is needed took nothing. Paths of one phrase mostly begin in the
     /// same entry, which is looked up once.
-    /// `landed` is told the path of each that does.
+    /// `landed` receives the path of each that does.
     pub(super) fn land<'a>(
         &mut self,
         lands: &'a [(Target, Plan)],
@@ -77,8 +77,8 @@ impl Sheet {
         }
     }
 
-    /// Leaves an entry of a rule base open, because a part of it was not understood: of a rule its name is known, and of a name not all of
-    /// what it stands for. Returns the place of the entry.
+    /// Leaves an entry of a rule base open, because a part of it was not understood: a rule keeps its name only, and a name stands for
+    /// something unknown besides. Returns the place of the entry.
     pub(super) fn leave_open(&mut self, part: Part, at: usize, line: Origin) -> Option<Origin> {
         let section = part.section()?;
         let field = self.top.fields.iter_mut().find(|field| &*field.key == section)?;

@@ -1,5 +1,5 @@
-//! Statements that no phrase takes, within blocks whose other statements land in a rule or in a name: what is known of such an entry is not
-//! all of it.
+//! Statements that no phrase takes, within blocks whose other statements land in a rule or in a name: such an entry is known in part
+//! only.
 
 use super::target::Target;
 
@@ -76,7 +76,7 @@ pub(super) struct Landed {
     entries: Vec<(Part, usize)>,
 }
 
-/// How many entries of one block are told apart.
+/// Number of entries of one block that are distinguished.
 const MOST: usize = 8;
 
 impl Landed {

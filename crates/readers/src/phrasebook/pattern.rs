@@ -28,7 +28,7 @@ enum Step {
     End,
 }
 
-/// What a match took, in order.
+/// Words that a match took, in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Taken {
     /// Words for a capture: the first, and the one behind the last.
@@ -185,7 +185,7 @@ impl Pattern {
         (furthest, expected)
     }
 
-    /// Whether a statement begins as those that fit: with a fixed word, or a value that few other words are. `known` tells for the number
+    /// Whether a statement begins as those that fit: with a fixed word, or a value that few other words are. `known` states for the number
     /// of a value map whether it has a word.
     pub(super) fn resembles(&self, words: &[Word<'_>], known: &dyn Fn(usize, &str) -> bool) -> bool {
         let mut open = vec![(0, 0)];

@@ -1,4 +1,4 @@
-//! What the phrases took of exports, and the readings that come of it.
+//! Results of the phrases for exports, and the readings that come of them.
 
 use super::hidden;
 use super::land::Sheet;
@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use trevlin_model::secret::Masker;
 use trevlin_model::{Export, Limit, LineClass, Note, Origin};
 
-/// What the phrases took of an export.
+/// Results of the phrases for an export.
 pub(super) struct Walked {
     pub(super) sheet: Sheet,
     pub(super) notes: Vec<Note>,

@@ -126,7 +126,7 @@ fn axes(mut captures: Vec<usize>, groups: &[Group]) -> Vec<Axis> {
     found
 }
 
-/// What the repetitions of a match took.
+/// Values of the repetitions of a match.
 #[derive(Debug, Default)]
 pub(super) struct Rounds {
     all: Vec<Round>,

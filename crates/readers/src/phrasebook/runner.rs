@@ -49,7 +49,7 @@ pub(super) struct Frame<'a> {
     pub(super) nobody: Option<String>,
     /// A phrase for a statement within it that has a level for it.
     pub(super) holds: Option<usize>,
-    /// Its number among the results that are told.
+    /// Its number among the results.
     pub(super) told: usize,
     /// Entries of the rule base that it is the block of.
     pub(super) landed: Landed,
@@ -57,7 +57,7 @@ pub(super) struct Frame<'a> {
     pub(super) open: Vec<Origin>,
     /// Rules within it of which nothing is known, by number.
     pub(super) unread: Vec<usize>,
-    /// Statements within it that pass everywhere, each with its number among the results that are told.
+    /// Statements within it that pass everywhere, each with its number among the results.
     pub(super) passed: Vec<(Origin, usize)>,
 }
 

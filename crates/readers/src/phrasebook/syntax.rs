@@ -11,13 +11,13 @@ pub(super) enum Piece {
     /// A word that is cut at fixed texts.
     Inside(Vec<Cut>),
     Optional(Vec<Piece>),
-    /// One or more times. Of a group in round brackets each repetition lands by itself.
+    /// One or more times. Each repetition of a group in round brackets lands by itself.
     Repeated(Vec<Piece>, Repeats),
     /// A group in round brackets, with its alternatives.
     Choice(Vec<Vec<Piece>>),
 }
 
-/// What is repeated.
+/// Kind of a repeated piece.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Repeats {
     /// A capture: its values are a list.
