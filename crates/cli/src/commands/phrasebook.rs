@@ -167,7 +167,8 @@ fn lines(
         let place = line.map_or(*origin, |line| export.origin_of(line.text));
         // Several statements may be on one line.
         let own = export.text().get(origin.start as usize..origin.end as usize).unwrap_or_default();
-        let within = place.start <= origin.start && origin.end <= place.end && !own.is_empty();
+        let alone = whole.trim().trim_end_matches([',', ';', '{']).trim() == own;
+        let within = place.start <= origin.start && origin.end <= place.end && !own.is_empty() && !alone;
         let masked = if within { masker.mask_at(own, *origin) } else { masker.mask_at(whole, place) };
         let by = match took {
             PhraseResult::Phrase(line, says) => format!("{line}: {says}"),
