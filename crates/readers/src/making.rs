@@ -51,6 +51,15 @@ pub(crate) fn plain(name: impl Into<String>, rules: Vec<Rule>, origin: Origin) -
     Chain { name, hook: None, priority: 0, kind: ChainKind::Filter, policy: None, rules, origin }
 }
 
+/// The chains that lead to lists of interfaces: for packets that arrive, and for those that leave. A list looks at packets as they are on
+/// the interface: arriving ones before, and leaving ones after their addresses are translated.
+pub(crate) fn by_interface(arriving: Vec<Rule>, leaving: Vec<Rule>, origin: Origin) -> [Chain; 2] {
+    [
+        base("ingress", (Hook::Prerouting, -150), ChainKind::Filter, arriving, origin),
+        base("egress", (Hook::Postrouting, 150), ChainKind::Filter, leaving, origin),
+    ]
+}
+
 /// A table for both versions of IP of a device that keeps its rules in order.
 pub(crate) fn table(name: &str, chains: Vec<Chain>, origin: Origin) -> Filter {
     Filter {

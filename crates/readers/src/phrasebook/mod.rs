@@ -61,13 +61,7 @@ impl Phrasebook {
     /// the first.
     #[must_use]
     pub fn read_together(of_device: &[(&Self, &Export)]) -> Vec<Reading> {
-        let walk = |(at, (book, export)): (usize, &(&Self, &Export))| {
-            let first = !of_device[..at].iter().any(|(other, _)| std::ptr::eq(*other, *book));
-            book.walk(export, false, shape::length(export), Walk { number: at as u64, defaults: first })
-        };
-        let walked: Vec<Walked> = of_device.par_iter().enumerate().map(walk).collect();
-        let exports: Vec<&Export> = of_device.iter().map(|(_, export)| *export).collect();
-        finished(&exports, walked).into_iter().map(|tried| tried.reading).collect()
+        Self::together(of_device, false).into_iter().map(|tried| tried.reading).collect()
     }
 
     /// The same, with what became of each statement.
@@ -79,11 +73,19 @@ impl Phrasebook {
     /// The same for several exports of one device. The sheet and its errors are with the first.
     #[must_use]
     pub fn try_together(&self, exports: &[&Export]) -> Vec<Tried> {
-        let walk = |(at, export): (usize, &&Export)| {
-            self.walk(export, true, shape::length(export), Walk { number: at as u64, defaults: at == 0 })
+        let of_device: Vec<(&Self, &Export)> = exports.iter().map(|export| (self, *export)).collect();
+        Self::together(&of_device, true)
+    }
+
+    /// What a phrasebook states by default lands once, with the first of its exports.
+    fn together(of_device: &[(&Self, &Export)], tells: bool) -> Vec<Tried> {
+        let walk = |(at, (book, export)): (usize, &(&Self, &Export))| {
+            let first = !of_device[..at].iter().any(|(other, _)| std::ptr::eq(*other, *book));
+            book.walk(export, tells, shape::length(export), Walk { number: at as u64, defaults: first })
         };
-        let walked: Vec<Walked> = exports.par_iter().enumerate().map(walk).collect();
-        finished(exports, walked)
+        let walked: Vec<Walked> = of_device.par_iter().enumerate().map(walk).collect();
+        let exports: Vec<&Export> = of_device.iter().map(|(_, export)| *export).collect();
+        finished(&exports, walked)
     }
 
     /// `length`: number of lines that one thread processes. The result does not depend on it.

@@ -5,21 +5,16 @@ use super::hidden;
 use super::level::Level;
 use super::pattern::Word;
 
-/// Statements around one, and itself, outermost first.
-pub(super) struct Around<'s, 'a> {
-    pub(super) words: Vec<&'s [Word<'a>]>,
-}
-
-/// Why no phrase fits, with the nearest one.
-pub(super) fn nearest(book: &Phrasebook, around: &Around<'_, '_>) -> Option<String> {
-    let depth = around.words.len();
+/// Why no phrase fits, with the nearest one. `around`: the words of the statements around one, outermost first, and its own.
+pub(super) fn nearest(book: &Phrasebook, around: &[&[Word<'_>]]) -> Option<String> {
+    let depth = around.len();
     let mut best: Option<((usize, usize), String)> = None;
     for phrase in &book.phrases {
         let levels = phrase.levels.len();
         if levels > depth || (levels < depth && !phrase.anywhere) {
             continue;
         }
-        let own = &around.words[depth - levels..];
+        let own = &around[depth - levels..];
         let fits = |level: &Level, words: &[Word<'_>]| match &level.pattern {
             Some(pattern) if pattern.matches(words).is_some() => Fit::Whole,
             Some(pattern) => Fit::UpTo(pattern.fits_up_to(words).0),

@@ -191,6 +191,13 @@ impl<'a> Runner<'a, '_> {
         PhraseResult::Phrase(phrase.line, Arc::clone(&phrase.says))
     }
 
+    /// Another result for an earlier statement, by its number.
+    fn correct(&mut self, number: usize, result: PhraseResult) {
+        if let Some(one) = self.out.told.as_mut().and_then(|all| all.get_mut(number)) {
+            one.1 = result;
+        }
+    }
+
     /// Ends the statements from a depth on: what they hold is complete.
     pub(super) fn close(&mut self, depth: usize) {
         while self.active > depth {
@@ -216,10 +223,7 @@ impl<'a> Runner<'a, '_> {
             (Some(_), Some(number)) => {
                 let told = frame.told;
                 self.out.classes.push((line, LineClass::Understood));
-                let result = self.phrase_result(number);
-                if let Some(one) = self.out.told.as_mut().and_then(|all| all.get_mut(told)) {
-                    one.1 = result;
-                }
+                self.correct(told, self.phrase_result(number));
             }
             (Some(text), None) => {
                 open.push(line);
@@ -234,9 +238,7 @@ impl<'a> Runner<'a, '_> {
             for (place, told) in passed {
                 open.push(place);
                 self.out.notes.push(Note { origin: place, text: IN_A_RULE.to_owned() });
-                if let Some(one) = self.out.told.as_mut().and_then(|all| all.get_mut(told)) {
-                    one.1 = PhraseResult::Nobody(IN_A_RULE.to_owned());
-                }
+                self.correct(told, PhraseResult::Nobody(IN_A_RULE.to_owned()));
             }
         } else if let Some(outer) = depth.checked_sub(1) {
             self.frames[outer].passed.extend(passed);

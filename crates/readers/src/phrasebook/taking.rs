@@ -41,8 +41,9 @@ impl<'a> Runner<'a, '_> {
         let nearest = || {
             // Only where it is shown: it examines every phrase.
             self.out.told.as_ref()?;
-            let words = self.frames[..=depth].iter().map(|frame| &frame.words[..]).collect();
-            near::nearest(self.book, &near::Around { words })
+            let around: Vec<&[Word<'_>]> =
+                self.frames[..=depth].iter().map(|frame| &frame.words[..]).collect();
+            near::nearest(self.book, &around)
         };
         let told = nobody.or_else(nearest);
         Outcome::Nobody(told.unwrap_or_else(|| format!("no phrase of {} matches", self.book.name)))

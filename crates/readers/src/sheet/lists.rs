@@ -3,15 +3,12 @@
 use super::names::Names;
 use super::rule::{Action, OrderedRule, Word, end, made_of};
 use super::rule_base::Ordered;
-use crate::making::{base, holds, known, open, plain, rule, table};
+use crate::making::{base, by_interface, holds, known, open, plain, rule, table};
 use std::collections::BTreeMap;
 use trevlin_model::{
     Chain, ChainKind, Facts, Filter, Hook, MatchKind, Origin, PortRange, Protocol, Rule, Target,
 };
 
-/// Before destinations are translated, and after sources are: a list looks at packets as they are on the interface.
-const ARRIVAL: i32 = -150;
-const DEPARTURE: i32 = 150;
 /// Services look at their clients after the filters do.
 const SERVICES: i32 = 10;
 
@@ -110,10 +107,7 @@ pub(super) fn table_of(ordered: &Ordered, places: &[Served], names: &mut Names<'
         closed(&mut chain, usual.and_then(|list| list.lists_end), rules[0].origin);
         chains.push(chain);
     }
-    let mut all = vec![
-        base("ingress", (Hook::Prerouting, ARRIVAL), ChainKind::Filter, arriving, first),
-        base("egress", (Hook::Postrouting, DEPARTURE), ChainKind::Filter, leaving, first),
-    ];
+    let mut all = Vec::from(by_interface(arriving, leaving, first));
     if !at_services.is_empty() {
         all.push(base("services", (Hook::Input, SERVICES), ChainKind::Filter, at_services, first));
     }

@@ -1,7 +1,7 @@
 //! `ietf-access-control-list` (RFC 8519) and `ietf-nat` (RFC 8512).
 
 use super::tree::{Item, Seen};
-use crate::making::{any_of, base, holds, known as known_connection, open, plain, rule, table};
+use crate::making::{any_of, base, by_interface, holds, known as known_connection, open, plain, rule, table};
 use std::net::IpAddr;
 use trevlin_model::{
     Chain, ChainKind, Family, Filter, Hook, IcmpRange, IpRange, Match, MatchKind, Note, Origin, PortRange,
@@ -62,8 +62,7 @@ fn only(families: &[Family]) -> Option<Match> {
     }
 }
 
-/// The lists, each a chain, and where they are attached. A list looks at packets as they are on the interface: arriving ones before, and
-/// leaving ones after their addresses are translated.
+/// The lists, each a chain, and where they are attached.
 pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
     let mut chains = Vec::new();
     let mut known: Vec<List<'_>> = Vec::new();
@@ -100,28 +99,19 @@ pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
         }
     }
     // RFC 8519 has no word for replies: whether a device lets them back past its lists by itself is its own affair.
-    let replies = |origin| {
-        let whether = open("whether replies pass the lists implicitly depends on the device");
-        rule(vec![known_connection(), whether], Target::Accept, origin)
-    };
-    let places =
-        [("ingress", Hook::Prerouting, ARRIVAL, arriving), ("egress", Hook::Postrouting, DEPARTURE, leaving)];
-    let bases = places.into_iter().map(|(name, hook, priority, attached)| {
+    let with_replies = |attached: Attached| {
         let mut rules = attached.rules;
-        if let Some(first) = rules.first() {
-            let origin = first.origin;
-            rules.insert(0, replies(origin));
+        if let Some(origin) = rules.first().map(|first| first.origin) {
+            let whether = open("whether replies pass the lists implicitly depends on the device");
+            rules.insert(0, rule(vec![known_connection(), whether], Target::Accept, origin));
         }
-        base(name, (hook, priority), ChainKind::Filter, rules, acls.origin)
-    });
-    let mut all: Vec<Chain> = bases.collect();
+        rules
+    };
+    let bases = by_interface(with_replies(arriving), with_replies(leaving), acls.origin);
+    let mut all: Vec<Chain> = Vec::from(bases);
     all.extend(chains);
     table("access lists", all, acls.origin)
 }
-
-/// Before destinations are translated, and after sources are.
-const ARRIVAL: i32 = -150;
-const DEPARTURE: i32 = 150;
 
 /// Whether every packet of these versions of IP meets the conditions.
 fn is_whole(matches: &[Match], families: &[Family]) -> bool {
