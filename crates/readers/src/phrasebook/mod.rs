@@ -77,7 +77,7 @@ impl Phrasebook {
         Self::together(&of_device, true)
     }
 
-    /// What a phrasebook states by default lands once, with the first of its exports.
+    /// Results for the exports of one device. Defaults of a phrasebook land once, with the first of its exports.
     fn together(of_device: &[(&Self, &Export)], tells: bool) -> Vec<Tried> {
         let walk = |(at, (book, export)): (usize, &(&Self, &Export))| {
             let first = !of_device[..at].iter().any(|(other, _)| std::ptr::eq(*other, *book));
