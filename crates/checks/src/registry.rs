@@ -26,6 +26,7 @@ pub const CHECKS: &[&Check] = &[
     &addresses::remote_network_overlap::CHECK,
     &addresses::reservation_outside_network::CHECK,
     &addresses::stored_addresses_differ::CHECK,
+    &ciphers::copy_unencrypted::CHECK,
     &ciphers::database_unencrypted::CHECK,
     &ciphers::file_transfer_unencrypted::CHECK,
     &ciphers::http_not_redirected::CHECK,

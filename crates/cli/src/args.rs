@@ -7,7 +7,7 @@ mod handover;
 #[cfg(test)]
 mod manual;
 
-pub(crate) use appliances::{Phrasebook, PhrasebookTry, Sheet, SheetShow, Shown};
+pub(crate) use appliances::{Phrasebook, PhrasebookCoverage, PhrasebookTry, Sheet, SheetShow, Shown};
 pub(crate) use handover::{
     Accept, Baseline, Collect, CollectedSystem, Compare, CompareFormat, ListFormat, Questions, Report,
     ReportFormat, Scrub, Survey,

@@ -10,6 +10,7 @@ use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, SwitchedOff, Unit};
 use crate::ike::PreSharedKey;
 use crate::kernel::KernelSetting;
 use crate::listen::{DynamicName, PortMapper, Socket};
+use crate::outgoing::OutgoingCopy;
 use crate::pam::{AccessRule, PamService};
 use crate::plan::{AddressPlan, Placed};
 use crate::radius::{
@@ -160,6 +161,8 @@ pub struct Facts {
     pub logins: Vec<Login>,
     /// Relays of providers by which the device is reached.
     pub cloud_relays: Vec<CloudRelay>,
+    /// Copies of its data that the device sends elsewhere.
+    pub outgoing_copies: Vec<OutgoingCopy>,
     /// Protections that are configured and switched off.
     pub switched_off: Vec<SwitchedOff>,
     /// Permissions to use services.
@@ -254,7 +257,7 @@ macro_rules! each_list {
             forwards kernel sockets port_mappers dynamic_names served relays log_keepers clock_keepers radios
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
-            radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays switched_off certificates private_keys
+            radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays outgoing_copies switched_off certificates private_keys
             secrets announced masked_places missing unreadable_blocks dh_parameters files not_analysed
         }
     };
@@ -381,6 +384,7 @@ macro_rules! each_section {
             logins = "logins",
             permissions = "permissions",
             cloud_relays = "cloud-relays",
+            outgoing_copies = "outgoing-copies",
             switched_off = "switched-off",
             certificates = "certificates",
             private_keys = "private-keys",

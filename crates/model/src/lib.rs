@@ -39,6 +39,7 @@ pub mod listen;
 mod login;
 mod meaning;
 pub mod offer;
+pub mod outgoing;
 pub mod pam;
 mod paths;
 pub mod plan;

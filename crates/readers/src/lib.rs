@@ -91,7 +91,9 @@ pub use copies::is_copy;
 pub use decode::{DecodeError, decode, decode_whole};
 pub use live::read;
 pub use named::named;
-pub use phrasebook::{BOOK, PhraseResult, Phrasebook, Shelf, Tried, guide as phrasebook_guide};
+pub use phrasebook::{
+    BOOK, PhraseResult, Phrasebook, Shelf, Tried, guide as phrasebook_guide, proposed as phrasebook_for,
+};
 pub use reader::{ReadContext, Reader, Reading, Recognised, Recognition};
 pub use sheet::{FORM, Head, Report, check as check_sheet, guide as sheet_guide, write as write_sheet};
 #[cfg(feature = "schema")]

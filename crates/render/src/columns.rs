@@ -3,6 +3,8 @@
 use crate::sanitize;
 use anstyle::Style;
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
+use rayon::prelude::*;
+use std::fmt::Write as _;
 use std::io;
 
 const BOLD: Style = Style::new().bold();
@@ -31,20 +33,40 @@ pub(crate) fn table<const COLUMNS: usize>(
     }
     for device in rows.chunk_by(|a, b| a.0 == b.0) {
         writeln!(out, "{BOLD}{}{BOLD:#}", sanitize(device[0].0))?;
-        for (_, cells, style) in device {
-            let cells = cells.clone().map(|text| sanitize(&text).into_owned());
-            for line in columns(cells, &rooms) {
-                let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
-                let (rest, verdict) = line.split_at(at);
-                match verdict.trim_end() {
-                    "" => writeln!(out, " {}", rest.trim_end())?,
-                    verdict => writeln!(out, " {rest}{style}{verdict}{style:#}")?,
-                }
-            }
+        let written = |some: &[(&str, [String; COLUMNS], Style)]| {
+            let mut text = String::new();
+            some.iter().for_each(|(_, cells, style)| row(cells, *style, &rooms, before, &mut text));
+            text
+        };
+        // A rule base may have hundreds of thousands of rows.
+        let pieces: Vec<String> = device.par_chunks(PARALLEL).map(written).collect();
+        for piece in pieces {
+            out.write_all(piece.as_bytes())?;
         }
         writeln!(out)?;
     }
     Ok(())
+}
+
+/// How many rows are worth a thread.
+const PARALLEL: usize = 512;
+
+fn row<const COLUMNS: usize>(
+    cells: &[String; COLUMNS],
+    style: Style,
+    rooms: &[usize; COLUMNS],
+    before: usize,
+    out: &mut String,
+) {
+    let cells = cells.each_ref().map(|text| sanitize(text).into_owned());
+    for line in columns(cells, rooms) {
+        let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
+        let (rest, verdict) = line.split_at(at);
+        let _ = match verdict.trim_end() {
+            "" => writeln!(out, " {}", rest.trim_end()),
+            verdict => writeln!(out, " {rest}{style}{verdict}{style:#}"),
+        };
+    }
 }
 
 /// A row as lines. Every block of a table has the same columns, so that the eye finds its way down.

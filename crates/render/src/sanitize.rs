@@ -19,7 +19,8 @@ pub(crate) fn is_active(letter: char) -> bool {
 /// Tabs become four blanks; line ends are shown too, since a name with one could pass for a line of ours.
 #[must_use]
 pub fn sanitize(text: &str) -> Cow<'_, str> {
-    if !text.contains(is_active) {
+    // Nearly all text is plain.
+    if text.bytes().all(|byte| matches!(byte, b' '..=b'~')) || !text.contains(is_active) {
         return Cow::Borrowed(text);
     }
     let mut out = String::with_capacity(text.len() + 16);

@@ -13,7 +13,7 @@ use trevlin_analysis::incomplete::IncompleteRow;
 use trevlin_analysis::lacking::rows_of_filters;
 use trevlin_analysis::verdicts::RuleVerdict;
 use trevlin_estate::evidence::place;
-use trevlin_model::{Chain, ChainKind, Device, Hook, Origin, Target, Translation, TranslationKind};
+use trevlin_model::{Chain, ChainKind, Device, Hook, Origin, Rule, Target, Translation, TranslationKind};
 use trevlin_packets::jumps::led_to;
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{Left, RuleReview, RuleStatus};
@@ -199,6 +199,21 @@ pub struct RuleSummary {
     pub accepting: Vec<String>,
 }
 
+impl RuleSummary {
+    fn add(&mut self, rule: &Rule, row: &RuleRow) {
+        let has = |kind: RemarkKind| row.remarks.iter().any(|one| one.kind == kind);
+        self.rules += 1;
+        self.never_met +=
+            usize::from(matches!(row.verdict, RuleVerdict::NeverMet | RuleVerdict::CannotMatch));
+        self.changes_nothing += usize::from(has(RemarkKind::ChangesNothing));
+        self.every_service +=
+            usize::from(has(RemarkKind::EveryService) || has(RemarkKind::AcceptsEverything));
+        self.temporary += usize::from(has(RemarkKind::Temporary));
+        self.no_comment += usize::from(has(RemarkKind::NoComment));
+        self.unlogged += usize::from(row.breadth.is_some() && !rule.logs);
+    }
+}
+
 /// The sheet of every filter, or of those of some devices.
 #[must_use]
 pub fn sheet(estate: &Analyses, devices: &[String], as_of: Date) -> RulesSheet {
@@ -286,17 +301,18 @@ fn filter_sheet(estate: &Analyses, device: &str, review: &FilterReview<'_>, as_o
     let elsewhere: BTreeSet<&str> = led_to(filter, others).difference(&own).copied().collect();
     let mut chains = Vec::new();
     for (at, chain) in filter.chains.iter().enumerate() {
-        let mut rules = Vec::new();
         let hooked = chain.hook.is_some();
         // A chain of another kind is none of the filter's, nor is what it alone leads to.
         if (hooked && !filters(filter, chain)) || elsewhere.contains(chain.name.as_str()) {
             continue;
         }
-        for (number, rule) in chain.rules.iter().enumerate() {
+        let row = |(number, rule): (usize, &Rule)| {
             let id = RuleId { chain: at as u32, rule: number as u32 };
             let found = review.rules.get(&id).map(|(found, _)| found);
-            rules.push(rule_row(estate, review, id, rule, found, counted, as_of, &mut summary));
-        }
+            rule_row(estate, review, id, rule, found, counted, as_of)
+        };
+        let rules: Vec<RuleRow> = chain.rules.par_iter().enumerate().map(row).collect();
+        chain.rules.iter().zip(&rules).for_each(|(rule, row)| summary.add(rule, row));
         if [Hook::Input, Hook::Forward].iter().any(|hook| judges(filter, chain, *hook))
             && chain.policy == Some(Target::Accept)
             && !ends(chain)
@@ -360,19 +376,16 @@ fn lists(estate: &Analyses, review: &FilterReview<'_>) -> Vec<ListRow> {
     rows
 }
 
-#[allow(clippy::too_many_arguments, reason = "one row from everything that is known of one rule")]
 fn rule_row(
     estate: &Analyses,
     review: &FilterReview<'_>,
     id: RuleId,
-    rule: &trevlin_model::Rule,
+    rule: &Rule,
     found: Option<&RuleReview>,
     counted: bool,
     as_of: Date,
-    summary: &mut RuleSummary,
 ) -> RuleRow {
     let Told { described, breadth, remarks } = of_rule(estate, review, id, rule, found, counted, as_of);
-    let has = |kind: RemarkKind| remarks.iter().any(|one| one.kind == kind);
     let verdict = match found.map(|found| &found.status) {
         None => RuleVerdict::NotReached,
         Some(RuleStatus::Alive) => RuleVerdict::InUse,
@@ -380,13 +393,6 @@ fn rule_row(
         Some(RuleStatus::Impossible) => RuleVerdict::CannotMatch,
         Some(RuleStatus::NotDecided | RuleStatus::TooCostly) => RuleVerdict::NotDecided,
     };
-    summary.rules += 1;
-    summary.never_met += usize::from(matches!(verdict, RuleVerdict::NeverMet | RuleVerdict::CannotMatch));
-    summary.changes_nothing += usize::from(has(RemarkKind::ChangesNothing));
-    summary.every_service += usize::from(has(RemarkKind::EveryService) || has(RemarkKind::AcceptsEverything));
-    summary.temporary += usize::from(has(RemarkKind::Temporary));
-    summary.no_comment += usize::from(has(RemarkKind::NoComment));
-    summary.unlogged += usize::from(breadth.is_some() && !rule.logs);
     let left = found.and_then(|found| found.left).map(|left| match left {
         Left::Nothing => 0.0,
         Left::Part(share) => share,

@@ -1,5 +1,6 @@
 //! Checks of the area `ciphers`.
 
+pub(super) mod copy_unencrypted;
 pub(super) mod database_unencrypted;
 pub(super) mod file_transfer_unencrypted;
 pub(super) mod http_not_redirected;

@@ -23,6 +23,10 @@ Exit status: 0 no error, 1 at least one.")]
 
 Exit status: 0 every line matched, 1 some did not.")]
     Try(PhrasebookTry),
+    /// Show by topic of the review what a phrasebook reads, and what an audit will request
+    #[command(after_long_help = "Example:
+  trevlin phrasebook coverage gate.toml exports/gate/config.txt")]
+    Coverage(PhrasebookCoverage),
 }
 
 #[derive(Debug, Args)]
@@ -30,6 +34,9 @@ pub(crate) struct PhrasebookNew {
     /// Set the shape of statements in the export
     #[arg(long, help_heading = "Selection", value_name = "SHAPE", value_parser = ["lines", "indented", "braces", "sections", "csv", "json", "xml"], default_value = "lines")]
     pub(crate) shape: String,
+    /// Propose a skeleton for an export: its shape, how it is recognised, and its commonest statements
+    #[arg(long, help_heading = "Selection", value_name = "EXPORT", conflicts_with = "shape")]
+    pub(crate) from: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]
@@ -50,6 +57,16 @@ pub(crate) struct PhrasebookTry {
     /// Select the part to show
     #[arg(long, help_heading = "Output", value_enum, default_value_t = Shown::All)]
     pub(crate) show: Shown,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PhrasebookCoverage {
+    /// Phrasebook
+    #[arg(help_heading = "What to read", value_name = "BOOK")]
+    pub(crate) book: PathBuf,
+    /// Export; several of one device are read together
+    #[arg(help_heading = "What to read", value_name = "EXPORT", required = true)]
+    pub(crate) exports: Vec<PathBuf>,
 }
 
 /// Parts of what trying a phrasebook shows.

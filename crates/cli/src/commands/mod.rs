@@ -8,6 +8,7 @@ mod checks;
 mod collect;
 mod compare;
 mod completions;
+mod coverage;
 mod demo;
 mod exposure;
 mod interview;

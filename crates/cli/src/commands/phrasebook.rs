@@ -3,13 +3,15 @@
 use crate::args;
 use crate::context;
 use anyhow::bail;
+use rayon::prelude::*;
 use std::collections::BTreeMap;
+use std::fmt::Write as _;
 use std::io::{self, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use trevlin_model::secret::Masker;
 use trevlin_model::{Export, ExportId, Origin};
-use trevlin_readers::{PhraseResult, Phrasebook, Recognition, Tried, phrasebook_guide};
+use trevlin_readers::{PhraseResult, Phrasebook, Recognition, Tried, phrasebook_for, phrasebook_guide};
 use trevlin_render::sanitize;
 use unicode_width::UnicodeWidthStr;
 
@@ -20,51 +22,66 @@ use unicode_width::UnicodeWidthStr;
 pub(crate) fn run(command: &args::Phrasebook) -> anyhow::Result<ExitCode> {
     match command {
         args::Phrasebook::New(new) => {
-            context::print(|out| out.write_all(phrasebook_guide(&new.shape).as_bytes()))?;
+            let text = match &new.from {
+                Some(export) => phrasebook_for(&crate::read::export(export)?),
+                None => phrasebook_guide(&new.shape),
+            };
+            context::print(|out| out.write_all(text.as_bytes()))?;
             Ok(ExitCode::SUCCESS)
         }
         args::Phrasebook::Check(check) => checked(&check.book),
         args::Phrasebook::Try(tried) => attempted(tried),
+        args::Phrasebook::Coverage(coverage) => super::coverage::run(coverage),
     }
 }
 
 fn checked(path: &Path) -> anyhow::Result<ExitCode> {
     let export = crate::read::export(path)?;
-    let (_, notes) = Phrasebook::read(&export);
+    let (book, notes) = Phrasebook::read(&export);
+    let warnings = book.review(&export);
     context::print(|out| {
-        for note in &notes {
+        for (note, what) in
+            notes.iter().map(|note| (note, "")).chain(warnings.iter().map(|note| (note, "warning: ")))
+        {
             let line = export.line_of(note.origin.start);
-            writeln!(out, "{}:{line}: {}", path.display(), sanitize(&note.text))?;
+            writeln!(out, "{}:{line}: {what}{}", path.display(), sanitize(&note.text))?;
         }
-        match notes.len() {
-            0 => writeln!(out, "{}: no errors", path.display()),
-            1 => writeln!(out, "1 error"),
-            number => writeln!(out, "{number} errors"),
+        let errors = match notes.len() {
+            1 => "1 error".to_owned(),
+            0 if warnings.is_empty() => format!("{}: no errors", path.display()),
+            0 => "no errors".to_owned(),
+            number => format!("{number} errors"),
+        };
+        match warnings.len() {
+            0 => writeln!(out, "{errors}"),
+            1 => writeln!(out, "{errors}, 1 warning"),
+            number => writeln!(out, "{errors}, {number} warnings"),
         }
     })?;
     Ok(if notes.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
-fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
-    let file = crate::read::export(&arguments.book)?;
+/// A phrasebook and exports, after the errors of the former were reported.
+pub(super) fn given(book: &Path, exports: &[PathBuf]) -> anyhow::Result<(Phrasebook, Vec<Export>)> {
+    let file = crate::read::export(book)?;
     if !Phrasebook::is_one(&file) {
-        bail!("{} is not a phrasebook; `trevlin phrasebook new` prints a template", arguments.book.display());
+        bail!("{} is not a phrasebook; `trevlin phrasebook new` prints a template", book.display());
     }
-    let (book, notes) = Phrasebook::read(&file);
-    for note in &notes {
+    let (read, notes) = Phrasebook::read(&file);
+    for note in notes {
         let line = file.line_of(note.origin.start);
-        crate::messages::warning(&format!("{}:{line}: {}", arguments.book.display(), note.text));
+        crate::messages::warning(&format!("{}:{line}: {}", book.display(), note.text));
     }
-    let exports: Vec<Export> = arguments
-        .exports
-        .iter()
-        .enumerate()
-        .map(|(at, path)| {
-            let mut export = crate::read::export(path)?;
-            export.renumber(ExportId(at as u32));
-            Ok(export)
-        })
-        .collect::<anyhow::Result<_>>()?;
+    let numbered = |(at, path): (usize, &PathBuf)| {
+        let mut export = crate::read::export(path)?;
+        export.renumber(ExportId(at as u32));
+        Ok(export)
+    };
+    Ok((read, exports.iter().enumerate().map(numbered).collect::<anyhow::Result<_>>()?))
+}
+
+fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
+    let (book, exports) = given(&arguments.book, &arguments.exports)?;
     let unknown = |export: &&Export| book.recognises(export) == Recognition::No;
     let unknown: Vec<&str> = exports.iter().filter(unknown).map(Export::path).collect();
     let all: Vec<&Export> = exports.iter().collect();
@@ -137,6 +154,8 @@ fn errors(tried: &[Tried], exports: &[Export], masker: &Masker, out: &mut dyn Wr
 
 /// How wide the part of the export is.
 const STATEMENT: usize = 52;
+/// How many statements are worth a thread.
+const PARALLEL: usize = 4096;
 
 fn lines(
     tried: &Tried,
@@ -152,41 +171,26 @@ fn lines(
     if all {
         writeln!(out, " line {} matched by", pad("statement", half))?;
     }
-    for (origin, took) in &tried.statements {
+    for (_, took) in &tried.statements {
         match took {
             PhraseResult::Phrase(..) => taken += 1,
             PhraseResult::Passed => passed += 1,
             PhraseResult::Nobody(_) => untaken += 1,
         }
-        if !all && !matches!(took, PhraseResult::Nobody(_)) {
-            continue;
-        }
-        let position = export.position(origin.start);
-        let line = export.line(position.line);
-        let whole = line.map_or("", |line| line.text);
-        let place = line.map_or(*origin, |line| export.origin_of(line.text));
-        // Several statements may be on one line.
-        let own = export.text().get(origin.start as usize..origin.end as usize).unwrap_or_default();
-        let alone = whole.trim().trim_end_matches([',', ';', '{']).trim() == own;
-        let within = place.start <= origin.start && origin.end <= place.end && !own.is_empty() && !alone;
-        let masked = if within { masker.mask_at(own, *origin) } else { masker.mask_at(whole, place) };
-        let by = match took {
-            PhraseResult::Phrase(line, says) => format!("{line}: {says}"),
-            PhraseResult::Passed => "- not relevant".into(),
-            PhraseResult::Nobody(why) => format!("! {why}"),
-        };
-        if !all {
-            let text = cut(masked.trim(), width.saturating_sub(7));
-            writeln!(out, "{:>5} {text}", position.line)?;
-            // Without a nearer reason the line itself says all.
-            let nearer = if by.starts_with("! no phrase of") { None } else { by.strip_prefix("! ") };
-            for line in nearer.map(|by| textwrap::wrap(by, width.saturating_sub(10))).unwrap_or_default() {
-                writeln!(out, "         {line}")?;
+    }
+    let written = |some: &[(Origin, PhraseResult)]| {
+        let mut text = String::new();
+        for (origin, took) in some {
+            if all || matches!(took, PhraseResult::Nobody(_)) {
+                statement(*origin, took, export, masker, (width, all), &mut text);
             }
-            continue;
         }
-        let by = cut(&by, width.saturating_sub(half + 7));
-        writeln!(out, "{:>5} {} {by}", position.line, pad(&cut(masked.trim_end(), half), half))?;
+        text
+    };
+    // An export may have hundreds of thousands.
+    let pieces: Vec<String> = tried.statements.par_chunks(PARALLEL).map(written).collect();
+    for piece in pieces {
+        out.write_all(piece.as_bytes())?;
     }
     writeln!(
         out,
@@ -196,9 +200,46 @@ fn lines(
     Ok(())
 }
 
+/// A statement, and what took it; alone with the reason, where only unmatched ones are listed.
+fn statement(
+    origin: Origin,
+    took: &PhraseResult,
+    export: &Export,
+    masker: &Masker,
+    (width, all): (usize, bool),
+    out: &mut String,
+) {
+    let half = STATEMENT.min(width / 2);
+    let position = export.position(origin.start);
+    let line = export.line(position.line);
+    let whole = line.map_or("", |line| line.text);
+    let place = line.map_or(origin, |line| export.origin_of(line.text));
+    // Several statements may be on one line.
+    let own = export.text().get(origin.start as usize..origin.end as usize).unwrap_or_default();
+    let alone = whole.trim().trim_end_matches([',', ';', '{']).trim() == own;
+    let within = place.start <= origin.start && origin.end <= place.end && !own.is_empty() && !alone;
+    let masked = if within { masker.mask_at(own, origin) } else { masker.mask_at(whole, place) };
+    let by = match took {
+        PhraseResult::Phrase(line, says) => format!("{line}: {says}"),
+        PhraseResult::Passed => "- not relevant".into(),
+        PhraseResult::Nobody(why) => format!("! {why}"),
+    };
+    if all {
+        let by = cut(&by, width.saturating_sub(half + 7));
+        let _ = writeln!(out, "{:>5} {} {by}", position.line, pad(&cut(masked.trim_end(), half), half));
+        return;
+    }
+    let _ = writeln!(out, "{:>5} {}", position.line, cut(masked.trim(), width.saturating_sub(7)));
+    // Without a nearer reason the line itself says all.
+    let nearer = if by.starts_with("! no phrase of") { None } else { by.strip_prefix("! ") };
+    for line in nearer.map(|by| textwrap::wrap(by, width.saturating_sub(10))).unwrap_or_default() {
+        let _ = writeln!(out, "         {line}");
+    }
+}
+
 fn cut(text: &str, width: usize) -> String {
     let clean = sanitize(text);
-    if clean.width() <= width {
+    if clean.is_ascii() && clean.len() <= width || clean.width() <= width {
         return clean.into_owned();
     }
     let kept: String = clean.chars().take(width.saturating_sub(1)).collect();

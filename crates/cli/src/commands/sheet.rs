@@ -117,9 +117,13 @@ fn counted(number: usize, one: &str, many: &str) -> String {
 
 /// Requests that an audit of the sheet alone would raise, each once.
 fn questions(file: &Path) -> Vec<String> {
-    let Ok(estate) = load::estate(&[file.to_owned()], Verbosity::Nothing) else { return Vec::new() };
+    load::estate(&[file.to_owned()], Verbosity::Nothing).map(|estate| requests(&estate)).unwrap_or_default()
+}
+
+/// Requests of an audit, each once.
+pub(super) fn requests(estate: &Analyses) -> Vec<String> {
     // No question depends on the day.
-    let outcome = audit(&estate, &Baseline::on(jiff::civil::Date::constant(2000, 1, 1)));
+    let outcome = audit(estate, &Baseline::on(jiff::civil::Date::constant(2000, 1, 1)));
     let mut asked: Vec<Arc<str>> = Vec::new();
     for question in outcome.open_questions {
         if !asked.contains(&question.question) {

@@ -2,6 +2,7 @@
 
 use crate::common::{demo, folder, run, trevlin};
 use std::fs;
+use std::path::Path;
 
 const BOOK: &str = "phrasebook = \"trevlin-phrasebook/1\"\nname = \"a gate\"\nshape = \"lines\"\n[recognise]\nlines = [\"gatekeeper {_v}\"]\n\
                     [[phrase]]\nsays = \"port {name} holds {net:prefix}\"\n\
@@ -129,4 +130,105 @@ fn escapes_do_not_reach_the_terminal() {
     }
     let listed = fs::read_dir(kept.path()).unwrap().count();
     assert_eq!(listed, 2, "nothing is written beside them");
+}
+
+/// The text of the first block of a kind, with its place.
+fn block(text: &str, kind: &str) -> (usize, usize) {
+    let fence = format!("```{kind}\n");
+    let start = text.find(&fence).unwrap_or_else(|| panic!("no {kind} in {text}")) + fence.len();
+    (start, start + text[start..].find("```").unwrap())
+}
+
+/// Each of the common shapes gives the sheet that the page shows.
+#[test]
+fn common_shapes_give_their_sheets() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/common-shapes.md");
+    let page = std::fs::read_to_string(&path).unwrap();
+    let mut filled = String::new();
+    for (number, section) in page.split_inclusive("\n## ").enumerate() {
+        if number == 0 {
+            filled.push_str(section);
+            continue;
+        }
+        let (export, phrases) = (block(section, "text"), block(section, "toml"));
+        let rest = &section[phrases.1..];
+        let sheet = block(rest, "toml");
+        let book = format!(
+            "phrasebook = \"trevlin-phrasebook/1\"\nname = \"a shape\"\n{}\n[recognise]\nfile = \"*\"\n",
+            &section[phrases.0..phrases.1]
+        );
+        let kept = folder(&[("book.toml", &book), ("export.txt", &section[export.0..export.1])]);
+        let run = |arguments: &[&str]| {
+            let output = trevlin(arguments).current_dir(kept.path()).output().unwrap();
+            String::from_utf8(output.stdout).unwrap()
+        };
+        let checked = run(&["phrasebook", "check", "book.toml"]);
+        assert_eq!(checked, "book.toml: no errors\n", "{section}");
+        let untaken = run(&["phrasebook", "try", "book.toml", "export.txt", "--show", "untaken"]);
+        assert!(untaken.contains(" 0 unmatched"), "{untaken}\n{section}");
+        let told = run(&["phrasebook", "try", "book.toml", "export.txt", "--show", "sheet"]);
+        let lines: Vec<&str> = told
+            .lines()
+            .skip(1)
+            .filter(|line| !line.starts_with("seen = "))
+            .skip_while(|line| line.is_empty())
+            .collect();
+        filled.push_str(&section[..phrases.1]);
+        filled.push_str(&rest[..sheet.0]);
+        filled.push_str(&lines.join("\n"));
+        filled.push('\n');
+        filled.push_str(&rest[sheet.1..]);
+    }
+    // To bring the page up to date: run the tests with TREVLIN_UPDATE_README=1 and look at the change.
+    #[allow(clippy::disallowed_methods, reason = "a switch for the developer")]
+    if std::env::var("TREVLIN_UPDATE_README").is_ok() {
+        std::fs::write(&path, &filled).unwrap();
+    } else {
+        assert_eq!(page, filled);
+    }
+}
+
+#[test]
+fn an_export_gives_a_skeleton() {
+    let export = "gatekeeper 4\nport alpha holds 192.0.2.18/29\nport beta holds 10.4.0.3/24\nport gamma holds 10.5.0.3/24\n\
+                  user ann word Quay-1927\nuser bo word Pier-1931\n";
+    let kept = folder(&[("config.txt", export)]);
+    let run = |arguments: &[&str]| {
+        let output = trevlin(arguments).current_dir(kept.path()).output().unwrap();
+        (String::from_utf8(output.stdout).unwrap(), output.status.code())
+    };
+    let (book, _) = run(&["phrasebook", "new", "--from", "config.txt"]);
+    assert!(!book.contains("Quay-1927") && !book.contains("Pier-1931"), "{book}");
+    for wanted in [
+        "#says = 'port {name} holds {prefix:prefix}'",
+        "#says = 'user {name} word {secret:secret}'",
+        "# 3 times, first on line 2",
+    ] {
+        assert!(book.contains(wanted), "{wanted}\n{book}");
+    }
+    // With the marks removed it is a phrasebook that reads its export.
+    let edited = book
+        .replace("#[[phrase]]", "[[phrase]]")
+        .replace("#says", "says")
+        .replace("#lands", "lands")
+        .replace('{', "{_")
+        .replace("{_ }", "{ }");
+    let kept = folder(&[("config.txt", export), ("book.toml", &edited)]);
+    let output =
+        trevlin(&["phrasebook", "try", "book.toml", "config.txt"]).current_dir(kept.path()).output().unwrap();
+    let told = String::from_utf8(output.stdout).unwrap();
+    assert!(told.contains("6 statements: 6 matched"), "{told}\n{edited}");
+}
+
+#[test]
+fn coverage_lists_topics_and_requests() {
+    let book = format!("{BOOK}[always]\nkind = \"router\"\n");
+    let kept =
+        folder(&[("book.toml", &book), ("config.txt", "gatekeeper 4\nport alpha holds 192.0.2.18/29\n")]);
+    let output = trevlin(&["phrasebook", "coverage", "book.toml", "config.txt"])
+        .current_dir(kept.path())
+        .output()
+        .unwrap();
+    let told = String::from_utf8(output.stdout).unwrap();
+    insta::assert_snapshot!("coverage_lists_topics_and_requests", told);
 }

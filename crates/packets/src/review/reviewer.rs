@@ -10,7 +10,6 @@ use crate::index::{Index, LookedUp};
 use crate::program::{Action, Ending, Program, RuleId, Step, Waiting};
 use crate::space::{Space, field};
 use rayon::prelude::*;
-use std::collections::BTreeMap;
 use std::ops::{ControlFlow, Range};
 
 /// Earlier steps that are taken away from one to prove that it never matches.
@@ -116,8 +115,9 @@ impl<'a> RuleReviewer<'a> {
     }
 
     /// Results of every step of a rule, by its number, within a common work limit.
-    pub(super) fn share_out(&self, mut work: usize) -> BTreeMap<u32, RuleReview> {
-        let mut found = BTreeMap::new();
+    pub(super) fn share_out(&self, mut work: usize) -> impl Iterator<Item = (u32, RuleReview)> {
+        let mut found: Vec<Option<RuleReview>> = Vec::new();
+        found.resize_with(self.program.steps.len(), || None);
         let mut open: Vec<u32> =
             (0..self.program.steps.len() as u32).filter(|number| self.step(*number).rule.is_some()).collect();
         let mut share = work / FIRST / open.len().max(1);
@@ -132,11 +132,11 @@ impl<'a> RuleReviewer<'a> {
                 if rest.short {
                     short.push(number);
                 }
-                found.insert(number, review);
+                found[number as usize] = Some(review);
             }
             let next = work / short.len().max(1);
             if short.is_empty() || next < MORE * share {
-                return found;
+                return (0..).zip(found).filter_map(|(number, review)| Some((number, review?)));
             }
             (open, share) = (short, next);
         }

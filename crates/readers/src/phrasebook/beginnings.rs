@@ -40,7 +40,7 @@ impl<'a> Beginnings<'a> {
                     rule: matches!(target.section(), Some("rules" | "forwards" | "filters")),
                     whole: block.scattered || block.part != Part::Rule,
                 };
-                if let Some(word) = pattern.first_word() {
+                if let Some(word) = pattern.word_at(0) {
                     found.by_word.entry(word).or_default().add(begins);
                 } else {
                     found.others.push((pattern, (!phrase.anywhere).then_some(block.level), begins));

@@ -2,7 +2,7 @@
 
 use super::columns::Table;
 use super::level::{Level, apart, level};
-use super::open::{Block, blocks};
+use super::open::{Block, asides, blocks};
 use super::pattern::Group;
 use super::rounds::{Run, runs};
 use super::shape::Shape;
@@ -230,6 +230,12 @@ impl Reader<'_> {
         for node in top.get("phrase").map_or(&[][..], Node::each) {
             self.phrase(node, &numbers, &mut book);
         }
+        let lands = book.phrases.iter().flat_map(|phrase| phrase.lands.iter().chain(&phrase.denied));
+        let aside = asides(lands.chain(&book.always));
+        for phrase in &mut book.phrases {
+            let of = |lands| blocks(lands, &phrase.levels, &aside);
+            phrase.blocks = [of(&phrase.lands), of(&phrase.denied)];
+        }
         if book.phrases.is_empty() {
             self.note(start, "there is no `[[phrase]]`");
         }
@@ -320,12 +326,16 @@ impl Reader<'_> {
             self.note(at, format!("a phrase has from 1 to {DEPTH} levels, with `>` between them"));
             return;
         }
+        let depth = parts.len();
         let (mut kinds, mut numbers): (Captures, Vec<(usize, usize)>) = (Vec::new(), Vec::new());
         for part in parts {
             let level = match level(part, maps) {
                 Ok(level) => level,
                 Err(why) => {
-                    self.note(at, why);
+                    let split =
+                        depth > 1 && part.matches(['(', '[']).count() > part.matches([')', ']']).count();
+                    let hint = "; `>` cannot stand within brackets: write a phrase for each nested statement";
+                    self.note(at, if split { why + hint } else { why });
                     return;
                 }
             };
@@ -343,7 +353,6 @@ impl Reader<'_> {
             });
             numbers.push((known, first));
         }
-        let depth = numbers.len();
         let mut lands =
             node.get("lands").map(|lands| self.landings(lands, &kinds, depth)).unwrap_or_default();
         let mut denied =
@@ -369,9 +378,8 @@ impl Reader<'_> {
         let line = self.export.line_of(at.start);
         let (groups, all) = groups(&numbers, &book.levels);
         let runs = [runs(&mut lands, &all), runs(&mut denied, &all)];
-        let blocks = [blocks(&lands, &numbers), blocks(&denied, &numbers)];
         book.phrases.push(Phrase {
-            blocks,
+            blocks: [Vec::new(), Vec::new()],
             says: text.into(),
             line,
             anywhere,

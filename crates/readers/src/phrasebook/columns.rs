@@ -169,16 +169,18 @@ fn headings(line: &str) -> Vec<(&str, usize)> {
     found
 }
 
+/// The most frequent sign between the headings of a line.
+pub(super) fn separator(head: &str) -> char {
+    let counts = [',', ';', '\t', '|'].map(|sign| (head.matches(sign).count(), sign));
+    counts.into_iter().rev().max_by_key(|(count, _)| *count).map_or(',', |one| one.1)
+}
+
 /// A table with a line of headings: each line is a `row`, each cell a statement in it.
 pub(super) fn csv<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
     let is_head = |line: &&str| !line_words::is_comment(line.trim(), comments);
     let Some(head) = export.lines().map(|line| line.text).find(is_head) else { return };
     let text = &export.text()[export.origin_of(head).start as usize..];
-    // The most frequent separator between the headings.
-    let counts =
-        [b',', b';', b'\t', b'|'].map(|sign| (head.bytes().filter(|byte| *byte == sign).count(), sign));
-    let sign = counts.iter().max_by_key(|(count, _)| *count).map_or(b',', |one| one.1);
-    let mut rows = rows(text, char::from(sign)).into_iter();
+    let mut rows = rows(text, separator(head)).into_iter();
     let Some(headings) = rows.next() else { return };
     let place = |cell: &str| export.origin_of(cell);
     for row in rows.filter(|row| row.iter().any(|cell| !cell.is_empty())) {

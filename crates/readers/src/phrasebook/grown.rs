@@ -80,6 +80,17 @@ pub(super) type Picked = (Key, Option<(Arc<str>, SmolStr)>);
 pub(super) type Resolved = Vec<(Arc<str>, Option<Picked>)>;
 
 impl Table {
+    /// Adds a text to every list of values.
+    pub(super) fn leave_lists_open(&mut self, text: &str, line: Origin) {
+        for field in &mut self.fields {
+            if let Grown::List(list) = &mut field.value
+                && !list.items.iter().any(|item| matches!(item, Grown::Table(_)))
+            {
+                list.push(Grown::Leaf(Node { origin: line, value: Value::Text(text.into()) }));
+            }
+        }
+    }
+
     /// Adds a text to a list.
     pub(super) fn add(&mut self, key: &str, text: &str, place: &Place<'_>) {
         let text = Node { origin: place.line, value: Value::Text(text.into()) };

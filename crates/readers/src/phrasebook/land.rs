@@ -79,7 +79,7 @@ impl Sheet {
 
     /// Leaves an entry of a rule base open, because a part of it was not understood: a rule keeps its name only, and a name stands for
     /// something unknown besides. Returns the place of the entry.
-    pub(super) fn leave_open(&mut self, part: Part, at: usize, line: Origin) -> Option<Origin> {
+    pub(super) fn leave_open(&mut self, part: &Part, at: usize, line: Origin) -> Option<Origin> {
         let section = part.section()?;
         let field = self.top.fields.iter_mut().find(|field| &*field.key == section)?;
         let Grown::List(list) = &mut field.value else { return None };
@@ -96,6 +96,7 @@ impl Sheet {
                 let partly = Node { origin: line, value: Value::Truth(true) };
                 entry.field("partly".into(), &place, || Grown::Leaf(partly));
             }
+            Part::Aside(_) => entry.leave_lists_open(NOT_UNDERSTOOD, line),
             Part::Whole => {}
         }
         Some(entry.origin)

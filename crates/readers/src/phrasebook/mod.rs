@@ -11,14 +11,18 @@ mod date;
 mod grown;
 mod guide;
 mod hidden;
+mod index;
 mod land;
 mod level;
+mod likeness;
 mod line_words;
 mod near;
 mod open;
 mod pattern;
+mod propose;
 mod readings;
 mod results;
+mod review;
 mod rounds;
 mod runner;
 mod settle;
@@ -36,16 +40,18 @@ pub(crate) mod word;
 
 pub use book::{BOOK, Phrasebook};
 pub use guide::guide;
+pub use propose::proposed;
 pub use results::{PhraseResult, Tried};
 pub use shelf::Shelf;
 
 use crate::reader::{Reading, Recognition, TELLING_LINES};
 use beginnings::Beginnings;
 use beside::{Beside, Collector};
+use index::Index;
 use land::Sheet;
 use rayon::prelude::*;
 use readings::{Walked, finished};
-use runner::{Index, Runner};
+use runner::Runner;
 use std::ops::Range;
 use target::apart;
 use trevlin_model::Export;
@@ -96,7 +102,7 @@ impl Phrasebook {
 
     /// Lets the phrases take the statements.
     fn walk(&self, export: &Export, tells: bool, length: u32, walk: Walk) -> Walked {
-        let (index, rule_words) = (self.index(), Beginnings::of(self));
+        let (index, rule_words) = (Index::of(self), Beginnings::of(self));
         let start = |piece: usize| Runner {
             book: self,
             export,
@@ -137,18 +143,6 @@ impl Phrasebook {
         };
         let runs: Vec<Walked> = pieces.par_iter().enumerate().map(run).collect();
         runs.into_iter().reduce(Walked::followed_by).unwrap_or_else(|| start(0).out)
-    }
-
-    /// Phrases by the first word of their last level, and by depth.
-    fn index(&self) -> Index<'_> {
-        let mut index = Index::default();
-        for (number, phrase) in self.phrases.iter().enumerate() {
-            let depth = if phrase.anywhere { None } else { Some(phrase.levels.len()) };
-            let last = phrase.levels.last().and_then(|(level, _)| self.levels[*level].pattern.as_ref());
-            let word = last.and_then(|pattern| pattern.first_word());
-            index.by_word.entry(word).or_default().push((depth, number));
-        }
-        index
     }
 }
 

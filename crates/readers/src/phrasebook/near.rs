@@ -26,6 +26,10 @@ pub(super) fn nearest(book: &Phrasebook, around: &[&[Word<'_>]]) -> Option<Strin
             .zip(own)
             .map(|((level, _), words)| fits(&book.levels[*level], words))
             .collect();
+        // Phrases of other blocks are not near.
+        if each[..levels - 1].contains(&Fit::UpTo(0)) {
+            continue;
+        }
         let whole = each.iter().filter(|one| **one == Fit::Whole).count();
         // The word that a phrase begins with must be there for it to be near.
         let words = match each.last() {

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 
 /// One step of a compiled pattern.
 #[derive(Debug, Clone)]
-enum Step {
+pub(super) enum Step {
     /// This word.
     Word(String),
     /// A value, for this capture.
@@ -54,15 +54,14 @@ pub(super) struct Group {
 /// A pattern over one statement.
 #[derive(Debug, Clone)]
 pub(super) struct Pattern {
-    steps: Vec<Step>,
+    pub(super) steps: Vec<Step>,
+    /// Words that every statement that fits has before its first choice, each with its place. Most statements fail there, at no cost.
+    leading: Vec<(usize, String)>,
     /// Repeated pieces, by number.
     pub(super) groups: Vec<Group>,
     /// Whether a statement must have exactly as many words as there are steps.
     straight: bool,
 }
-
-/// How many words of a statement are compared to say whether it resembles another.
-const TELLING: usize = 4;
 
 impl Pattern {
     /// Reads a pattern. Captures are numbered on from those that are known; `maps` are names of value maps.
@@ -80,19 +79,50 @@ impl Pattern {
             Piece::Capture(_, kind) => kind.words() == Some(1),
             _ => false,
         });
-        let mut built = Self { steps: Vec::new(), groups: Vec::new(), straight };
+        let mut built = Self { steps: Vec::new(), leading: Vec::new(), groups: Vec::new(), straight };
         built.compile(&pieces, None);
         built.steps.push(Step::End);
+        built.leading = built.leading();
         Ok(built)
     }
 
-    /// The word that every statement that fits begins with, where there is one.
-    pub(super) fn first_word(&self) -> Option<&str> {
-        if let Some(Step::Word(word)) = self.steps.first() { Some(word) } else { None }
+    /// The word that every statement that fits has at a place, as far as that is fixed.
+    pub(super) fn word_at(&self, place: usize) -> Option<&str> {
+        self.leading.iter().find(|(at, _)| *at == place).map(|(_, word)| word.as_str())
+    }
+
+    /// Places of these words.
+    pub(super) fn places(&self) -> impl Iterator<Item = usize> {
+        self.leading.iter().map(|(at, _)| *at)
+    }
+
+    fn leading(&self) -> Vec<(usize, String)> {
+        let (mut all, mut at) = (Vec::new(), 0);
+        for step in &self.steps {
+            match step {
+                Step::Word(word) => all.push((at, word.clone())),
+                Step::Inside(_) => {}
+                Step::Take(_, kind) if kind.words() == Some(1) => {}
+                // The first repetition is not optional.
+                Step::Round(_) => continue,
+                _ => break,
+            }
+            at += 1;
+        }
+        all
+    }
+
+    /// Whether a statement has the words before the first choice. Most do not.
+    pub(super) fn begins(&self, words: &[Word<'_>]) -> bool {
+        let has = |(at, word): &(usize, String)| words.get(*at).is_some_and(|found| found.text == word);
+        self.leading.iter().all(has)
     }
 
     /// Captured values, where the whole statement matches.
     pub(super) fn matches(&self, words: &[Word<'_>]) -> Option<Vec<Taken>> {
+        if !self.begins(words) {
+            return None;
+        }
         if self.straight {
             return self.straight(words);
         }
@@ -140,96 +170,11 @@ impl Pattern {
         if words.len() + 1 != self.steps.len() {
             return None;
         }
-        // Words first: most statements fail there.
-        let fits = |(at, word): (usize, &Word<'_>)| match &self.steps[at] {
-            Step::Word(wanted) => word.text == wanted,
-            _ => true,
-        };
-        if !words.iter().enumerate().all(fits) {
-            return None;
-        }
         let mut taken = Vec::new();
         for (at, step) in self.steps[..words.len()].iter().enumerate() {
             step.takes(words, at, &mut taken)?;
         }
         Some(taken)
-    }
-
-    /// How many words of a statement fit before one does not, and what is expected in its place.
-    pub(super) fn fits_up_to(&self, words: &[Word<'_>]) -> (usize, Vec<String>) {
-        let mut seen = vec![false; self.steps.len() * (words.len() + 1)];
-        let (mut open, mut furthest) = (vec![(0, 0)], 0);
-        let mut expected: Vec<String> = Vec::new();
-        while let Some((step, at)) = open.pop() {
-            if std::mem::replace(&mut seen[step * (words.len() + 1) + at], true) {
-                continue;
-            }
-            if at > furthest {
-                furthest = at;
-                expected.clear();
-            }
-            match &self.steps[step] {
-                Step::End if at == furthest => expected.push("the end of the statement".to_owned()),
-                Step::End => {}
-                Step::Either(first, second) => open.extend([(*first, at), (*second, at)]),
-                Step::Go(there) => open.push((*there, at)),
-                one => match one.takes(words, at, &mut Vec::new()) {
-                    Some(number) => open.push((step + 1, at + number)),
-                    None if at == furthest => expected.extend(one.in_words()),
-                    None => {}
-                },
-            }
-        }
-        expected.sort();
-        expected.dedup();
-        (furthest, expected)
-    }
-
-    /// Whether a statement begins as those that fit: with a fixed word, or a value that few other words are. `known` states for the number
-    /// of a value map whether it has a word.
-    pub(super) fn resembles(&self, words: &[Word<'_>], known: &dyn Fn(usize, &str) -> bool) -> bool {
-        let mut open = vec![(0, 0)];
-        let mut seen = Vec::new();
-        while let Some((step, at)) = open.pop() {
-            if seen.contains(&(step, at)) {
-                continue;
-            }
-            seen.push((step, at));
-            let fits = |kind: &Kind| kind.takes(&words[at..]);
-            match &self.steps[step] {
-                Step::End => return true,
-                Step::Either(first, second) => open.extend([(*first, at), (*second, at)]),
-                Step::Go(there) => open.push((*there, at)),
-                Step::Round(_) | Step::Done(_) => open.push((step + 1, at)),
-                _ if at >= words.len() || at >= TELLING => return true,
-                Step::Word(word) => {
-                    if words[at].text == word {
-                        return true;
-                    }
-                }
-                Step::Inside(cuts) => {
-                    let begins = |text: &String| words[at].text.starts_with(text.as_str());
-                    match cuts.first() {
-                        Some(Cut::Text(text)) if begins(text) => return true,
-                        Some(Cut::Take(..)) if cut(cuts, &words[at]).is_some() => return true,
-                        _ => {}
-                    }
-                }
-                Step::Take(_, Kind::Mapped(map)) => {
-                    if known(*map, words[at].text) {
-                        return true;
-                    }
-                }
-                // Any word may be one of these.
-                Step::Take(_, Kind::Word | Kind::Secret | Kind::List) => open.push((step + 1, at + 1)),
-                Step::Take(_, kind) => {
-                    if fits(kind).is_some() {
-                        return true;
-                    }
-                }
-            }
-        }
-        false
     }
 
     fn compile(&mut self, pieces: &[Piece], outer: Option<usize>) {
@@ -303,24 +248,8 @@ impl Pattern {
 }
 
 impl Step {
-    /// What it takes, for people.
-    fn in_words(&self) -> Option<String> {
-        Some(match self {
-            Self::Word(word) => format!("`{word}`"),
-            Self::Take(_, kind) => kind.in_words(),
-            Self::Inside(cuts) => {
-                let text = |one: &Cut| match one {
-                    Cut::Text(text) => text.clone(),
-                    Cut::Take(_, kind) => format!("{{{}}}", kind.in_words()),
-                };
-                format!("`{}`", cuts.iter().map(text).collect::<String>())
-            }
-            _ => return None,
-        })
-    }
-
     /// How many words it takes, with what it captures.
-    fn takes(&self, words: &[Word<'_>], at: usize, taken: &mut Vec<Taken>) -> Option<usize> {
+    pub(super) fn takes(&self, words: &[Word<'_>], at: usize, taken: &mut Vec<Taken>) -> Option<usize> {
         match self {
             Self::Word(word) => words.get(at).filter(|found| found.text == word).map(|_| 1),
             Self::Take(capture, kind) => {
@@ -423,29 +352,6 @@ mod tests {
         ] {
             let error = Pattern::parse(pattern, &mut Vec::new(), &BTreeMap::new()).unwrap_err();
             assert!(error.contains(part), "{pattern}: {error}");
-        }
-    }
-
-    #[test]
-    fn statements_that_begin_alike() {
-        let map = BTreeMap::from([("does".to_owned(), 0)]);
-        for (pattern, text, wanted) in [
-            ("rule {n} {x}", "rule 7", true),
-            ("rule {n} {x}", "ruler 7", false),
-            ("rule.{n:number}.to {x}", "rule.7.from a", true),
-            ("rule.{n:number}.to {x}", "rules.7", false),
-            ("{n:number} {x}", "12 reflect", true),
-            ("{n:number} {x}", "flour coarse", false),
-            ("{x} permits {y}", "a permits b until c", true),
-            ("{x} permits {y}", "a grinds b", false),
-            ("{do:does} {x}", "let b c", true),
-            ("{do:does} {x}", "flour coarse", false),
-            ("[{n:number}] (let | hold) {x}", "hold a b c", true),
-            ("[{n:number}] (let | hold) {x}", "7 a b", true),
-            ("[{n:number}] (let | hold) {x}", "flour coarse", false),
-        ] {
-            let read = Pattern::parse(pattern, &mut Vec::new(), &map).unwrap();
-            assert_eq!(read.resembles(&words(text), &|_, word| word == "let"), wanted, "{pattern}: {text}");
         }
     }
 

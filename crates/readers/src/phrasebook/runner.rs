@@ -5,37 +5,19 @@ use super::beside::Beside;
 use super::book::Phrasebook;
 use super::grown::Place;
 use super::hidden;
+use super::index::Index;
 use super::open::Landed;
 use super::pattern::{Taken, Word};
 use super::readings::Walked;
 use super::results::{LONGEST, PhraseResult};
 use super::sink::{DEPTH, Sink};
 use super::target::{Plan, Target, Values};
-use std::collections::BTreeMap;
 use std::sync::Arc;
 use trevlin_model::{Export, LineClass, Note, Origin};
 
 /// Why a statement does not pass.
 const IN_A_RULE: &str = "a pattern of `passes` that names no block does not hold within rules, names and lists; name the block, as in \
                          `rule {_name} > colour {_colour}`";
-
-/// Numbers of phrases by the first word of a statement, each with the required depth, if any.
-#[derive(Debug, Default)]
-pub(super) struct Index<'a> {
-    pub(super) by_word: BTreeMap<Option<&'a str>, Vec<(Option<usize>, usize)>>,
-}
-
-impl Index<'_> {
-    /// Those for a statement, in the order of the book.
-    pub(super) fn of(&self, depth: usize, word: &str, into: &mut Vec<usize>) {
-        into.clear();
-        for word in [Some(word), None] {
-            let all = self.by_word.get(&word).into_iter().flatten();
-            into.extend(all.filter(|one| one.0.is_none_or(|wanted| wanted == depth)).map(|one| one.1));
-        }
-        into.sort_unstable();
-    }
-}
 
 /// A statement that may contain others.
 #[derive(Debug)]
@@ -248,7 +230,7 @@ impl<'a> Runner<'a, '_> {
         }
         if !landed.is_empty() {
             for (part, at) in landed {
-                match self.out.sheet.leave_open(part, at, line) {
+                match self.out.sheet.leave_open(&part, at, line) {
                     Some(place) => self.out.near_rules.push(place),
                     None => self.out.all_open = true,
                 }

@@ -40,6 +40,11 @@ pub(super) const SHAPES: [(&str, Shape); 7] = [
 ];
 
 impl Shape {
+    /// Its word in a phrasebook.
+    pub(super) fn word(self) -> &'static str {
+        SHAPES.iter().find(|(_, shape)| *shape == self).map_or("lines", |one| one.0)
+    }
+
     pub(super) fn parse(text: &str) -> Result<Self, String> {
         let known = SHAPES.map(|(word, _)| word);
         let found = SHAPES.iter().find(|(word, _)| *word == text);

@@ -33,7 +33,7 @@ impl<B: Deref<Target = Phrasebook>> Shelf<B> {
             for (at, level) in book.telling.iter().enumerate() {
                 let Some(pattern) = &level.pattern else { continue };
                 words = true;
-                match pattern.first_word() {
+                match pattern.word_at(0) {
                     Some(word) => by_word.entry(word.to_owned()).or_default().push((number, at)),
                     None => others.push((number, at)),
                 }

@@ -18,7 +18,7 @@ impl<'a> Runner<'a, '_> {
         let Some(first) = self.frames[depth].words.first().map(|word| word.text) else {
             return Outcome::Passed;
         };
-        self.index.of(depth + 1, first, candidates);
+        self.index.candidates(depth + 1, &self.frames[depth].words, candidates);
         let mut nobody = None;
         if let Some(took) = self.take_by(candidates, line, false, &mut nobody) {
             return took;
@@ -26,8 +26,7 @@ impl<'a> Runner<'a, '_> {
         if self.book.negation.iter().any(|word| word == first) && self.frames[depth].words.len() > 1 {
             let negation = self.frames[depth].words.remove(0);
             self.frames[depth].known.clear();
-            let second = self.frames[depth].words[0].text;
-            self.index.of(depth + 1, second, candidates);
+            self.index.candidates(depth + 1, &self.frames[depth].words, candidates);
             let took = self.take_by(candidates, line, true, &mut nobody);
             self.frames[depth].words.insert(0, negation);
             self.frames[depth].known.clear();
@@ -105,6 +104,10 @@ impl<'a> Runner<'a, '_> {
         'phrases: for (place, number) in candidates.iter().enumerate() {
             let phrase = &book.phrases[*number];
             let Some(outer) = (self.depth + 1).checked_sub(phrase.levels.len()) else { continue };
+            let own = phrase.levels.last().and_then(|(level, _)| book.levels[*level].pattern.as_ref());
+            if own.is_some_and(|pattern| !pattern.begins(&self.frames[self.depth].words)) {
+                continue;
+            }
             let mut all = Vec::with_capacity(phrase.levels.len());
             // The innermost first: it is the most specific.
             for (at, (level, _)) in phrase.levels.iter().enumerate().rev() {
@@ -169,15 +172,13 @@ impl<'a> Runner<'a, '_> {
             let land = |values: &Values, round: u64| {
                 let place = Place { number: self.number, round, line, levels: &levels };
                 let blocks = &phrase.blocks[negated];
-                let mut filled = 0u32;
+                let mut filled: Vec<usize> = Vec::new();
                 self.out.sheet.land(&lands[run.range.clone()], values, &place, |target| {
                     in_rule |= target.section() == Some("rules");
-                    // Few phrases land in more than one part of a rule base, and none in thirty.
                     let own = |block: &Block| lands[block.target].0.first() == target.first();
-                    filled |= blocks.iter().position(own).map_or(0, |at| 1 << at.min(31));
+                    filled.extend(blocks.iter().position(own).filter(|at| !filled.contains(at)));
                 });
-                for (_, block) in blocks.iter().enumerate().filter(|(at, _)| filled & (1 << at.min(&31)) != 0)
-                {
+                for block in filled.into_iter().map(|at| &blocks[at]) {
                     let at = match block.part {
                         Part::Whole => Some(0),
                         _ => lands[block.target]
@@ -186,7 +187,7 @@ impl<'a> Runner<'a, '_> {
                             .and_then(|first| self.out.sheet.entry_of(first, values, &place)),
                     };
                     if let (Some(at), Some((depth, _))) = (at, taken.get(block.level)) {
-                        self.frames[*depth].landed.add(block.part, at);
+                        self.frames[*depth].landed.add(block.part.clone(), at);
                     }
                 }
             };

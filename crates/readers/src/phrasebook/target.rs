@@ -3,6 +3,7 @@
 use super::value::Captures;
 use crate::sheet::node::{Node, Value};
 use smol_str::SmolStr;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use trevlin_model::Origin;
 
@@ -370,6 +371,16 @@ impl Plan {
             Self::Text(template) => !template.is_optional(),
             Self::List(all) => all.iter().all(Self::is_needed),
             _ => true,
+        }
+    }
+
+    /// First names of the paths that it copies from.
+    pub(super) fn copied(&self, into: &mut BTreeSet<Arc<str>>) {
+        match self {
+            Self::Copy(target) => into.extend(target.0.first().map(|(name, _)| Arc::clone(name))),
+            Self::List(all) | Self::Join(all) => all.iter().for_each(|one| one.copied(into)),
+            Self::Table(entries) => entries.iter().for_each(|(_, one)| one.copied(into)),
+            Self::Capture(_) | Self::Maybe(_) | Self::Text(_) | Self::Fixed(_) => {}
         }
     }
 

@@ -95,6 +95,40 @@ impl Kind {
         Err(format!("`{text}` is not a capture type; {}", nearest(text, &known)))
     }
 
+    /// Whether a text is the name of a type.
+    pub(super) fn is_type(text: &str) -> bool {
+        KINDS.iter().any(|(word, _)| *word == text)
+    }
+
+    /// Whether a word that fits may have no value.
+    pub(super) fn may_fail(&self) -> bool {
+        matches!(self, Self::Mapped(_))
+    }
+
+    /// Words that fit, different ones where others fit as well.
+    pub(super) fn samples(&self) -> Vec<Vec<String>> {
+        let of = |all: &[&str]| all.iter().map(|text| text.split(' ').map(str::to_owned).collect()).collect();
+        match self {
+            Self::OneOf(all) => all.iter().map(|word| vec![word.clone()]).collect(),
+            Self::Word | Self::Mapped(_) | Self::Secret => of(&["some-word", "7", "192.0.2.9"]),
+            Self::Rest => of(&["some-word", "two words", "7 8 9"]),
+            Self::List => of(&["a,b", "some-word"]),
+            Self::Address => of(&["192.0.2.9", "2001:db8::9"]),
+            Self::Prefix => of(&["192.0.2.0/24", "2001:db8::/64"]),
+            Self::Masked => of(&["192.0.2.0 255.255.255.0"]),
+            Self::Wildcard => of(&["192.0.2.0 0.0.0.255"]),
+            Self::Mask => of(&["255.255.255.0", "24"]),
+            Self::InverseMask => of(&["0.0.0.255"]),
+            Self::Range => of(&["192.0.2.9", "192.0.2.9-192.0.2.12", "192.0.2.0/24"]),
+            Self::Port => of(&["443", "65535"]),
+            Self::Ports => of(&["443", "80,443", "500-510"]),
+            Self::Date => of(&["2026-11-30"]),
+            Self::YesNo => of(&["yes", "off"]),
+            Self::Number => of(&["7", "123456"]),
+            Self::Duration => of(&["30", "1h30m"]),
+        }
+    }
+
     /// What it is, for people.
     pub(super) fn in_words(&self) -> String {
         let of_kind = match self {

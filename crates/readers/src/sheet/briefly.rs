@@ -120,6 +120,7 @@ pub(super) fn expanded(section: &str, entry: &mut Node) {
             carried(entry);
             proof(entry);
         }
+        "outgoing-copies" => entry.fill("carried", entry.origin, Value::Text("optional".into())),
         _ => {}
     }
 }
@@ -172,16 +173,21 @@ fn family(entry: &mut Node) {
     entry.at(&["ipsec"], &mut |ipsec| ipsec.fill("versions", at, Value::Text((*version).into())));
 }
 
-/// Whether the content is encrypted, where the port or the kind of the service decides it: 80 and 443 of pages (RFC 9110, 4.2), never for
-/// Telnet, the choice of each client for shares, for SNMP and for services known by their ports.
+/// Whether the content is encrypted, where the port or the kind of the service decides it: 80 and 443 of pages (RFC 9110, 4.2), DNS and syslog
+/// over TLS (RFC 7858; RFC 5425), never for Telnet, iSCSI, rsync, NTP and other DNS and syslog, the choice of each client for shares, NFS, FTP
+/// (RFC 4217), SNMP and services known by their ports.
 fn carried(entry: &mut Node) {
     let kind = entry.get("kind").and_then(Node::text).unwrap_or_default().to_owned();
     entry.at(&["endpoints"], &mut |node| {
         for one in node.each_mut() {
             let word = match (kind.as_str(), one.get("port").map(|port| &port.value)) {
                 ("pages", Some(Value::Number(443))) => "encrypted",
-                ("pages", Some(Value::Number(80))) | ("telnet", _) => "plain",
-                ("shares" | "monitoring" | "remote-desktop" | "other", _) => "optional",
+                ("names", Some(Value::Number(853))) | ("logs", Some(Value::Number(6514))) => "encrypted",
+                ("pages", Some(Value::Number(80)))
+                | ("telnet" | "disks" | "modules" | "names" | "time" | "logs", _) => "plain",
+                ("shares" | "exports" | "transfers" | "monitoring" | "remote-desktop" | "other", _) => {
+                    "optional"
+                }
                 _ => continue,
             };
             one.fill("carried", one.origin, Value::Text(word.into()));
@@ -252,12 +258,11 @@ fn endpoint(text: &str, origin: Origin) -> Option<Value> {
 
 /// A collector of log messages: `10.20.4.70`, `udp 10.20.4.70`, `tls log.example:6514`. Lost messages are noticed over TCP.
 fn log_target(text: &str, origin: Origin) -> Option<Value> {
-    let lower = text.to_ascii_lowercase();
-    let (how, host) = match lower.split_once(' ') {
-        Some((how, host)) => (Some(how), host.trim()),
-        None => (None, lower.as_str()),
+    let (how, host) = match text.split_once(' ') {
+        Some((how, host)) => (Some(how.to_ascii_lowercase()), host.trim()),
+        None => (None, text),
     };
-    let (carried, reliable) = match how {
+    let (carried, reliable) = match how.as_deref() {
         None => ("optional", false),
         Some("udp" | "syslog") => ("plain", false),
         Some("tcp") => ("plain", true),

@@ -2,6 +2,7 @@
 //! entry was seen.
 
 use super::node::{self, Node};
+use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::fmt::Write;
@@ -48,7 +49,7 @@ pub fn write(facts: &Facts, head: &Head<'_>) -> String {
         out.text.push_str("complete = true\n");
     }
     let files = Value::Array(head.files.iter().map(|path| Value::String(path.clone())).collect());
-    out.line("files", &files);
+    line(&mut out.text, "files", &files);
     macro_rules! empty {
         ($($field:ident = $name:literal,)*) => {$(
             let exported = match $name {
@@ -69,45 +70,44 @@ pub fn write(facts: &Facts, head: &Head<'_>) -> String {
     out.text
 }
 
+/// How many entries are worth a thread.
+const PARALLEL: usize = 1024;
+
 /// Writes a document in the form of a sheet unchanged.
-pub(crate) fn write_node(top: &Node, exports: &[&Export], mask: &dyn Fn(&str) -> String) -> String {
+pub(crate) fn write_node(top: &Node, exports: &[&Export], mask: &(dyn Fn(&str) -> String + Sync)) -> String {
     let seen = |origin: Origin| {
         let export = exports.iter().find(|export| export.id() == origin.export);
         export.map_or_else(String::new, |export| {
             format!("{}, line {}", export.file_name(), export.line_of(origin.start))
         })
     };
-    let file = |_: Origin| String::new();
-    let head = Head {
-        device: "",
-        kind: DeviceKind::Unknown,
-        complete: true,
-        files: &[],
-        seen: &seen,
-        file: &file,
-        mask,
-    };
-    let mut out = Writer { head: &head, text: String::new() };
-    let _ = writeln!(out.text, "sheet = {}", text(super::FORM));
+    let mut out = String::new();
+    let _ = writeln!(out, "sheet = {}", text(super::FORM));
     let is_table = |node: &Node| !node.entries().is_empty();
     let (tables, plain): (Vec<_>, Vec<_>) =
         top.entries().iter().partition(|entry| entry.node.each().iter().any(is_table));
     for entry in plain {
-        out.line(&entry.key, &value(&entry.node, mask));
+        line(&mut out, &entry.key, &value(&entry.node, &mask));
     }
     for entry in tables {
         let bracket = if matches!(entry.node.value, node::Value::List(_)) { "[[" } else { "[" };
-        for one in entry.node.each() {
-            if let Value::Object(mut fields) = value(one, mask) {
-                fields.insert("seen".into(), Value::String(seen(one.origin)));
-                out.table(&entry.key, bracket, &fields);
+        let written = |some: &[Node]| {
+            let mut out = String::new();
+            for one in some {
+                if let Value::Object(mut fields) = value(one, &mask) {
+                    fields.insert("seen".into(), Value::String(seen(one.origin)));
+                    table(&mut out, &entry.key, bracket, &fields);
+                }
             }
-        }
+            out
+        };
+        let pieces: Vec<String> = entry.node.each().par_chunks(PARALLEL).map(written).collect();
+        pieces.iter().for_each(|piece| out.push_str(piece));
     }
-    out.text
+    out
 }
 
-fn value(node: &Node, mask: &dyn Fn(&str) -> String) -> Value {
+fn value(node: &Node, mask: &impl Fn(&str) -> String) -> Value {
     match &node.value {
         node::Value::Text(text) => Value::String(mask(text)),
         node::Value::Number(number) => Value::from(*number),
@@ -224,53 +224,63 @@ impl Writer<'_> {
                 }
                 fields.insert("seen".into(), Value::String((self.head.seen)(origin)));
             }
-            self.table(name, "[[", &fields);
+            table(&mut self.text, name, "[[", &fields);
         }
     }
+}
 
-    /// A key and its value; a long list has a line for each of its values.
-    fn line(&mut self, key: &str, value: &Value) {
+/// A key and its value; a long list has a line for each of its values.
+fn line(out: &mut String, key: &str, value: &Value) {
+    if !value.is_array() {
+        let _ = write!(out, "{key} = ");
+        inline(out, value);
+        out.push('\n');
+        return;
+    }
+    let start = out.len();
+    let _ = write!(out, "{key} = ");
+    inline(out, value);
+    match value {
+        Value::Array(all) if out.len() - start > WIDE => {
+            out.truncate(start);
+            let _ = writeln!(out, "{key} = [");
+            for one in all {
+                out.push_str("  ");
+                inline(out, one);
+                out.push_str(",\n");
+            }
+            out.push_str("]\n");
+        }
+        _ => out.push('\n'),
+    }
+}
+
+/// A table under a heading of its own: first what fits on a line, then what needs headings.
+fn table(out: &mut String, name: &str, bracket: &str, fields: &Map<String, Value>) {
+    let close = if bracket == "[[" { "]]" } else { "]" };
+    let _ = write!(out, "\n{bracket}{name}{close}\n");
+    let mut large = Vec::new();
+    let mut ordered: Vec<_> = fields.iter().collect();
+    ordered.sort_by_key(|(key, _)| LEADING.iter().position(|one| one == key).unwrap_or(LEADING.len()));
+    for (key, value) in ordered {
         match value {
-            Value::Array(all) if is_wide(key, value) => {
-                let _ = writeln!(self.text, "{key} = [");
-                for one in all {
-                    let _ = writeln!(self.text, "  {},", inline(one));
-                }
-                self.text.push_str("]\n");
+            Value::Array(all) if all.iter().all(Value::is_object) && is_wide(key, value) => {
+                large.push((key, value))
             }
-            _ => {
-                let _ = writeln!(self.text, "{key} = {}", inline(value));
-            }
+            Value::Object(_) if is_wide(key, value) => large.push((key, value)),
+            _ => line(out, key, value),
         }
     }
-
-    /// A table under a heading of its own: first what fits on a line, then what needs headings.
-    fn table(&mut self, name: &str, bracket: &str, fields: &Map<String, Value>) {
-        let close = if bracket == "[[" { "]]" } else { "]" };
-        let _ = write!(self.text, "\n{bracket}{name}{close}\n");
-        let mut large = Vec::new();
-        let mut ordered: Vec<_> = fields.iter().collect();
-        ordered.sort_by_key(|(key, _)| LEADING.iter().position(|one| one == key).unwrap_or(LEADING.len()));
-        for (key, value) in ordered {
-            match value {
-                Value::Array(all) if is_wide(key, value) && all.iter().all(Value::is_object) => {
-                    large.push((key, value))
+    for (key, value) in large {
+        let name = format!("{name}.{key}");
+        match value {
+            Value::Object(map) => table(out, &name, "[", map),
+            Value::Array(all) => {
+                for map in all.iter().filter_map(Value::as_object) {
+                    table(out, &name, "[[", map);
                 }
-                Value::Object(_) if is_wide(key, value) => large.push((key, value)),
-                _ => self.line(key, value),
             }
-        }
-        for (key, value) in large {
-            let name = format!("{name}.{key}");
-            match value {
-                Value::Object(map) => self.table(&name, "[", map),
-                Value::Array(all) => {
-                    for map in all.iter().filter_map(Value::as_object) {
-                        self.table(&name, "[[", map);
-                    }
-                }
-                _ => {}
-            }
+            _ => {}
         }
     }
 }
@@ -279,50 +289,75 @@ impl Writer<'_> {
 const LEADING: [&str; 5] = ["name", "kind", "family", "role", "seen"];
 
 fn is_wide(key: &str, value: &Value) -> bool {
-    key.len() + 3 + inline(value).len() > WIDE
+    let mut text = String::new();
+    inline(&mut text, value);
+    key.len() + 3 + text.len() > WIDE
 }
 
 /// A text in quotes. Signs that steer a terminal, or the direction of writing, are written as numbers.
-fn text(value: &str) -> String {
-    let mut quoted = String::from("\"");
+fn quote(out: &mut String, value: &str) {
+    out.push('"');
+    if value.bytes().all(|byte| matches!(byte, b' '..=b'~') && !matches!(byte, b'"' | b'\\')) {
+        out.push_str(value);
+        out.push('"');
+        return;
+    }
     for sign in value.chars() {
         match sign {
-            '"' | '\\' => quoted.extend(['\\', sign]),
-            '\n' => quoted.push_str("\\n"),
-            '\t' => quoted.push_str("\\t"),
+            '"' | '\\' => out.extend(['\\', sign]),
+            '\n' => out.push_str("\\n"),
+            '\t' => out.push_str("\\t"),
             '\u{ad}'
             | '\u{61c}'
             | '\u{200b}'..='\u{200f}'
             | '\u{2028}'..='\u{202e}'
             | '\u{2060}'..='\u{206f}'
             | '\u{feff}' => {
-                let _ = write!(quoted, "\\u{:04X}", u32::from(sign));
+                let _ = write!(out, "\\u{:04X}", u32::from(sign));
             }
             '\u{e0000}'..='\u{e007f}' => {
-                let _ = write!(quoted, "\\U{:08X}", u32::from(sign));
+                let _ = write!(out, "\\U{:08X}", u32::from(sign));
             }
             sign if sign.is_control() => {
-                let _ = write!(quoted, "\\u{:04X}", u32::from(sign));
+                let _ = write!(out, "\\u{:04X}", u32::from(sign));
             }
-            sign => quoted.push(sign),
+            sign => out.push(sign),
         }
     }
-    quoted.push('"');
-    quoted
+    out.push('"');
 }
 
-fn inline(value: &Value) -> String {
+fn text(value: &str) -> String {
+    let mut out = String::with_capacity(value.len() + 2);
+    quote(&mut out, value);
+    out
+}
+
+/// A value on one line.
+fn inline(out: &mut String, value: &Value) {
     match value {
-        Value::String(value) => text(value),
+        Value::String(value) => quote(out, value),
         Value::Array(all) => {
-            let each: Vec<String> = all.iter().map(inline).collect();
-            format!("[{}]", each.join(", "))
+            out.push('[');
+            for (at, one) in all.iter().enumerate() {
+                if at > 0 {
+                    out.push_str(", ");
+                }
+                inline(out, one);
+            }
+            out.push(']');
         }
+        Value::Object(map) if map.is_empty() => out.push_str("{}"),
         Value::Object(map) => {
-            let each: Vec<String> =
-                map.iter().map(|(key, value)| format!("{key} = {}", inline(value))).collect();
-            if each.is_empty() { "{}".into() } else { format!("{{ {} }}", each.join(", ")) }
+            out.push_str("{ ");
+            for (at, (key, value)) in map.iter().enumerate() {
+                let _ = write!(out, "{}{key} = ", if at > 0 { ", " } else { "" });
+                inline(out, value);
+            }
+            out.push_str(" }");
         }
-        other => other.to_string(),
+        other => {
+            let _ = write!(out, "{other}");
+        }
     }
 }

@@ -12,34 +12,34 @@ use toml_edit::{DocumentMut, Item, Value};
 
 /// A part of the questions that leads to entries of one section.
 #[derive(Debug, Default)]
-struct Group {
+pub(super) struct Group {
     /// Heading of the topic, where the group begins one.
-    topic: Option<String>,
+    pub(super) topic: Option<String>,
     /// The question.
-    text: Vec<String>,
+    pub(super) text: Vec<String>,
     /// Name of the section.
-    section: String,
+    pub(super) section: String,
     /// Whether there is one table, in place of a list of them.
-    single: bool,
-    parts: Vec<Part>,
+    pub(super) single: bool,
+    pub(super) parts: Vec<Part>,
 }
 
 /// A table of an entry.
 #[derive(Debug)]
-struct Part {
+pub(super) struct Part {
     /// Its heading, with the brackets.
-    heading: String,
+    pub(super) heading: String,
     /// The question before it.
-    text: Vec<String>,
-    fields: Vec<Field>,
+    pub(super) text: Vec<String>,
+    pub(super) fields: Vec<Field>,
 }
 
 /// A value of an entry.
 #[derive(Debug)]
-struct Field {
-    key: String,
-    example: String,
-    about: String,
+pub(super) struct Field {
+    pub(super) key: String,
+    pub(super) example: String,
+    pub(super) about: String,
 }
 
 /// How an interview ended.
@@ -51,7 +51,7 @@ enum End {
 }
 
 /// The groups of the printed questions.
-fn groups(guide: &str) -> Vec<Group> {
+pub(super) fn groups(guide: &str) -> Vec<Group> {
     let mut found: Vec<Group> = Vec::new();
     let (mut topic, mut text) = (None, Vec::new());
     for line in guide.lines() {
