@@ -99,9 +99,11 @@ impl EstateMap {
     }
 
     /// Routes to VPN clients that exist only while they are connected: those that pppd and similar daemons add, and those of a tunnel that
-    /// was down when the interfaces were exported. Such a tunnel takes no traffic from the networks that are up.
+    /// was down when the interfaces were exported. Such a tunnel takes no traffic from the networks that are up, but for a part of one: its
+    /// network is then the longer prefix.
     fn dialled_routes(&self, at: usize) -> Vec<(IpRange, String, Origin)> {
-        let interfaces = &self.devices[at].facts.interfaces;
+        let facts = &self.devices[at].facts;
+        let interfaces = &facts.interfaces;
         let connected: Vec<IpRange> = interfaces
             .iter()
             .flat_map(|one| &one.addresses)
@@ -116,8 +118,18 @@ impl EstateMap {
                     | TunnelFamily::Tls
                     | TunnelFamily::Ipsec
             );
-            let absent = !interfaces.iter().any(|interface| interface.name == one.interface);
-            made_for_each || (absent && !connected.iter().any(|net| net.intersection(range).is_some()))
+            let absent = || !interfaces.iter().any(|interface| interface.name == one.interface);
+            let tunnel = facts.tunnels.iter().find(|tunnel| tunnel.name == one.tunnel);
+            let networks = || {
+                let pools = tunnel.into_iter().flat_map(|tunnel| &tunnel.addresses.pools);
+                pools.filter_map(|pool| pool.network).map(|net| IpRange::from(net.trunc()))
+            };
+            let own = || networks().find(|net| net.covers(range));
+            // How an appliance reaches clients without a network of their own is not shown; that it does is certain.
+            let by_appliance = || facts.described.is_some() && networks().next().is_none();
+            let longer = |net: &IpRange| own().is_some_and(|own| own != *net && net.covers(&own));
+            let mut alike = connected.iter().filter(|net| net.intersection(range).is_some());
+            made_for_each || (absent() && (by_appliance() || alike.all(longer)))
         };
         let mut found = Vec::new();
         for one in self.shape().clients_at(at) {

@@ -55,17 +55,25 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     // A device sheet may leave them out.
     let disks = match (&part.path, one.served.program) {
         (Some(path), _) => format!("Backstores of {}: {path}. ", part.name),
-        (None, APPLIANCE) => String::new(),
+        (None, APPLIANCE) => format!("It belongs to {}. ", one.served.name),
         (None, _) => format!("Backstores of {}: no LUN. ", part.name),
+    };
+    // An appliance has one service for all targets.
+    let name = match one.served.program {
+        APPLIANCE if !part.name.is_empty() => format!("iSCSI target {}", part.name),
+        _ => one.served.name.clone(),
+    };
+    let access = match (part.is_written(), one.served.program) {
+        (true, _) => "Access is read-write.",
+        // A device sheet may leave that out.
+        (false, APPLIANCE) => "",
+        (false, _) => "Access is read-only.",
     };
     one.fail(
         base,
         part,
-        format!("{} {title}", one.served.name),
-        format!(
-            "{disks}{}",
-            if part.is_written() { "Access is read-write." } else { "Access is read-only." }
-        ),
+        format!("{name} {title}"),
+        format!("{disks}{access}").trim_end().to_owned(),
         part.login.origin().into_iter().chain(any).chain([part.origin]).collect(),
     )
 }
@@ -98,6 +106,9 @@ mod tests {
             );
             run(&CHECK, &[(name, &[("d/etc/saveconfig.json", &text)], wanted)]);
         }
+        let sheet = "sheet = \"trevlin-sheet/2\"\n[[services]]\nname = \"discs\"\nkind = \"iSCSI\"\n\
+                     parts = [{ name = \"silo\", kind = \"target\", login = \"none\" }]\n";
+        run(&CHECK, &[("of an appliance", &[("d/sheet.toml", sheet)], &["fail high d sheet.toml:5"])]);
         run(&CHECK, &[("none", &[("d/etc/exports", "/a *(rw)\n")], &[])]);
     }
 }

@@ -45,14 +45,21 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 None => (CHECK.severity, "it is usable by anyone who reads the file"),
             };
             let (title, detail) = match (estate.is_appliance(at), client.plain) {
-                (true, Some(_)) => {
-                    ("sends dynamic-DNS credentials in clear text", "The token is sent without encryption")
-                }
-                _ => ("stores dynamic-DNS credentials in clear text", "The token is in its configuration"),
+                (true, Some(_)) => ("sends", "The token is sent without encryption"),
+                _ => ("stores", "The token is in its configuration"),
+            };
+            let of = match names.as_slice() {
+                [] => String::new(),
+                [one] => format!(" of {one}"),
+                [first, rest @ ..] => format!(" of {first} and {} more", rest.len()),
             };
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, why),
-                title: format!("{} {title}", capital(client.program)).into(),
+                title: format!(
+                    "{} {title} dynamic-DNS credentials{of} in clear text",
+                    capital(client.program)
+                )
+                .into(),
                 detail: format!("{detail}; {published}.").into(),
                 evidence: [token]
                     .into_iter()

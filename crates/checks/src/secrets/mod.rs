@@ -22,7 +22,8 @@ pub(super) mod weak_radius_secret;
 pub(super) mod weak_service_secret;
 
 use crate::check::Verdict;
-use trevlin_model::SecretRecord;
+use std::collections::BTreeMap;
+use trevlin_model::{Login, SecretRecord};
 
 /// The request for a secret that exists and was withheld.
 pub(super) fn withheld(held: &SecretRecord, what: &str) -> Option<Verdict> {
@@ -32,4 +33,44 @@ pub(super) fn withheld(held: &SecretRecord, what: &str) -> Option<Verdict> {
         );
         Verdict::ask(ask, vec![held.origin])
     })
+}
+
+/// Logins; those of one user with one and the same password are together, since it may be for several services.
+pub(super) fn by_password<'a>(logins: impl Iterator<Item = &'a Login>) -> Vec<Vec<&'a Login>> {
+    let mut known = BTreeMap::new();
+    let mut all: Vec<Vec<&Login>> = Vec::new();
+    for login in logins {
+        let Some(held) = &login.secret else {
+            all.push(vec![login]);
+            continue;
+        };
+        let at = *known.entry((held.origin, &login.user)).or_insert(all.len());
+        match all.get_mut(at) {
+            Some(same) => same.push(login),
+            None => all.push(vec![login]),
+        }
+    }
+    all
+}
+
+/// `a`, `a and b` or `a, b and c`.
+pub(super) fn listed(names: &[&str]) -> String {
+    match names {
+        [all @ .., first, last] => {
+            all.iter().map(|one| format!("{one}, ")).collect::<String>() + first + " and " + last
+        }
+        _ => names.concat(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn names_in_a_row() {
+        for (names, wanted) in
+            [(&["a"][..], "a"), (&["a", "b"], "a and b"), (&["a", "b", "c"], "a, b and c"), (&[], "")]
+        {
+            assert_eq!(super::listed(names), wanted);
+        }
+    }
 }

@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let mut lists: BTreeMap<&str, Vec<(bool, Origin)>> = BTreeMap::new();
+        let mut lists: BTreeMap<&str, Vec<(Option<Origin>, Origin)>> = BTreeMap::new();
         let live = |login: &&Login| !login.has_expired(baseline.day());
         let mut administer = BTreeSet::new();
         for login in device.logins.iter().filter(live) {
@@ -39,7 +39,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
             let LoginList::LocalFile(path) = &login.list;
             if let Some(held) = &login.secret {
                 let clear = held.kind == SecretKind::LoginPassword && !held.secret.is_withheld();
-                lists.entry(path).or_default().push((clear, login.origin));
+                lists.entry(path).or_default().push((clear.then_some(held.origin), login.origin));
             }
         }
         for one in &device.facts.credentials {
@@ -56,9 +56,10 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
             }
         }
         for (path, logins) in lists {
-            let clear: Vec<Origin> =
-                logins.iter().filter(|(clear, _)| *clear).map(|(_, origin)| *origin).collect();
-            let verdict = match clear.first() {
+            // One password may be for several services.
+            let clear: BTreeSet<Origin> = logins.iter().filter_map(|(clear, _)| *clear).collect();
+            let first = logins.iter().find_map(|(clear, login)| clear.map(|_| login));
+            let verdict = match first {
                 None => Verdict::Pass,
                 Some(first) => Verdict::Fail(Fail {
                     rating: if administer.contains(path) {
@@ -100,6 +101,13 @@ mod tests {
         ] {
             run(&CHECK, &[(text, &[("d/raddb/users", text)], wanted)]);
         }
+    }
+
+    #[test]
+    fn a_password_for_two_services_is_one() {
+        let sheet = "sheet = \"trevlin-sheet/2\"\n[[logins]]\nuser = \"press\"\nlist = \"people\"\n\
+                     service = [\"pages\", \"files\"]\nsecret = \"abc\"\n";
+        run(&CHECK, &[("two services", &[("d/sheet.toml", sheet)], &["fail low d sheet.toml:2"])]);
     }
 
     #[test]

@@ -4,6 +4,7 @@ use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use rayon::prelude::*;
+use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
@@ -36,9 +37,11 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let mut answers = Vec::new();
         // A list may be long, and guessing takes long.
         let live = |login: &&Login| !login.has_expired(baseline.day());
-        answers.par_extend(device.logins.par_iter().filter(live).filter_map(|login| {
+        let by_password = super::by_password(device.logins.iter().filter(live));
+        answers.par_extend(by_password.par_iter().filter_map(|logins| {
+            let (login, verdict) = worst(logins, |login| judge(estate, at, login, baseline))?;
             let subject = Subject::of(SubjectKind::Login).with(&login.user).with(&login.service);
-            judge(estate, at, login, baseline).map(|verdict| Answer::new(at, subject, verdict))
+            Some(Answer::new(at, subject, verdict))
         }));
         for one in device.facts.credentials.iter().filter(|one| one.addresses != AllowedAddresses::None) {
             if let Setting::Unknown { why } = &one.secret {
@@ -55,6 +58,33 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         }
         answers
     })
+}
+
+/// The most severe verdict on a password, with the login to the service that makes it so. The others are named.
+fn worst<'a>(
+    logins: &[&'a Login],
+    judge: impl Fn(&Login) -> Option<Verdict>,
+) -> Option<(&'a Login, Verdict)> {
+    let weight = |verdict: &Verdict| match verdict {
+        Verdict::Fail(fail) => Some(fail.rating.severity()),
+        _ => None,
+    };
+    let mut found: Option<(&Login, Verdict)> = None;
+    for login in logins {
+        let Some(verdict) = judge(login) else { continue };
+        if found.as_ref().is_none_or(|(_, known)| weight(&verdict) > weight(known)) {
+            found = Some((login, verdict));
+        }
+    }
+    let (login, mut verdict) = found?;
+    let others = logins.iter().filter(|one| one.service != login.service).map(|one| one.service.as_str());
+    let others: Vec<&str> = others.collect::<BTreeSet<_>>().into_iter().collect();
+    if let Verdict::Fail(fail) = &mut verdict
+        && !others.is_empty()
+    {
+        fail.detail = format!("{} It opens {} too.", fail.detail, super::listed(&others)).into();
+    }
+    Some((login, verdict))
 }
 
 fn judge(estate: &Analyses, at: usize, login: &Login, baseline: &Baseline) -> Option<Verdict> {
@@ -228,6 +258,14 @@ mod tests {
         ] {
             run(&CHECK, &[(password, &[("d/etc/config/rpcd", &rpcd(password))], wanted)]);
         }
+    }
+
+    #[test]
+    fn one_password_for_several_services() {
+        let sheet = "sheet = \"trevlin-sheet/2\"\n[[services]]\nkind = \"SMB\"\nname = \"files\"\n[[services]]\nkind = \"NFS\"\n\
+                     name = \"seed\"\n[[logins]]\nuser = \"press\"\nlist = \"people\"\nservice = [\"files\", \"seed\"]\nsecret = \"press\"\n";
+        let files = [("d/sheet.toml", sheet)];
+        run(&CHECK, &[("two services", &files, &["fail critical d sheet.toml:8"])]);
     }
 
     #[test]

@@ -59,11 +59,11 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
                 Verdict::ask(ask, vec![origin]).wanting(path),
             ));
         }
-        for (name, held, origin, service) in hashes(device, baseline.day()) {
+        for (name, held, origin, services) in hashes(device, baseline.day()) {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Account).with(name),
-                judge(name, held, origin, service),
+                judge(name, held, origin, &services),
             ));
         }
     }
@@ -84,7 +84,7 @@ fn lists(estate: &EstateMap, device: usize) -> impl Iterator<Item = (&str, Origi
 }
 
 /// Hashes of accounts that have not expired, with the service of those in lists of their own.
-fn hashes(device: &Device, day: i64) -> impl Iterator<Item = (&str, &SecretRecord, Origin, Option<&str>)> {
+fn hashes(device: &Device, day: i64) -> impl Iterator<Item = (&str, &SecretRecord, Origin, Vec<&str>)> {
     let accounts = device.facts.accounts.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
     let shadow = device
         .facts
@@ -93,19 +93,24 @@ fn hashes(device: &Device, day: i64) -> impl Iterator<Item = (&str, &SecretRecor
         .filter(move |one| !one.has_expired(day))
         .map(|one| (one.name.as_str(), &one.password, one.origin));
     let accounts = accounts.chain(shadow).filter_map(|(name, password, origin)| match password {
-        StoredPassword::Hash { held, .. } => Some((name, &**held, origin, None)),
+        StoredPassword::Hash { held, .. } => Some((name, &**held, origin, Vec::new())),
         _ => None,
     });
-    let logins = device.logins.iter().filter(move |login| !login.has_expired(day)).filter_map(|login| {
+    let live = device.logins.iter().filter(move |login| !login.has_expired(day));
+    let logins = super::by_password(live).into_iter().filter_map(|logins| {
+        let login = logins.first()?;
         let held = login.secret.as_ref().filter(|held| held.hash_scheme().is_some())?;
-        let service = Some(login.service.as_str()).filter(|_| login.certain);
-        Some((login.user.as_str(), &**held, login.origin, service))
+        let services = logins.iter().filter(|login| login.certain).map(|login| login.service.as_str());
+        Some((login.user.as_str(), &**held, login.origin, services.collect()))
     });
     accounts.chain(logins)
 }
 
-fn judge(name: &str, held: &SecretRecord, origin: Origin, service: Option<&str>) -> Verdict {
-    let opens = service.map(|service| format!(" It is for {service}.")).unwrap_or_default();
+fn judge(name: &str, held: &SecretRecord, origin: Origin, services: &[&str]) -> Verdict {
+    let opens = match services {
+        [] => String::new(),
+        all => format!(" It is for {}.", super::listed(all)),
+    };
     let scheme = held.hash_scheme().unwrap_or(HashScheme::Other);
     if scheme.is_weak() {
         return fail(name, scheme, origin, &opens);

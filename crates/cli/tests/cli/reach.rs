@@ -54,6 +54,47 @@ fn the_demo_is_as_it_was() {
     assert_eq!(json["steps"].as_array().unwrap().last().unwrap()["device"], "quay-storage");
 }
 
+/// The network of a pool is the longer prefix of the two (the kernel takes the longest), so answers return by the tunnel.
+#[test]
+fn a_pool_that_is_part_of_a_network_is_reached_by_the_tunnel() {
+    let server =
+        |pool| format!("port 1194\nproto udp\ndev tun\nserver {pool}\nca a\ncert b\nkey c\ndh none\n");
+    for (pool, wanted) in [("10.4.0.128 255.255.255.128", "allowed"), ("10.4.0.0 255.255.255.0", "blocked")] {
+        let addresses = ADDRESSES.replace("10.4.0.1\"", "10.4.0.20\"");
+        let rules = RULES.replace("iifname eth1 tcp", "tcp");
+        let files = folder(&[
+            ("edge/ip-addr.json", &addresses),
+            ("edge/ip-route.json", ROUTES),
+            ("edge/nft.txt", &rules),
+            ("edge/etc/openvpn/server/office.conf", &server(pool)),
+        ]);
+        let estate = files.path().to_str().unwrap();
+        let question =
+            ["--from", "OpenVPN server (office.conf)", "--to", "10.4.0.20", "--proto", "tcp", "--port", "22"];
+        let (out, err, status) = run(&[&["reach", estate][..], &question].concat());
+        assert_eq!((status, err.as_str()), (0, ""), "{out}");
+        assert!(out.starts_with(wanted), "{pool}: {out}");
+    }
+}
+
+/// A path that is blocked in every case shows what blocks it, whatever else is missing.
+#[test]
+fn what_blocks_is_shown_although_a_filter_was_not_exported() {
+    let server =
+        "port 1194\nproto udp\ndev tun\nserver 10.4.0.0 255.255.255.0\nca a\ncert b\nkey c\ndh none\n";
+    let files = folder(&[
+        ("edge/ip-addr.json", ADDRESSES),
+        ("edge/ip-route.json", ROUTES),
+        ("edge/etc/openvpn/server/office.conf", server),
+    ]);
+    let estate = files.path().to_str().unwrap();
+    let question =
+        ["--from", "OpenVPN server (office.conf)", "--to", "192.0.2.9", "--proto", "tcp", "--port", "22"];
+    let (out, _, status) = run(&[&["reach", estate][..], &question].concat());
+    assert_eq!(status, 0, "{out}");
+    assert!(out.starts_with("blocked") && out.contains("the reply does not return"), "{out}");
+}
+
 #[test]
 fn flows_are_answered_in_order() {
     let files = edge();

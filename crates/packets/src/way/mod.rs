@@ -282,13 +282,19 @@ fn answer(ends: Vec<Ended>) -> Answer {
         one.verdict == first.verdict && (one.verdict == Verdict::Blocked || one.delivered == first.delivered)
     });
     if same && (first.verdict != Verdict::Depends || first.packet.doubts.is_empty()) {
+        // What is missing somewhere explains less than a path that does not depend on it.
+        let certain = |one: &&Ended| (one.packet.doubts.is_empty(), one.packet.trail.len());
+        let shown = match first.verdict {
+            Verdict::Blocked => ends.iter().rev().max_by_key(certain).unwrap_or(first),
+            _ => first,
+        };
         return Answer {
             verdict: first.verdict,
             delivered: first.delivered.clone().filter(|_| first.verdict == Verdict::Allowed),
-            steps: first.packet.trail.clone(),
+            steps: shown.packet.trail.clone(),
         };
     }
-    // The longest path, and its dependencies.
+    // The longest path, and its dependencies. One that ends for want of an export only blocks nothing for certain.
     let doubts = ends.iter().flat_map(|one| &*one.packet.doubts);
     let mut steps: Vec<Step> = Vec::new();
     for doubt in doubts {
@@ -296,7 +302,8 @@ fn answer(ends: Vec<Ended>) -> Answer {
             steps.push(doubt.clone());
         }
     }
-    let longest = ends.iter().max_by_key(|one| one.packet.trail.len()).unwrap_or(first);
+    let length = |one: &&Ended| (one.verdict == Verdict::Allowed, one.packet.trail.len());
+    let longest = ends.iter().max_by_key(length).unwrap_or(first);
     steps.extend(longest.packet.trail.iter().cloned());
     Answer { verdict: Verdict::Depends, delivered: None, steps }
 }

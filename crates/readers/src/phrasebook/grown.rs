@@ -133,7 +133,10 @@ impl Table {
                     return;
                 }
                 match &mut field.value {
-                    Grown::Table(inner) => table = inner,
+                    Grown::Table(inner) => {
+                        inner.stated_at(place.line);
+                        table = inner;
+                    }
                     _ => return,
                 }
                 continue;
@@ -150,8 +153,16 @@ impl Table {
         }
     }
 
+    /// Evidence is the first statement, in place of a default according to documentation.
+    fn stated_at(&mut self, line: Origin) {
+        if self.origin.start == self.origin.end {
+            self.origin = line;
+        }
+    }
+
     /// Adds later values.
     pub(super) fn append(&mut self, later: Self) {
+        self.stated_at(later.origin);
         for field in later.fields {
             let Some(known) = self.fields.iter_mut().find(|known| known.key == field.key) else {
                 self.fields.push(field);

@@ -160,11 +160,9 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
 }
 
 impl<'a> Runner<'a, '_> {
-    /// Defaults according to the appliance's documentation, at the first line of the export.
+    /// Defaults according to the appliance's documentation, at an empty place before the first statement of the export.
     pub(super) fn always(&mut self) {
-        let first =
-            self.export.line(1).map_or(self.export.origin(0..0), |line| self.export.origin_of(line.text));
-        let place = Place { number: 0, round: 0, line: first, levels: &[] };
+        let place = Place { number: 0, round: 0, line: self.export.origin(0..0), levels: &[] };
         self.out.sheet.land(&self.book.always, &Values::default(), &place, |_| ());
     }
 
