@@ -3,6 +3,7 @@
 use serde::Serialize;
 use strum::{Display, IntoStaticStr};
 use trevlin_model::FactorKind;
+use trevlin_model::served::AuthRequirement;
 
 /// Verdict on a login.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
@@ -58,6 +59,21 @@ impl LoginFactor {
             self,
             Self::Kind(FactorKind::Certificate | FactorKind::Possession | FactorKind::OneTimeCode)
         )
+    }
+}
+
+/// Factors that a requirement of a service stands for; none where it accepts no client.
+#[must_use]
+pub fn required_factors(by: AuthRequirement) -> Option<Vec<LoginFactor>> {
+    let kinds = |all: &[FactorKind]| Some(all.iter().map(|kind| LoginFactor::Kind(*kind)).collect());
+    match by {
+        AuthRequirement::Nothing => Some(Vec::new()),
+        AuthRequirement::Address => Some(vec![LoginFactor::Address]),
+        AuthRequirement::Community => Some(vec![LoginFactor::Community]),
+        AuthRequirement::Password | AuthRequirement::Proof => kinds(&[FactorKind::Knowledge]),
+        AuthRequirement::PasswordAndCode => kinds(&[FactorKind::Knowledge, FactorKind::OneTimeCode]),
+        AuthRequirement::Certificate => kinds(&[FactorKind::Certificate]),
+        AuthRequirement::Refused => None,
     }
 }
 

@@ -1,8 +1,9 @@
 //! Comparison of two audits, as text, Markdown and JSON.
 
+use crate::counted;
 use crate::report::{markdown, ticked_markdown};
 use crate::sanitize;
-use crate::text::{counted, fitted, style};
+use crate::text::{fitted, style};
 use anstyle::Style;
 use serde::Serialize;
 use std::collections::BTreeMap;

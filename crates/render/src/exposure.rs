@@ -1,6 +1,7 @@
 //! Exposed services: text, JSON, CSV.
 
 use crate::addresses::no_formula;
+use crate::counted::of_text;
 use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
@@ -162,11 +163,11 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
     }
     for one in &sheet.breadth {
         let text = format!(
-            "Via {} over {}: {} addresses, {} pairs of an address and a port",
+            "Via {} over {}: {}, {} of an address and a port",
             one.protocol.to_uppercase(),
             one.version,
-            one.addresses,
-            one.pairs
+            of_text(&one.addresses, "address"),
+            of_text(&one.pairs, "pair")
         );
         wrapped(0, &text, width, out)?;
     }

@@ -17,6 +17,7 @@ mod baseline;
 mod checks;
 mod columns;
 mod compare;
+mod counted;
 mod exposure;
 mod incomplete;
 mod intents;
@@ -40,6 +41,7 @@ pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, fr
 pub use baseline::{baseline_json, baseline_text};
 pub use checks::{check_index, check_page, explain, list};
 pub use compare::{Names, compare_json, compare_markdown, compare_text};
+pub use counted::counted;
 pub use exposure::{exposure_csv, exposure_json, exposure_text};
 pub use intents::{intents_json, intents_text};
 pub use json::Json;

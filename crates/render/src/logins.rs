@@ -1,6 +1,7 @@
 //! The table of logins.
 
 use crate::columns::{Look, table};
+use crate::counted;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
@@ -82,5 +83,5 @@ fn summary(rows: &[LoginPath], out: &mut dyn io::Write) -> io::Result<()> {
     .filter(|verdict| count(*verdict) > 0)
     .map(|verdict| format!("{0}{1} {verdict}{0:#}", style(verdict), count(verdict)))
     .collect();
-    writeln!(out, "{} login paths: {}", rows.len(), told.join(", "))
+    writeln!(out, "{}: {}", counted(rows.len(), "login path"), told.join(", "))
 }

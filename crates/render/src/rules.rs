@@ -1,6 +1,7 @@
 //! The review of rules.
 
 use crate::columns::{Look, table};
+use crate::counted;
 use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
@@ -209,7 +210,7 @@ fn summary(filter: &FilterSheet, out: &mut dyn io::Write) -> io::Result<()> {
     .chain((!open.is_empty()).then_some(open.clone()))
     .collect();
     let rest = if parts.is_empty() { String::new() } else { format!(": {}", parts.join(", ")) };
-    writeln!(out, "{} rules{rest}", summary.rules)
+    writeln!(out, "{}{rest}", counted(summary.rules, "rule"))
 }
 
 fn heading(chain: &ChainSheet) -> String {

@@ -1,5 +1,6 @@
 //! Services of devices: text and JSON.
 
+use crate::counted;
 use crate::exposure::known;
 use crate::sanitize;
 use crate::unread::unread;
@@ -297,5 +298,5 @@ fn summary(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) -> io::Res
     .filter(|(sign, _)| count(sign) > 0)
     .map(|(sign, words)| format!("{sign} {} {words}", count(sign)))
     .collect();
-    wrapped(0, &format!("{} services: {}", rows.len(), told.join(", ")), width, Style::new(), out)
+    wrapped(0, &format!("{}: {}", counted(rows.len(), "service"), told.join(", ")), width, Style::new(), out)
 }

@@ -1,8 +1,9 @@
 //! The exports received, as text and JSON.
 
 use crate::columns::{Look, table};
+use crate::counted;
 use crate::sanitize;
-use crate::text::{counted, fitted};
+use crate::text::fitted;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;

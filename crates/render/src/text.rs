@@ -5,9 +5,9 @@ mod short;
 
 use crate::Renderer;
 pub use page::Detail;
+pub(crate) use page::style;
 use page::{BOLD, DIM, PATH, Page, WIDEST_PROSE, mark, place_and_title};
 pub(crate) use page::{answered, fitted, idle, said, short, stale};
-pub(crate) use page::{counted, style};
 use rayon::prelude::*;
 use std::collections::BTreeSet;
 use std::io;

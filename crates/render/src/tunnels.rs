@@ -1,6 +1,7 @@
 //! The table of tunnels.
 
 use crate::columns::{Look, table};
+use crate::counted;
 use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
@@ -47,7 +48,7 @@ pub fn tunnels_text(rows: &[TunnelRow], width: usize, out: &mut dyn io::Write) -
     let shown: Vec<_> =
         rows.iter().map(|row| (row.device.as_str(), cells(row), style(row.verdict))).collect();
     table(&LOOK, &shown, width, out)?;
-    writeln!(out, "{} tunnels; --detail NAME shows one with its lines", rows.len())
+    writeln!(out, "{}; --detail NAME shows one with its lines", counted(rows.len(), "tunnel"))
 }
 
 /// Everything of some tunnels, each with its place.

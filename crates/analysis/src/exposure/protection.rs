@@ -4,7 +4,7 @@ use crate::context::Analyses;
 use crate::exposure::Reachable;
 use crate::logins;
 use crate::services::{Encrypted, PortKind, Service, What, only_redirects, sites_at};
-use crate::verdicts::LoginFactor;
+use crate::verdicts::{LoginFactor, required_factors};
 use serde::Serialize;
 use trevlin_model::policy::Demand;
 use trevlin_model::served::{AuthRequirement, ServiceResource, TransportSecurity};
@@ -144,19 +144,7 @@ fn of_served(
         [one, rest @ ..] => remarks.push(format!("{one} and {} more require no login", rest.len())),
     }
     let asked: Option<Vec<AuthRequirement>> = parts.iter().map(|part| part.login.value().copied()).collect();
-    let factors = asked.and_then(|all| all.into_iter().min()).and_then(|least| match least {
-        AuthRequirement::Nothing => Some(Vec::new()),
-        AuthRequirement::Address => Some(vec![LoginFactor::Address]),
-        AuthRequirement::Community => Some(vec![LoginFactor::Community]),
-        AuthRequirement::Password | AuthRequirement::Proof => {
-            Some(vec![LoginFactor::Kind(FactorKind::Knowledge)])
-        }
-        AuthRequirement::PasswordAndCode => {
-            Some(vec![LoginFactor::Kind(FactorKind::Knowledge), LoginFactor::Kind(FactorKind::OneTimeCode)])
-        }
-        AuthRequirement::Certificate => Some(vec![LoginFactor::Kind(FactorKind::Certificate)]),
-        AuthRequirement::Refused => None,
-    });
+    let factors = asked.and_then(|all| all.into_iter().min()).and_then(required_factors);
     (encrypted, factors, remarks)
 }
 

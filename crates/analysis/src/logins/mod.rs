@@ -1,6 +1,7 @@
 //! Every way to log in, as one table: to what, who, from which list, with which factors, from where, within which
 //! limits.
 
+mod administration;
 mod ike;
 mod management;
 mod row;
@@ -31,6 +32,8 @@ pub fn logins(estate: &Analyses) -> Vec<LoginPath> {
         for number in 0..estate.devices[at].facts.tunnels.len() {
             rows.extend(management::row(estate, at, number));
         }
+        let served = &estate.devices[at].facts.served;
+        rows.extend(served.iter().filter_map(|one| administration::row(estate, at, one)));
     }
     rows
 }

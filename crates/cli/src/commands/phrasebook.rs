@@ -12,7 +12,7 @@ use std::process::ExitCode;
 use trevlin_model::secret::Masker;
 use trevlin_model::{Export, ExportId, Origin};
 use trevlin_readers::{PhraseResult, Phrasebook, Recognition, Tried, phrasebook_for, phrasebook_guide};
-use trevlin_render::sanitize;
+use trevlin_render::{counted, sanitize};
 use unicode_width::UnicodeWidthStr;
 
 /// Runs the command.
@@ -194,8 +194,8 @@ fn lines(
     }
     writeln!(
         out,
-        "\n{} statements: {taken} matched, {passed} not relevant, {untaken} unmatched",
-        tried.statements.len()
+        "\n{}: {taken} matched, {passed} not relevant, {untaken} unmatched",
+        counted(tried.statements.len(), "statement")
     )?;
     Ok(())
 }

@@ -85,12 +85,41 @@ fn every_statement_is_taken_and_no_secret_is_shown() {
         arguments[2] = bare.to_str().unwrap();
         let (untaken, ..) = run(&arguments);
         assert!(untaken.contains(" unmatched"), "{untaken}");
+        let scrubbed = [scrubbed(&path.join("estate")), scrubbed(&with_book(&bare, &exports))];
         for secret in &appliance.secrets {
-            for text in [&told, &untaken] {
+            for text in [&told, &untaken, &scrubbed[0], &scrubbed[1]] {
                 assert!(!text.contains(secret.as_str()), "{}: {secret} is shown\n{text}", path.display());
             }
         }
     }
+}
+
+/// A folder beside a phrasebook with exports and that phrasebook.
+fn with_book(book: &Path, exports: &[std::path::PathBuf]) -> std::path::PathBuf {
+    let estate = book.parent().unwrap().join("estate");
+    std::fs::create_dir_all(estate.join("phrasebooks")).unwrap();
+    std::fs::create_dir_all(estate.join("device")).unwrap();
+    std::fs::copy(book, estate.join("phrasebooks/book.toml")).unwrap();
+    for export in exports {
+        std::fs::copy(export, estate.join("device").join(export.file_name().unwrap())).unwrap();
+    }
+    estate
+}
+
+/// All files of an estate after `scrub`, but for its phrasebooks.
+fn scrubbed(estate: &Path) -> String {
+    let into = tempfile::tempdir().unwrap();
+    let target = into.path().join("copy");
+    let (told, errors, status) =
+        run(&["scrub", estate.to_str().unwrap(), "--into", target.to_str().unwrap()]);
+    assert_eq!(status, 0, "{told} {errors}");
+    let files = walkdir::WalkDir::new(&target).into_iter().map(Result::unwrap);
+    let texts: Vec<String> = files
+        .filter(|entry| entry.file_type().is_file())
+        .map(|entry| std::fs::read_to_string(entry.path()).unwrap())
+        .collect();
+    assert!(!texts.is_empty(), "{told} {errors}");
+    texts.concat()
 }
 
 /// Verdicts of connections between these places, in a fixed order.

@@ -108,6 +108,9 @@ pub(super) fn finished(exports: &[&Export], walked: Vec<Walked>) -> Vec<Tried> {
         reading.facts.masked_places.extend(masked);
         all.push(one);
     }
+    // Each of them shows an appliance, though the facts are with the first.
+    let described = all.first().and_then(|one| one.reading.facts.described);
+    all.iter_mut().for_each(|one| one.reading.facts.described = described);
     if let Some(mut top) = shown {
         for (one, export) in all.iter_mut().zip(exports) {
             crate::announced::add(export, &mut one.reading.facts);

@@ -4,8 +4,9 @@
 
 use super::layout::Layout;
 use crate::alike::{self, Place};
+use crate::counted;
 use crate::requests::{Request, addressee, merged};
-use crate::text::{answered, counted, idle, said, short, stale};
+use crate::text::{answered, idle, said, short, stale};
 use crate::top_findings::{self, few};
 use crate::{picture, sanitize};
 use indexmap::IndexMap;

@@ -1,6 +1,7 @@
 //! A page of text for a terminal, built up line by line.
 
 use crate::alike::{self, Place, alike};
+use crate::counted;
 use crate::requests::{Request, addressee, merged};
 use crate::sanitize;
 use anstyle::{AnsiColor, Style};
@@ -391,10 +392,6 @@ pub(crate) fn place_and_title(one: &Finding) -> (String, String) {
     let told = place.strip_prefix(&*one.device).is_some_and(|rest| rest.starts_with('/'));
     let title = if told { one.title.to_string() } else { format!("{}: {}", one.device, one.title) };
     (place, title)
-}
-
-pub(crate) fn counted(count: usize, what: &str) -> String {
-    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
 /// Amount of detail.

@@ -1,6 +1,7 @@
 //! The summary of an outcome: the most important actions, and the findings of each area with the highest severity, one line each.
 
-use super::{BOLD, DIM, PATH, Page, counted, mark};
+use super::{BOLD, DIM, PATH, Page, mark};
+use crate::counted;
 use crate::requests::{addressee, merged};
 use crate::sanitize;
 use crate::top_findings::{Group, few, top_findings};
