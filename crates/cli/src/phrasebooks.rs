@@ -2,9 +2,10 @@
 
 use crate::messages;
 use crate::verbosity::Verbosity;
-use std::path::PathBuf;
+use anyhow::bail;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use trevlin_model::{Export, Note};
+use trevlin_model::{Export, ExportId, Note};
 use trevlin_readers::{Phrasebook, Recognised, Shelf};
 
 /// A phrasebook from its file. Errors are reported.
@@ -58,4 +59,23 @@ pub(crate) fn for_export(
     }
     let by_name = || if known.reader.is_none() { books.by_name(export) } else { None };
     books.by_content(export).or_else(by_name).cloned()
+}
+
+/// A phrasebook and exports, after the errors of the former were reported.
+pub(crate) fn given(book: &Path, exports: &[PathBuf]) -> anyhow::Result<(Phrasebook, Vec<Export>)> {
+    let file = crate::read::export(book)?;
+    if !Phrasebook::is_one(&file) {
+        bail!("{} is not a phrasebook; `trevlin phrasebook new` prints a template", book.display());
+    }
+    let (read, notes) = Phrasebook::read(&file);
+    for note in notes {
+        let line = file.line_of(note.origin.start);
+        crate::messages::warning(&format!("{}:{line}: {}", book.display(), note.text));
+    }
+    let numbered = |(at, path): (usize, &PathBuf)| {
+        let mut export = crate::read::export(path)?;
+        export.renumber(ExportId(at as u32));
+        Ok(export)
+    };
+    Ok((read, exports.iter().enumerate().map(numbered).collect::<anyhow::Result<_>>()?))
 }

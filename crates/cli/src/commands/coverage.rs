@@ -2,8 +2,8 @@
 
 use crate::args::PhrasebookCoverage;
 use crate::commands::interview::{Group, groups};
-use crate::commands::{phrasebook, sheet};
-use crate::{context, limits};
+use crate::commands::sheet;
+use crate::{context, limits, phrasebooks};
 use std::io::{self, Write};
 use std::process::ExitCode;
 use toml_edit::{DocumentMut, Item, TableLike};
@@ -17,7 +17,7 @@ use trevlin_render::sanitize;
 /// # Errors
 /// When a file cannot be read.
 pub(crate) fn run(arguments: &PhrasebookCoverage) -> anyhow::Result<ExitCode> {
-    let (book, exports) = phrasebook::given(&arguments.book, &arguments.exports)?;
+    let (book, exports) = phrasebooks::given(&arguments.book, &arguments.exports)?;
     let all: Vec<&Export> = exports.iter().collect();
     let tried = book.try_together(&all);
     let sheet: DocumentMut =

@@ -1,16 +1,15 @@
 //! `trevlin phrasebook`.
 
 use crate::args;
-use crate::context;
-use anyhow::bail;
+use crate::{context, phrasebooks};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::io::{self, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::ExitCode;
 use trevlin_model::secret::Masker;
-use trevlin_model::{Export, ExportId, Origin};
+use trevlin_model::{Export, Origin};
 use trevlin_readers::{PhraseResult, Phrasebook, Recognition, Tried, phrasebook_for, phrasebook_guide};
 use trevlin_render::{counted, sanitize};
 use unicode_width::UnicodeWidthStr;
@@ -61,27 +60,8 @@ fn checked(path: &Path) -> anyhow::Result<ExitCode> {
     Ok(if notes.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
-/// A phrasebook and exports, after the errors of the former were reported.
-pub(super) fn given(book: &Path, exports: &[PathBuf]) -> anyhow::Result<(Phrasebook, Vec<Export>)> {
-    let file = crate::read::export(book)?;
-    if !Phrasebook::is_one(&file) {
-        bail!("{} is not a phrasebook; `trevlin phrasebook new` prints a template", book.display());
-    }
-    let (read, notes) = Phrasebook::read(&file);
-    for note in notes {
-        let line = file.line_of(note.origin.start);
-        crate::messages::warning(&format!("{}:{line}: {}", book.display(), note.text));
-    }
-    let numbered = |(at, path): (usize, &PathBuf)| {
-        let mut export = crate::read::export(path)?;
-        export.renumber(ExportId(at as u32));
-        Ok(export)
-    };
-    Ok((read, exports.iter().enumerate().map(numbered).collect::<anyhow::Result<_>>()?))
-}
-
 fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
-    let (book, exports) = given(&arguments.book, &arguments.exports)?;
+    let (book, exports) = phrasebooks::given(&arguments.book, &arguments.exports)?;
     let unknown = |export: &&Export| book.recognises(export) == Recognition::No;
     let unknown: Vec<&str> = exports.iter().filter(unknown).map(Export::path).collect();
     let all: Vec<&Export> = exports.iter().collect();

@@ -1,7 +1,7 @@
 //! Where the values of phrases land in a device sheet.
 
 use super::grown::{Field, Grown, Key, List, Picked, Place, Resolved, Table};
-use super::open::Part;
+use super::open::{NOT_UNDERSTOOD, Part};
 use super::settle::{has_copies, moved, settle};
 use super::target::{Pick, Plan, Segment, Target, Values};
 use crate::sheet::node::{Node, Value};
@@ -153,9 +153,6 @@ impl Sheet {
         node
     }
 }
-
-/// What stands for a part of a name that was not understood.
-const NOT_UNDERSTOOD: &str = "a part of it was not understood";
 
 /// Lets something land below a table; returns whether it did.
 fn land(table: &mut Table, target: &[Segment], plan: &Plan, values: &Values, place: &Place<'_>) -> bool {

@@ -124,6 +124,7 @@ impl Phrasebook {
                 told: tells.then(Vec::new),
                 near_rules: Vec::new(),
                 all_open: false,
+                unknown: Vec::new(),
             },
         };
         let pieces = shape::pieces(self.shape, &self.comments, &self.tables, export, length);

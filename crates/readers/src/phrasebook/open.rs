@@ -2,8 +2,14 @@
 //! only.
 
 use super::target::{Plan, Target};
-use std::collections::BTreeSet;
+use crate::sheet::node::{Entry, Node, Value};
+use smol_str::SmolStr;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
+use trevlin_model::Origin;
+
+/// What stands for a part of an entry that was not understood.
+pub(super) const NOT_UNDERSTOOD: &str = "a part of it was not understood";
 
 /// Part of a rule base.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -124,5 +130,75 @@ impl Landed {
 
     pub(super) fn take(&mut self) -> Vec<(Part, usize)> {
         std::mem::take(&mut self.entries)
+    }
+}
+
+/// Leaves open how sources are translated towards interfaces and zones that statements name of which nothing is known: one line may hide a
+/// network behind an address. Returns the places of those statements.
+pub(super) fn translations(top: &mut Node, unknown: &[(Origin, Vec<SmolStr>)]) -> Vec<Origin> {
+    if unknown.is_empty() {
+        return Vec::new();
+    }
+    let named = |section: &str| {
+        let entries = top.get(section).map_or(&[][..], Node::each);
+        entries.iter().filter_map(|one| one.get("name")?.text().map(str::to_owned)).collect::<Vec<_>>()
+    };
+    let known: BTreeSet<String> = named("interfaces").into_iter().chain(named("zones")).collect();
+    let mut to: BTreeMap<&str, Origin> = BTreeMap::new();
+    for (origin, words) in unknown {
+        for word in words.iter().filter(|word| known.contains(word.as_str())) {
+            to.entry(word).or_insert(*origin);
+        }
+    }
+    let entry = |(name, origin): (&&str, &Origin)| {
+        let text = |text: &str| Value::Text(text.into());
+        let fields = vec![
+            Entry::new("to", *origin, Value::List(vec![Node { origin: *origin, value: text(name) }])),
+            Entry::new("address", *origin, text(NOT_UNDERSTOOD)),
+        ];
+        Node { origin: *origin, value: Value::Table(fields) }
+    };
+    let entries: Vec<Node> = to.iter().map(entry).collect();
+    let places: Vec<Origin> = to.values().copied().collect();
+    let (Some(first), Value::Table(sections)) = (places.first(), &mut top.value) else { return Vec::new() };
+    let at = sections.iter().position(|one| &*one.key == "translations").unwrap_or_else(|| {
+        sections.push(Entry::new("translations", *first, Value::List(Vec::new())));
+        sections.len() - 1
+    });
+    if let Value::List(all) = &mut sections[at].node.value {
+        all.extend(entries);
+    }
+    places
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::phrasebook::Phrasebook;
+    use trevlin_model::{Export, ExportId, Target};
+
+    /// Interfaces that a line may translate towards, by the unread rules that come of it.
+    #[test]
+    fn an_unknown_line_that_names_an_interface_may_translate() {
+        let book = "phrasebook = \"trevlin-phrasebook/1\"\nname = \"x\"\nshape = \"indented\"\nrecognise.file = \"x\"\npasses = [\"lamp {_l:rest}\"]\n\
+                    [values.side]\nsea = \"wire1\"\n[[phrase]]\nsays = \"wire {n}\"\nlands = { \"interfaces[name={n}].up\" = \"yes\" }\n\
+                    [[phrase]]\nsays = \"let {from:side}\"\nlands = { \"rules[]\" = { from = [\"{from}\"], action = \"allow\" } }\n";
+        for (line, wanted) in [
+            ("mask wire1", 1),
+            ("mask sea", 1),
+            ("hide\n  behind wire1", 1),
+            ("mask wire9", 0),
+            ("lamp wire1", 0),
+            // Within a block that is understood nothing is about the others.
+            ("wire wire1\n  near wire1", 0),
+        ] {
+            let book = Export::new(ExportId(0), "book.toml", book.into());
+            let (book, notes) = Phrasebook::read(&book);
+            assert_eq!(notes, []);
+            let export = Export::new(ExportId(0), "x", format!("wire wire1\nlet sea\n{line}\n"));
+            let reading = book.read_export(&export);
+            let rules = reading.facts.filters.iter().flat_map(|one| &one.chains).flat_map(|one| &one.rules);
+            let open = |one: &&trevlin_model::Rule| matches!(&one.target, Target::NotAnalysed { name, .. } if name.contains("translation"));
+            assert_eq!(rules.filter(open).count(), wanted, "{line}");
+        }
     }
 }

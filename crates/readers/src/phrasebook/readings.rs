@@ -2,10 +2,12 @@
 
 use super::hidden;
 use super::land::Sheet;
+use super::open;
 use super::results::{PhraseResult, Tried};
 use crate::reader::{LineRecorder, Reading};
 use crate::sheet::node::Node;
 use crate::sheet::write_node;
+use smol_str::SmolStr;
 use std::collections::BTreeSet;
 use trevlin_model::secret::Masker;
 use trevlin_model::{Export, Limit, LineClass, Note, Origin};
@@ -22,6 +24,8 @@ pub(super) struct Walked {
     pub(super) near_rules: Vec<Origin>,
     /// Whether these leave the whole rule base open.
     pub(super) all_open: bool,
+    /// Statements of blocks that no phrase knows, with the names that their words may be.
+    pub(super) unknown: Vec<(Origin, Vec<SmolStr>)>,
 }
 
 impl Walked {
@@ -33,6 +37,7 @@ impl Walked {
         self.classes.extend(later.classes);
         self.masked.extend(later.masked);
         self.near_rules.extend(later.near_rules);
+        self.unknown.extend(later.unknown);
         self.all_open |= later.all_open;
         if let (Some(told), Some(later)) = (&mut self.told, later.told) {
             told.extend(later);
@@ -59,16 +64,19 @@ pub(super) fn finished(exports: &[&Export], walked: Vec<Walked>) -> Vec<Tried> {
     let all_open = walked.iter().any(|one| one.all_open);
     let mut sheet = Sheet::new(first.origin(0..0));
     let (mut notes, mut near_rules, mut rest) = (Vec::new(), Vec::new(), Vec::new());
+    let mut unknown = Vec::new();
     for one in walked {
         sheet.append(one.sheet);
+        unknown.extend(one.unknown);
         notes.extend(one.notes);
         near_rules.extend(one.near_rules);
         rest.push(Rest { classes: one.classes, cuts: one.cuts, masked: one.masked, told: one.told });
     }
     let facts = || {
-        let top: Node = sheet.finish(&mut notes);
+        let mut top: Node = sheet.finish(&mut notes);
+        let opened = open::translations(&mut top, &unknown);
         let shown = tells.then(|| top.clone());
-        (crate::sheet::facts(first, top), shown)
+        (crate::sheet::facts(first, top), shown, opened)
     };
     let ledgers = || {
         let one = |(export, rest): (&&Export, Rest)| {
@@ -80,7 +88,8 @@ pub(super) fn finished(exports: &[&Export], walked: Vec<Walked>) -> Vec<Tried> {
         };
         exports.iter().zip(rest).map(one).collect::<Vec<_>>()
     };
-    let (((mut found, unjoined), shown), read) = rayon::join(facts, ledgers);
+    let (((mut found, unjoined), shown, opened), read) = rayon::join(facts, ledgers);
+    near_rules.extend(opened);
     // What is left open is reported with the statement that was not understood.
     if !near_rules.is_empty() {
         let near = Near::of(near_rules);

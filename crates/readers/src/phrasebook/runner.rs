@@ -12,6 +12,7 @@ use super::readings::Walked;
 use super::results::{LONGEST, PhraseResult};
 use super::sink::{DEPTH, Sink};
 use super::target::{Plan, Target, Values};
+use smol_str::SmolStr;
 use std::sync::Arc;
 use trevlin_model::{Export, LineClass, Note, Origin};
 
@@ -41,6 +42,8 @@ pub(super) struct Frame<'a> {
     pub(super) unread: Vec<usize>,
     /// Statements within it that pass everywhere, each with its number among the results.
     pub(super) passed: Vec<(Origin, usize)>,
+    /// Statements that no phrase took, itself included, with the names that their words may be; of an outermost one only.
+    pub(super) unknown: Vec<(Origin, Vec<SmolStr>)>,
 }
 
 impl Frame<'_> {
@@ -57,6 +60,7 @@ impl Frame<'_> {
             open: Vec::new(),
             unread: Vec::new(),
             passed: Vec::new(),
+            unknown: Vec::new(),
         }
     }
 }
@@ -159,6 +163,15 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
     }
 }
 
+/// Names that the words of a statement may be: each as it is, and as value tables have it.
+fn names_of(book: &Phrasebook, words: &[Word<'_>]) -> Vec<SmolStr> {
+    let mapped = |word: &str| {
+        let values = book.maps.iter().filter_map(|map| map.words.get(word)?.text()).map(SmolStr::new);
+        values.collect::<Vec<_>>()
+    };
+    words.iter().flat_map(|word| mapped(word.text).into_iter().chain([SmolStr::new(word.text)])).collect()
+}
+
 impl<'a> Runner<'a, '_> {
     /// Defaults according to the appliance's documentation, at an empty place before the first statement of the export.
     pub(super) fn always(&mut self) {
@@ -198,6 +211,9 @@ impl<'a> Runner<'a, '_> {
             self.out.sheet.in_the_list_of(&unread, line);
         }
         let mut begins = None;
+        let mut names = Vec::new();
+        let mut unknown = std::mem::take(&mut frame.unknown);
+        let alone = frame.nobody.is_some() && frame.holds.is_none();
         match (frame.nobody.take(), frame.holds) {
             // A statement that holds one that is understood, by a phrase with a level for it, is understood with it.
             (Some(_), Some(number)) => {
@@ -207,11 +223,21 @@ impl<'a> Runner<'a, '_> {
             }
             (Some(text), None) => {
                 open.push(line);
+                names = names_of(self.book, &frame.words);
                 begins = self.rule_words.of_statement(self.book, depth, &frame.words);
                 self.out.masked.extend(hidden::places(self.export, outer, &frame.words));
                 self.out.notes.push(Note { origin: line, text });
             }
             (None, _) => {}
+        }
+        if begins.is_none() && !names.is_empty() {
+            unknown.push((line, names));
+        }
+        match depth {
+            // Nothing of the block is known, so it may be about translation.
+            0 if alone => self.out.unknown.append(&mut unknown),
+            0 => {}
+            _ => self.frames[0].unknown.append(&mut unknown),
         }
         // What has no relevance elsewhere may be a condition of a rule.
         if !passed.is_empty() && !landed.is_empty() {

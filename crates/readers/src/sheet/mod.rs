@@ -45,7 +45,7 @@ use marks::{evidence, is_evidence, not_seen, shells};
 use node::{Document, Entry, Node, Value};
 use rayon::prelude::*;
 use rule::OrderedRule;
-use rule_base::{Ordered, RuleList};
+use rule_base::{Hiding, Ordered, RuleList};
 use serde::Deserialize;
 use std::borrow::Cow;
 use std::collections::BTreeSet;
@@ -284,7 +284,16 @@ fn ordered_section(entry: Entry, ordered: &mut Ordered, found: &mut Found) {
         }
         "lists" => into!(ordered.lists),
         "forwards" => into!(ordered.forwards),
-        "translations" => into!(ordered.translations),
+        "translations" => {
+            for node in nodes {
+                let known = found.notes.len();
+                if let Some(one) = take::take::<Hiding>(node, &mut found.notes) {
+                    // The rest of a translation may be for other connections than the whole of it.
+                    ordered.translations.push(Hiding { unread: found.notes.len() > known, ..one });
+                    found.understood.push(node.origin);
+                }
+            }
+        }
         _ => {}
     }
 }

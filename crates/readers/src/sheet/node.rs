@@ -68,7 +68,7 @@ pub(crate) struct Entry {
 
 impl Entry {
     /// A value that follows from another place of the sheet.
-    pub(super) fn new(key: &str, origin: Origin, value: Value) -> Self {
+    pub(crate) fn new(key: &str, origin: Origin, value: Value) -> Self {
         Self { key: key.into(), key_origin: origin, node: Node { origin, value } }
     }
 }

@@ -193,6 +193,9 @@ impl Ordered {
             matches.extend(names.addresses(&one.sources, &MatchKind::Source, false));
             matches.extend(names.addresses(&one.destinations, &MatchKind::Destination, false));
             let target = match one.address {
+                _ if one.unread => {
+                    Target::NotAnalysed { name: "a translation that was not understood".into(), ends: true }
+                }
                 // What is accepted here is not translated by a later one.
                 _ if one.exempt => Target::Accept,
                 Some(address) => Target::Translate(Translation {

@@ -103,6 +103,9 @@ pub(crate) struct Hiding {
     pub(crate) address: Option<IpRange>,
     /// Whether it is an exemption: these connections keep their addresses.
     pub(crate) exempt: bool,
+    /// Whether a part of it could not be read.
+    #[serde(skip)]
+    pub(crate) unread: bool,
     /// Remark of the administrator.
     pub(crate) note: Option<String>,
     /// Whether it is switched off.
