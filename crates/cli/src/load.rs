@@ -106,14 +106,17 @@ pub(crate) struct Copied {
 /// As [`estate`].
 pub(crate) fn to_copy(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Copied> {
     let gathered = gather(paths, verbosity)?;
-    let uncommented = gathered
-        .decoded
-        .iter()
-        .map(|one| {
+    let bare: Vec<String> = gathered.decoded.par_iter().map(|one| uncommented(one.export.text())).collect();
+    let all = || gathered.decoded.iter().zip(&bare);
+    // Where no file of a device has a comment, the second reading would be the first again.
+    let commented_in: BTreeSet<&str> =
+        all().filter(|(one, bare)| one.export.text() != *bare).map(|(one, _)| one.folder.as_str()).collect();
+    let uncommented = all()
+        .filter(|(one, _)| commented_in.contains(one.folder.as_str()))
+        .map(|(one, bare)| {
             let export = &one.export;
             Decoded {
-                export: Export::new(export.id(), export.path(), uncommented(export.text()))
-                    .within(export.shared_limits()),
+                export: Export::new(export.id(), export.path(), bare.clone()).within(export.shared_limits()),
                 folder: one.folder.clone(),
                 recognised: one.recognised.clone(),
                 book: one.book.clone(),
@@ -230,9 +233,11 @@ fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
         }
         texts.push(Texts { root, label, files: kept, unread, has_estate_file: stated.is_some() });
     }
-    let mut books = take_phrasebooks(&mut texts, verbosity, &mut beside);
+    let own = take_phrasebooks(&mut texts, verbosity, &mut beside);
+    let mut books: Vec<_> = own.iter().map(|(_, book)| Arc::clone(book)).collect();
     books.extend(phrasebooks::of_the_user(verbosity));
     let (decoded, unread) = sort_into_devices(texts, &Shelf::of(books), verbosity, &mut left_out);
+    tell_unused_phrasebooks(&own, &decoded, verbosity);
     // What configures nothing is not missing either.
     let bears = |one: &LeftOut| {
         verbosity == Verbosity::Everything
@@ -259,6 +264,22 @@ fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
         );
     }
     Ok(Gathered { decoded, file, beside, links, left_out, unread })
+}
+
+/// Reports phrasebooks of the estate that recognise none of its files.
+fn tell_unused_phrasebooks(own: &[(String, Arc<Phrasebook>)], decoded: &[Decoded], verbosity: Verbosity) {
+    if verbosity == Verbosity::Nothing {
+        return;
+    }
+    let is_used = |book: &Arc<Phrasebook>| {
+        decoded.iter().filter_map(|one| one.book.as_ref()).any(|used| Arc::ptr_eq(used, book))
+    };
+    for (path, _) in own.iter().filter(|(_, book)| !is_used(book)) {
+        messages::warning(&format!(
+            "{path}: this phrasebook recognises no file of the estate; compare `[recognise]` with the export, and `trevlin \
+             phrasebook try {path} EXPORT` with its statements"
+        ));
+    }
 }
 
 /// Reports skipped files. Many files with one reason are one message, unless all are requested.
@@ -363,7 +384,7 @@ fn take_phrasebooks(
     texts: &mut [Texts<'_>],
     verbosity: Verbosity,
     beside: &mut Vec<(String, String)>,
-) -> Vec<Arc<Phrasebook>> {
+) -> Vec<(String, Arc<Phrasebook>)> {
     let mut exports = Vec::new();
     for Texts { label, files, .. } in texts {
         files.retain_mut(|(path, text)| {
@@ -381,7 +402,10 @@ fn take_phrasebooks(
         });
     }
     let read: Vec<_> = exports.par_iter().with_max_len(1).map(Phrasebook::read).collect();
-    let told = exports.iter().zip(read).map(|(export, read)| phrasebooks::told(export, read, verbosity));
+    let told = exports
+        .iter()
+        .zip(read)
+        .map(|(export, read)| (export.path().to_owned(), phrasebooks::told(export, read, verbosity)));
     let books = told.collect();
     beside.extend(exports.iter().map(|export| (export.path().to_owned(), export.text().to_owned())));
     books

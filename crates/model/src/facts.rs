@@ -24,7 +24,7 @@ use crate::ssh_key::SshKey;
 use crate::sudo::{SudoDefault, SudoRule};
 use crate::{
     Credential, Described, DeviceKind, Filter, FilterChange, Interface, Login, MalformedAddress, Origin,
-    PortForward, PppProfile, Reference, Route, SecretRecord, Tunnel,
+    PortForward, PossibleAddress, PppProfile, Reference, Route, SecretRecord, Tunnel,
 };
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -177,6 +177,8 @@ pub struct Facts {
     pub announced: Vec<Arc<SecretRecord>>,
     /// Places that may hold a piece of a secret and are masked wherever a line is shown.
     pub masked_places: Vec<Origin>,
+    /// Addresses that the device may have, in statements that were not understood.
+    pub possible_addresses: Vec<PossibleAddress>,
     /// Files that others read in and that are not among the exports.
     pub missing: Vec<Reference>,
     /// Blocks that should be certificates or private keys and cannot be read.
@@ -258,7 +260,7 @@ macro_rules! each_list {
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
             radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays outgoing_copies switched_off certificates private_keys
-            secrets announced masked_places missing unreadable_blocks dh_parameters files not_analysed
+            secrets announced masked_places possible_addresses missing unreadable_blocks dh_parameters files not_analysed
         }
     };
 }

@@ -78,7 +78,7 @@ pub use ledger::{Gap, GapKind, Ledger, LineClass, Note, Truncation};
 pub use limits::{LIMITS, Limit, LimitError, LimitRow, Limits, size};
 pub use login::{Expiry, FactorKind, Login, LoginDaemon, LoginList};
 pub use paths::{find_path, find_paths};
-pub use pool::{MalformedAddress, Pool, PoolPlacement};
+pub use pool::{MalformedAddress, Pool, PoolPlacement, PossibleAddress};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};
 pub use residual::{Residual, ResidualKind};
 pub use secret::{Secret, SecretRecord};

@@ -17,6 +17,26 @@ pub struct MalformedAddress {
     pub origin: Origin,
 }
 
+/// An address with its network in a statement that was not understood, or of an interface without a name: the device may have it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PossibleAddress {
+    /// The address, with the length of its prefix.
+    pub net: IpNet,
+    /// The statement.
+    pub origin: Origin,
+}
+
+impl PossibleAddress {
+    /// A network as one of an interface: with an address in it, and room for others. A network alone (`10.4.0.0/24`) is a route or a
+    /// condition.
+    #[must_use]
+    pub fn of(net: IpNet, origin: Origin) -> Option<Self> {
+        let room = net.max_prefix_len() - net.prefix_len();
+        (net.addr() != net.network() && room >= 2 && !net.addr().is_loopback())
+            .then_some(Self { net, origin })
+    }
+}
+
 /// Relation of client addresses to the internal network.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

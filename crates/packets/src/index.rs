@@ -5,6 +5,7 @@ use crate::cube::{Cube, Field, Point, Ranges, Region, Value, have_common, holds}
 use crate::grid::{Grid, within};
 use crate::program::Step;
 use crate::signature::{CubeSignature, Cuts};
+use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::ops::{ControlFlow, Range};
 
@@ -17,6 +18,9 @@ const MOST_BLOCKS: usize = 256;
 
 /// A list of steps longer than this is kept by another field as well.
 const LONG: usize = 48;
+
+/// How many steps are worth a thread.
+const PARALLEL: usize = 1024;
 
 /// Fields by which steps are grouped.
 const GROUPED: [Field; 2] = [Field::Entering, Field::Leaving];
@@ -101,16 +105,23 @@ impl Index {
             groups.split_off(apart).into_iter().flat_map(|(_, numbers)| numbers).collect();
         rest.sort_unstable();
         let cuts = Cuts::of(steps);
-        let sketches: Vec<CubeSignature> = steps.iter().map(|step| cuts.region(&step.region)).collect();
+        let sketches: Vec<CubeSignature> =
+            steps.par_iter().with_min_len(PARALLEL).map(|step| cuts.region(&step.region)).collect();
         let group = |numbers: &[u32]| {
             let tree = |numbers: &[u32]| Tree::by(&KEYS, steps, numbers, greatest);
-            let parted = (numbers.len() > LONG).then(|| Grid::of(numbers, &sketches));
-            let parted = parted.filter(|(_, others)| others.len() < numbers.len());
-            let parted = parted.map(|(grid, others)| (grid, tree(&others)));
-            Group { all: tree(numbers), parted }
+            let parted = || {
+                let parted = (numbers.len() > LONG).then(|| Grid::of(numbers, &sketches));
+                let parted = parted.filter(|(_, others)| others.len() < numbers.len());
+                parted.map(|(grid, others)| (grid, tree(&others)))
+            };
+            let (all, parted) = match numbers.len() {
+                many if many > PARALLEL => rayon::join(|| tree(numbers), parted),
+                _ => (tree(numbers), parted()),
+            };
+            Group { all, parted }
         };
-        let groups = groups.into_iter().map(|(common, numbers)| (common, group(&numbers))).collect();
-        let rest = group(&rest);
+        let groups = || groups.into_par_iter().map(|(common, numbers)| (common, group(&numbers))).collect();
+        let (groups, rest) = rayon::join(groups, || group(&rest));
         Self { cuts, sketches, groups, rest }
     }
 

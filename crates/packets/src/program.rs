@@ -4,6 +4,7 @@
 use crate::cube::{Cube, Field, Region, ranges, state};
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
 use crate::space::{NO_INTERFACE, Space};
+use rayon::prelude::*;
 use std::collections::BTreeMap;
 use trevlin_model::{Chain, Family, Filter, Hook, Match, MatchKind, ResidualKind, Rule, Target};
 
@@ -166,6 +167,9 @@ fn picks_out(one: &Match) -> bool {
     }
 }
 
+/// How many rules of a chain are worth several threads.
+const PARALLEL: usize = 1024;
+
 /// Packets that were sent on, by the step where they go on.
 #[derive(Debug, Default)]
 pub(crate) struct Waiting(BTreeMap<u32, Set>);
@@ -209,17 +213,25 @@ impl Builder<'_> {
     /// The steps of a chain, for packets of a region.
     fn chain(&mut self, number: usize, outer: &Region) {
         self.open.push(number);
-        let filter = self.filter;
+        let rules = &self.filter.chains[number].rules;
+        let space = self.space;
+        let region_of = |rule: &Rule| {
+            let own = space.region(&rule.matches);
+            (outer.and(&own), own.exact)
+        };
+        // A chain may have hundreds of thousands of rules.
+        let together = rules.len() > PARALLEL;
+        let mut regions =
+            if together { rules.par_iter().map(region_of).collect() } else { Vec::new() }.into_iter();
         let mut returns: Vec<usize> = Vec::new();
-        for (at, rule) in filter.chains[number].rules.iter().enumerate() {
+        for (at, rule) in rules.iter().enumerate() {
             if self.steps.len() >= self.most {
                 self.whole = false;
                 break;
             }
             let id = RuleId { chain: number as u32, rule: at as u32 };
-            let own = self.space.region(&rule.matches);
-            let region = outer.and(&own);
-            if let Some(step) = self.rule(rule, id, region, own.exact) {
+            let (region, exact) = regions.next().unwrap_or_else(|| region_of(rule));
+            if let Some(step) = self.rule(rule, id, region, exact) {
                 returns.push(step);
             }
         }

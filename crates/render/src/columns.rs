@@ -28,14 +28,15 @@ pub(crate) fn table<const COLUMNS: usize>(
     let rooms = look.shares.map(|share| width.clamp(60, look.widest) * share / 100);
     // The verdict stands last, so what follows these columns is the verdict.
     let before: usize = rooms[..COLUMNS - 1].iter().sum();
-    for line in columns(look.heads.map(str::to_owned), &rooms) {
+    for line in lines([look.heads.map(str::to_owned)], &rooms) {
         writeln!(out, " {DIM}{}{DIM:#}", line.trim_end())?;
     }
     for device in rows.chunk_by(|a, b| a.0 == b.0) {
         writeln!(out, "{BOLD}{}{BOLD:#}", sanitize(device[0].0))?;
         let written = |some: &[(&str, [String; COLUMNS], Style)]| {
             let mut text = String::new();
-            some.iter().for_each(|(_, cells, style)| row(cells, *style, &rooms, before, &mut text));
+            let alike = some.chunk_by(|(.., a), (.., b)| a == b);
+            alike.for_each(|alike| block(alike, &rooms, before, &mut text));
             text
         };
         // A rule base may have hundreds of thousands of rows.
@@ -51,15 +52,16 @@ pub(crate) fn table<const COLUMNS: usize>(
 /// How many rows are worth a thread.
 const PARALLEL: usize = 512;
 
-fn row<const COLUMNS: usize>(
-    cells: &[String; COLUMNS],
-    style: Style,
+/// Writes rows whose verdicts look alike.
+fn block<const COLUMNS: usize>(
+    rows: &[(&str, [String; COLUMNS], Style)],
     rooms: &[usize; COLUMNS],
     before: usize,
     out: &mut String,
 ) {
-    let cells = cells.each_ref().map(|text| sanitize(text).into_owned());
-    for line in columns(cells, rooms) {
+    let Some((.., style)) = rows.first() else { return };
+    let cells = rows.iter().map(|(_, cells, _)| cells.each_ref().map(|text| sanitize(text).into_owned()));
+    for line in lines(cells, rooms) {
         let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
         let (rest, verdict) = line.split_at(at);
         let _ = match verdict.trim_end() {
@@ -69,11 +71,16 @@ fn row<const COLUMNS: usize>(
     }
 }
 
-/// A row as lines. Every block of a table has the same columns, so that the eye finds its way down.
-fn columns<const COLUMNS: usize>(row: [String; COLUMNS], rooms: &[usize; COLUMNS]) -> Vec<String> {
+/// Rows as lines. Every block of a table has the same columns, so that the eye finds its way down.
+fn lines<const COLUMNS: usize>(
+    rows: impl IntoIterator<Item = [String; COLUMNS]>,
+    rooms: &[usize; COLUMNS],
+) -> Vec<String> {
     let mut table = Table::new();
     table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
-    table.add_row(row);
+    for row in rows {
+        table.add_row(row);
+    }
     for (column, room) in table.column_iter_mut().zip(rooms) {
         let room = u16::try_from(*room).unwrap_or(10);
         column.set_padding((0, 1)).set_constraint(ColumnConstraint::Absolute(Width::Fixed(room)));

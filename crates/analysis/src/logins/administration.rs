@@ -1,9 +1,10 @@
 //! Pages and command lines that administer a device, beside SSH.
 
 use crate::context::Analyses;
+use crate::logins::row::verdict;
 use crate::logins::{LoginPath, ServiceKind, from, named_users};
 use crate::services::switched_off;
-use crate::verdicts::{LoginVerdict, required_factors};
+use crate::verdicts::{LoginFactor, LoginVerdict, required_factors};
 use std::collections::BTreeSet;
 use trevlin_model::served::{AuthRequirement, Remark, Served, ServedKind, ServiceResource};
 use trevlin_model::{Device, Login, LoginDaemon, LoginList};
@@ -25,12 +26,9 @@ pub(super) fn row(estate: &Analyses, at: usize, served: &Served) -> Option<Login
         // A part that accepts no client is no login.
         Some(None) => return None,
         Some(Some(factors)) => {
-            let verdict = match least {
-                Some(AuthRequirement::PasswordAndCode) => LoginVerdict::TwoFactors,
-                Some(AuthRequirement::Nothing | AuthRequirement::Address) => LoginVerdict::Nothing,
-                _ => LoginVerdict::OneFactor,
-            };
-            (factors, verdict)
+            // An address is no factor of a person.
+            let own = verdict(factors.iter().filter(|one| !matches!(one, LoginFactor::Address)).count());
+            (factors, own)
         }
         None => (Vec::new(), LoginVerdict::Undetermined),
     };

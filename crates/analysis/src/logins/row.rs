@@ -55,14 +55,16 @@ pub struct LoginPath {
 pub(crate) fn judged(factors: Option<&BTreeSet<FactorKind>>) -> (Vec<LoginFactor>, LoginVerdict) {
     match factors {
         None => (Vec::new(), LoginVerdict::Undetermined),
-        Some(kinds) => {
-            let verdict = match kinds.len() {
-                0 => LoginVerdict::Nothing,
-                1 => LoginVerdict::OneFactor,
-                _ => LoginVerdict::TwoFactors,
-            };
-            (kinds.iter().map(|kind| LoginFactor::Kind(*kind)).collect(), verdict)
-        }
+        Some(kinds) => (kinds.iter().map(|kind| LoginFactor::Kind(*kind)).collect(), verdict(kinds.len())),
+    }
+}
+
+/// The verdict on a number of factors.
+pub(super) fn verdict(factors: usize) -> LoginVerdict {
+    match factors {
+        0 => LoginVerdict::Nothing,
+        1 => LoginVerdict::OneFactor,
+        _ => LoginVerdict::TwoFactors,
     }
 }
 

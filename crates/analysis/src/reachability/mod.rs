@@ -4,12 +4,14 @@ pub mod host;
 mod outside;
 mod place;
 pub(crate) mod traffic_source;
+mod uncertain;
 
 pub use host::FILTER_NOT_EXPORTED;
 pub use outside::internet_entry_points;
 pub(crate) use place::sent_to;
 use place::traffic_sources;
 pub use place::{From, NoPlace, QueryError, To, TrafficSource, all_traffic_sources};
+use uncertain::not_understood_near;
 
 use crate::incomplete::{Incomplete, IncompleteRow, Why};
 use crate::map::EstateMap;
@@ -283,6 +285,14 @@ fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult,
     let mut answer = one_of(answers, matches!(to, To::Device(..)) && several.is_empty());
     if answer.verdict == Verdict::Depends && !several.is_empty() {
         answer.steps.insert(0, synthetic(StepKind::SeveralPlaces(place::places(estate, &several))));
+    }
+    if answer.verdict != Verdict::Depends
+        && question.entering.is_none()
+        && let Some(step) = not_understood_near(estate, &question.from, &to)
+    {
+        answer.verdict = Verdict::Depends;
+        answer.delivered = None;
+        answer.steps.insert(0, step);
     }
     Ok(told(estate, answer, question.protocol))
 }

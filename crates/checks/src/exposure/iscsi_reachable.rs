@@ -1,6 +1,7 @@
 //! iSCSI is reachable by VPN clients or from the Internet.
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::secrets::listed;
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -51,9 +52,10 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
         .map(|place| place.origin)
         .chain(deciding(&reached.steps))
         .collect();
+    let (name, verb) = name(one);
     if !reached.certain {
         return Verdict::ask(
-            format!("Please state whether {} is reachable: a condition not analysed decides.", one.title()),
+            format!("Please state whether {name} {verb} reachable: a condition not analysed decides."),
             evidence,
         );
     }
@@ -67,11 +69,7 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating,
-        title: match &one.served.label {
-            Some(label) => format!("iSCSI target {label} is {why}"),
-            None => format!("{} is {why}", one.served.name),
-        }
-        .into(),
+        title: format!("{name} {verb} {why}").into(),
         detail: format!(
             "The portal listens on TCP {}.",
             one.served.endpoints.first().map_or(3260, |place| place.port)
@@ -81,10 +79,26 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
     })
 }
 
+/// The targets of a portal, with their verb. An appliance states one service for all of its targets.
+fn name(one: ServiceCase<'_>) -> (String, &'static str) {
+    if let Some(label) = &one.served.label {
+        return (format!("iSCSI target {label}"), "is");
+    }
+    match one.served.parts.as_slice() {
+        [part] => (one.target(part), "is"),
+        parts @ [_, _, ..] if parts.iter().all(|part| !part.name.is_empty()) => {
+            let names: Vec<&str> = parts.iter().map(|part| part.name.as_str()).collect();
+            (format!("iSCSI targets {}", listed(&names)), "are")
+        }
+        _ => (one.served.name.clone(), "is"),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::exposure::testing::{Small, on};
+    use crate::testing::run;
 
     #[test]
     fn cases() {
@@ -113,5 +127,19 @@ mod tests {
             let more = [(FILE, text.as_str()), tunnel];
             assert_eq!(on(&CHECK, &Small { rules, more: &more, ..Small::default() }), [wanted], "{rules}");
         }
+        // An appliance has one service for all targets: the title has their names.
+        let of_sheet = |targets: &str| {
+            format!(
+                "sheet = \"trevlin-sheet/2\"\ninterfaces = [{{ name = \"lan\", addresses = [{{ net = \"10.9.1.2/24\" }}] }}]\n\
+                 [[services]]\nname = \"discs\"\nkind = \"iSCSI\"\nendpoints = [{{ protocol = \"tcp\", port = 3260 }}]\n\
+                 parts = [{targets}]\n[[tunnels]]\nname = \"vpn\"\nfamily = \"tls\"\nrole = \"server\"\n\
+                 addresses = {{ pools = [{{ network = \"10.9.8.0/24\" }}] }}\n"
+            )
+        };
+        let target = |name: &str| format!("{{ name = \"{name}\", kind = \"target\", login = \"none\" }}");
+        let one = of_sheet(&target("silo"));
+        run(&CHECK, &[("of an appliance", &[("d/sheet.toml", &one)], &["fail high d sheet.toml:6"])]);
+        let two = of_sheet(&format!("{}, {}", target("silo"), target("yard")));
+        run(&CHECK, &[("two of an appliance", &[("d/sheet.toml", &two)], &["fail high d sheet.toml:6"])]);
     }
 }

@@ -58,11 +58,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
         (None, APPLIANCE) => format!("It belongs to {}. ", one.served.name),
         (None, _) => format!("Backstores of {}: no LUN. ", part.name),
     };
-    // An appliance has one service for all targets.
-    let name = match one.served.program {
-        APPLIANCE if !part.name.is_empty() => format!("iSCSI target {}", part.name),
-        _ => one.served.name.clone(),
-    };
+    let name = one.target(part);
     let access = match (part.is_written(), one.served.program) {
         (true, _) => "Access is read-write.",
         // A device sheet may leave that out.

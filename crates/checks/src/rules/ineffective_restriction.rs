@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, entering, leaving, named};
+use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{let_through, within_device};
 use trevlin_estate::area::{Area, Severity};
@@ -34,10 +35,33 @@ const WIDE: u128 = 1 << 16;
 const NARROW: u128 = 1 << 8;
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    each_rule(estate, judge)
+    let sets = sets_by_rule(estate);
+    each_rule(estate, |estate, judged| {
+        judge(estate, judged, sets.get(&judged.rule.origin).copied().flatten())
+    })
 }
 
-fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
+/// The only named list of each rule that refers to one; none where it refers to several.
+fn sets_by_rule(estate: &Analyses) -> BTreeMap<Origin, Option<&NamedSet>> {
+    let mut found: BTreeMap<Origin, Option<&NamedSet>> = BTreeMap::new();
+    for device in 0..estate.devices.len() {
+        for review in estate.filter_reviews(device) {
+            let filter = review.filter;
+            for set in &filter.sets {
+                for rule in &set.used_at {
+                    let known = found.entry(*rule).or_insert(Some(set));
+                    // A table of both versions of IP is reviewed for each.
+                    if known.is_some_and(|known| known.origin != set.origin || known.name != set.name) {
+                        *known = None;
+                    }
+                }
+            }
+        }
+    }
+    found
+}
+
+fn judge(estate: &Analyses, judged: &Judged<'_>, set: Option<&NamedSet>) -> Verdict {
     let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
     let mut restricted = judged.rule.matches.iter().any(|one| {
         matches!(one.kind, MatchKind::Source(_) | MatchKind::Destination(_) | MatchKind::AnyOf(_))
@@ -54,7 +78,8 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     if leaving(judged.rule).as_ref().is_some_and(certain) {
         return Verdict::Pass;
     }
-    let Some((what, lines)) = by_negation(judged).or_else(|| by_cover(judged)).or_else(|| by_element(judged))
+    let Some((what, lines)) =
+        by_negation(judged).or_else(|| by_cover(judged, set)).or_else(|| by_element(set?))
     else {
         return Verdict::Pass;
     };
@@ -91,7 +116,7 @@ fn by_negation(judged: &Judged<'_>) -> Option<(String, Vec<Origin>)> {
 }
 
 /// A list that covers the address space.
-fn by_cover(judged: &Judged<'_>) -> Option<(String, Vec<Origin>)> {
+fn by_cover(judged: &Judged<'_>, set: Option<&NamedSet>) -> Option<(String, Vec<Origin>)> {
     judged.rule.matches.iter().filter(|one| !one.negated).find_map(|one| {
         let (side, all) = match &one.kind {
             MatchKind::Source(all) => ("source", all),
@@ -101,7 +126,6 @@ fn by_cover(judged: &Judged<'_>) -> Option<(String, Vec<Origin>)> {
         let family = all.first()?.family();
         // `0.0.0.0/0` alone is another word for any.
         let whole = |range: &IpRange| *range == IpRange::all(range.family());
-        let set = set_of(judged);
         if size(all) < half(family) || (set.is_none() && all.iter().any(whole)) {
             return None;
         }
@@ -113,8 +137,7 @@ fn by_cover(judged: &Judged<'_>) -> Option<(String, Vec<Origin>)> {
 }
 
 /// An element that is far wider than the others of its list.
-fn by_element(judged: &Judged<'_>) -> Option<(String, Vec<Origin>)> {
-    let set = set_of(judged)?;
+fn by_element(set: &NamedSet) -> Option<(String, Vec<Origin>)> {
     let (range, origin) = set.ranges.iter().max_by_key(|(range, _)| range.size())?;
     let narrow = set.ranges.iter().filter(|(range, _)| range.size() <= NARROW).count();
     let telling = set.ranges.len() >= 3 && narrow + 1 == set.ranges.len() && range.family() == Family::V4;
@@ -124,12 +147,6 @@ fn by_element(judged: &Judged<'_>) -> Option<(String, Vec<Origin>)> {
             vec![*origin],
         )
     })
-}
-
-/// The only named list of a rule.
-fn set_of<'a>(judged: &Judged<'a>) -> Option<&'a NamedSet> {
-    let mut all = judged.review.filter.sets.iter().filter(|set| set.used_at.contains(&judged.rule.origin));
-    all.next().filter(|_| all.next().is_none())
 }
 
 fn size(all: &[IpRange]) -> u128 {

@@ -13,7 +13,7 @@ use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_estate::area::Severity;
 use trevlin_estate::baseline::Thresholds;
 use trevlin_model::served::{
-    AuthRequirement, Endpoint, Requirement, Served, ServedKind, ServiceResource, Sources,
+    APPLIANCE, AuthRequirement, Endpoint, Requirement, Served, ServedKind, ServiceResource, Sources,
 };
 use trevlin_model::{Family, IpRange, Origin, Setting};
 
@@ -77,6 +77,14 @@ impl<'a> ServiceCase<'a> {
     /// Its name with that of the device.
     pub(crate) fn title(&self) -> String {
         self.served.name.clone()
+    }
+
+    /// An iSCSI target with its name. An appliance states one service for all its targets, so that the name of the service is none.
+    pub(crate) fn target(&self, part: &ServiceResource) -> String {
+        match self.served.program {
+            APPLIANCE if !part.name.is_empty() => format!("iSCSI target {}", part.name),
+            _ => self.served.name.clone(),
+        }
     }
 
     /// A resource with its service; the service alone where the resource is all of it.

@@ -204,26 +204,90 @@ fn a_missing_phrase_makes_nothing_certain() {
     }
 }
 
-/// The same for a phrasebook of the demo, whose appliance translates addresses and has a tunnel.
+/// The same for the phrasebooks of the demo: an appliance that translates addresses and has a tunnel, a router whose lists are of
+/// ports, and a storage appliance.
 #[test]
 fn nor_does_one_of_the_demo() {
-    let rows = "from,entering,to,proto,port\n10.20.20.5,,10.20.4.20,tcp,22\n10.20.20.5,,10.20.4.20,tcp,443\n\
-                10.20.20.5,,192.0.2.18,tcp,443\n10.20.21.5,,192.0.2.18,tcp,443\n10.20.21.5,,10.20.4.20,tcp,5432\n\
-                10.20.21.5,,10.20.20.20,tcp,9100\n10.20.22.20,,10.20.20.5,tcp,22\noutside,,203.0.113.18,tcp,8443\n\
-                198.51.100.200,,203.0.113.18,tcp,22\noutside,,203.0.113.18,tcp,3390\n";
-    let kept = folder(&[("flows.csv", rows)]);
-    let of_device = ["south-gate/", "harbour-edge/", "quay-storage/", "phrasebooks/sluice", "trevlin.toml"];
-    let files: Vec<(String, String)> = texts(&crate::common::demo())
-        .into_iter()
-        .filter(|(name, _)| of_device.iter().any(|part| name.starts_with(part)))
-        .collect();
-    let flows = kept.path().join("flows.csv");
-    let (whole, wrong) = firmer(&files, "phrasebooks/sluice-keeper.toml", flows.to_str().unwrap());
-    assert!(
-        whole.iter().any(|one| one == "blocked") && whole.iter().any(|one| one == "allowed"),
-        "{whole:?}"
-    );
-    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    let all = texts(&crate::common::demo());
+    for (book, devices, rows) in [
+        (
+            "sluice-keeper.toml",
+            &["south-gate/", "harbour-edge/", "quay-storage/"][..],
+            "10.20.20.5,,10.20.4.20,tcp,22\n10.20.20.5,,10.20.4.20,tcp,443\n10.20.20.5,,192.0.2.18,tcp,443\n\
+             10.20.21.5,,192.0.2.18,tcp,443\n10.20.21.5,,10.20.4.20,tcp,5432\n10.20.21.5,,10.20.20.20,tcp,9100\n\
+             10.20.22.20,,10.20.20.5,tcp,22\noutside,,203.0.113.18,tcp,8443\n198.51.100.200,,203.0.113.18,tcp,22\n\
+             outside,,203.0.113.18,tcp,3390\n",
+        ),
+        (
+            "islelink.toml",
+            &["island-link/", "harbour-edge/", "quay-storage/"],
+            "outside,,198.51.100.90,tcp,23\noutside,,198.51.100.90,tcp,80\noutside,,10.20.24.30,tcp,445\n\
+             10.20.24.30,,10.20.24.1,tcp,80\n10.20.24.30,,10.20.25.1,tcp,23\n10.20.24.30,,10.20.25.9,tcp,22\n\
+             10.20.25.9,,10.20.24.30,tcp,22\n10.20.24.30,,10.20.4.20,tcp,443\n10.20.4.20,,10.20.24.30,tcp,3389\n\
+             10.20.25.9,,10.20.4.20,tcp,443\n10.20.24.30,,192.0.2.18,tcp,443\n10.20.25.9,,10.20.25.1,udp,161\n",
+        ),
+        (
+            "vault.toml",
+            &["camera-vault/", "harbour-edge/", "quay-storage/"],
+            "10.20.4.20,,10.20.4.31,tcp,445\n10.20.4.20,,10.20.4.31,tcp,80\n10.20.6.9,,10.20.6.30,tcp,2049\n\
+             10.20.4.20,,10.20.4.31,tcp,2049\n10.20.6.9,,10.20.4.31,tcp,22\n10.20.6.9,,10.20.4.20,tcp,22\n\
+             outside,,10.20.4.31,tcp,445\n",
+        ),
+    ] {
+        let rows = format!("from,entering,to,proto,port\n{rows}");
+        let kept = folder(&[("flows.csv", &rows)]);
+        let book = format!("phrasebooks/{book}");
+        let of_device = |name: &str| {
+            devices.iter().any(|part| name.starts_with(part)) || name == book || name == "trevlin.toml"
+        };
+        let files: Vec<(String, String)> = all.iter().filter(|(name, _)| of_device(name)).cloned().collect();
+        let (whole, wrong) = firmer(&files, &book, kept.path().join("flows.csv").to_str().unwrap());
+        assert!(
+            whole.iter().any(|one| one == "blocked") && whole.iter().any(|one| one == "allowed"),
+            "{book}: {whole:?}"
+        );
+        assert!(wrong.is_empty(), "{book}:\n{}", wrong.join("\n"));
+    }
+}
+
+/// A program may write JSON on one line, and letters as escapes.
+#[test]
+fn json_on_one_line_has_the_same_findings() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/appliances/granary/estate");
+    let findings = |files: &[(String, String)]| {
+        let all: Vec<(&str, &str)> =
+            files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+        let kept = folder(&all);
+        let (told, ..) = run(&["audit", kept.path().to_str().unwrap(), "--quiet"]);
+        // Without the line, which is another one.
+        let mut titles: Vec<String> = told
+            .lines()
+            .filter_map(|line| Some(line.split_once(".json:")?.1.split_once("  ")?.1.to_owned()))
+            .collect();
+        titles.sort();
+        titles
+    };
+    let mut files = texts(&path);
+    let before = findings(&files);
+    assert!(before.len() > 20, "{before:?}");
+    let (_, text) = files.iter_mut().find(|(name, _)| name.ends_with(".json")).unwrap();
+    let value: serde_json::Value = serde_json::from_str(text).unwrap();
+    *text = value.to_string().replace("\"harvest\"", r#""h\u00e4rvest""#);
+    let wanted: Vec<String> = before.iter().map(|title| title.replace("harvest", "härvest")).collect();
+    assert_eq!(findings(&files), wanted);
+}
+
+/// A phrasebook that is for none of the files is named, since its appliance would be missing.
+#[test]
+fn a_phrasebook_without_an_export_is_reported() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/appliances/granary/estate");
+    let mut files = texts(&path);
+    let (_, text) = files.iter_mut().find(|(name, _)| name.ends_with(".json")).unwrap();
+    *text = text.replace("edition", "issue");
+    let all: Vec<(&str, &str)> = files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let kept = folder(&all);
+    let (_, told, status) = run(&["audit", kept.path().to_str().unwrap()]);
+    assert!(status != 0 && told.contains("recognises no file of the estate"), "{told}");
 }
 
 /// A phrasebook up to its first phrase, with one that fits nothing.

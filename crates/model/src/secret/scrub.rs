@@ -211,7 +211,8 @@ impl Scrubber {
         while at < text.len() {
             let begins = text.as_bytes()[at..].first_chunk::<MASKED_ANYWHERE>();
             let begins = begins.is_some_and(|begins| self.beginnings.binary_search(begins).is_ok());
-            let found = self.by_length.iter().rev().filter(|_| begins).find_map(|(length, list)| {
+            let lengths = if begins { Some(self.by_length.iter().rev()) } else { None };
+            let found = lengths.into_iter().flatten().find_map(|(length, list)| {
                 let candidate = text.get(at..at + length)?;
                 let known = list.binary_search_by(|(form, _)| form.expose().cmp(candidate)).ok()?;
                 let joins = |one: char| one.is_alphanumeric() || one == '-' || one == '_';

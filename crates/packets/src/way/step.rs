@@ -1,6 +1,7 @@
 //! Events that decided about a packet, in order, as data. Texts are generated from them at the end, and are never parsed.
 
 use crate::program::Ending;
+use ipnet::IpNet;
 use std::fmt;
 use std::net::IpAddr;
 use trevlin_model::{Family, Origin};
@@ -116,6 +117,8 @@ pub enum StepKind {
     NothingDelivered,
     /// It may set out at any of several places, named here, which differ in what becomes of it.
     SeveralPlaces(String),
+    /// The source may be next to the device: a statement that was not understood has this address on its network.
+    AddressNotUnderstood(IpNet),
 }
 
 /// Why a device does not send a packet on.
@@ -231,6 +234,9 @@ impl fmt::Display for StepKind {
                 write!(out, "{address} is on the same network, and no device lies between")
             }
             Self::NothingDelivered => out.write_str("no packet from the Internet is delivered there"),
+            Self::AddressNotUnderstood(net) => {
+                write!(out, "{net} is not understood; it may be an address on the network of the source")
+            }
             Self::SeveralPlaces(places) => {
                 write!(
                     out,

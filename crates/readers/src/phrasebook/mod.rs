@@ -8,6 +8,7 @@ mod check;
 mod columns;
 mod cutting;
 mod date;
+mod escapes;
 mod grown;
 mod guide;
 mod hidden;
@@ -123,6 +124,7 @@ impl Phrasebook {
                 masked: Vec::new(),
                 told: tells.then(Vec::new),
                 near_rules: Vec::new(),
+                possible: Vec::new(),
                 all_open: false,
                 unknown: Vec::new(),
             },

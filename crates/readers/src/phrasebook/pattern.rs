@@ -113,7 +113,7 @@ impl Pattern {
     }
 
     /// Whether a statement has the words before the first choice. Most do not.
-    pub(super) fn begins(&self, words: &[Word<'_>]) -> bool {
+    fn begins(&self, words: &[Word<'_>]) -> bool {
         let has = |(at, word): &(usize, String)| words.get(*at).is_some_and(|found| found.text == word);
         self.leading.iter().all(has)
     }

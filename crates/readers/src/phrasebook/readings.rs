@@ -10,7 +10,7 @@ use crate::sheet::write_node;
 use smol_str::SmolStr;
 use std::collections::BTreeSet;
 use trevlin_model::secret::Masker;
-use trevlin_model::{Export, Limit, LineClass, Note, Origin};
+use trevlin_model::{Export, Limit, LineClass, Note, Origin, PossibleAddress};
 
 /// Results of the phrases for an export.
 pub(super) struct Walked {
@@ -22,6 +22,8 @@ pub(super) struct Walked {
     pub(super) told: Option<Vec<(Origin, PhraseResult)>>,
     /// Places of parts of a rule base that were not understood.
     pub(super) near_rules: Vec<Origin>,
+    /// Addresses in statements that were not understood.
+    pub(super) possible: Vec<PossibleAddress>,
     /// Whether these leave the whole rule base open.
     pub(super) all_open: bool,
     /// Statements of blocks that no phrase knows, with the names that their words may be.
@@ -38,6 +40,7 @@ impl Walked {
         self.masked.extend(later.masked);
         self.near_rules.extend(later.near_rules);
         self.unknown.extend(later.unknown);
+        self.possible.extend(later.possible);
         self.all_open |= later.all_open;
         if let (Some(told), Some(later)) = (&mut self.told, later.told) {
             told.extend(later);
@@ -64,8 +67,9 @@ pub(super) fn finished(exports: &[&Export], walked: Vec<Walked>) -> Vec<Tried> {
     let all_open = walked.iter().any(|one| one.all_open);
     let mut sheet = Sheet::new(first.origin(0..0));
     let (mut notes, mut near_rules, mut rest) = (Vec::new(), Vec::new(), Vec::new());
-    let mut unknown = Vec::new();
+    let (mut unknown, mut possible) = (Vec::new(), Vec::new());
     for one in walked {
+        possible.extend(one.possible);
         sheet.append(one.sheet);
         unknown.extend(one.unknown);
         notes.extend(one.notes);
@@ -98,6 +102,7 @@ pub(super) fn finished(exports: &[&Export], walked: Vec<Walked>) -> Vec<Tried> {
     if all_open {
         found.facts.filters.iter_mut().for_each(|filter| filter.complete = false);
     }
+    found.facts.possible_addresses.extend(possible);
     let mut facts = Some(found.facts);
     let of_sheet = found.notes;
     let mut all: Vec<Tried> = Vec::new();
@@ -129,7 +134,9 @@ pub(super) fn finished(exports: &[&Export], walked: Vec<Walked>) -> Vec<Tried> {
         let masker = Masker::new(facts().flat_map(|facts| facts.to_mask()), &places);
         // A secret that is an ordinary word is masked where it is one, and nowhere else.
         let places: BTreeSet<Origin> = places.into_iter().collect();
-        hidden::hide(&mut top, &places);
+        if !places.is_empty() {
+            hidden::hide(&mut top, &places);
+        }
         let sheet = write_node(&top, exports, &|text| masker.mask(text));
         if let Some(one) = all.first_mut() {
             one.sheet = sheet;

@@ -12,9 +12,10 @@ use super::readings::Walked;
 use super::results::{LONGEST, PhraseResult};
 use super::sink::{DEPTH, Sink};
 use super::target::{Plan, Target, Values};
+use super::value::prefixes;
 use smol_str::SmolStr;
 use std::sync::Arc;
-use trevlin_model::{Export, LineClass, Note, Origin};
+use trevlin_model::{Export, LineClass, Note, Origin, PossibleAddress};
 
 /// Why a statement does not pass.
 const IN_A_RULE: &str = "a pattern of `passes` that names no block does not hold within rules, names and lists; name the block, as in \
@@ -226,6 +227,9 @@ impl<'a> Runner<'a, '_> {
                 names = names_of(self.book, &frame.words);
                 begins = self.rule_words.of_statement(self.book, depth, &frame.words);
                 self.out.masked.extend(hidden::places(self.export, outer, &frame.words));
+                let texts: Vec<&str> = frame.words.iter().map(|word| word.text).collect();
+                let nets = prefixes(&texts);
+                self.out.possible.extend(nets.filter_map(|net| PossibleAddress::of(net, line)));
                 self.out.notes.push(Note { origin: line, text });
             }
             (None, _) => {}

@@ -1,6 +1,7 @@
 //! Which phrase takes a statement, and where its values land.
 
 use super::book::Phrase;
+use super::escapes;
 use super::grown::Place;
 use super::level::Level;
 use super::near;
@@ -104,10 +105,6 @@ impl<'a> Runner<'a, '_> {
         'phrases: for (place, number) in candidates.iter().enumerate() {
             let phrase = &book.phrases[*number];
             let Some(outer) = (self.depth + 1).checked_sub(phrase.levels.len()) else { continue };
-            let own = phrase.levels.last().and_then(|(level, _)| book.levels[*level].pattern.as_ref());
-            if own.is_some_and(|pattern| !pattern.begins(&self.frames[self.depth].words)) {
-                continue;
-            }
             let mut all = Vec::with_capacity(phrase.levels.len());
             // The innermost first: it is the most specific.
             for (at, (level, _)) in phrase.levels.iter().enumerate().rev() {
@@ -249,7 +246,8 @@ impl<'a> Runner<'a, '_> {
                 // here, but for secrets, which are masked where they are.
                 let inner = at + 1 == taken.len() || *kind == Kind::Secret;
                 let origin = if start == end || !inner { line } else { origin };
-                let node = kind.value(words, text, origin, &self.book.maps)?;
+                let mut node = kind.value(words, text, origin, &self.book.maps)?;
+                escapes::resolve(self.book.shape, &mut node);
                 if let Some(rounds) = &mut rounds {
                     rounds.add(first + capture, node.clone());
                 }

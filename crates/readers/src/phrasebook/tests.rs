@@ -506,3 +506,27 @@ fn the_nearest_phrase_and_what_does_not_fit() {
         assert_eq!(told, [wanted], "{}", export.text());
     }
 }
+
+/// Addresses of statements that were not understood, and of an interface without a name: the device may have them.
+#[test]
+fn addresses_that_the_device_may_have() {
+    let phrases = [
+        ("wire > named {n}", "lands = { \"interfaces[@1].name\" = \"{n}\" }"),
+        ("wire > at {a:prefix}", "lands = { \"interfaces[@1].addresses[].net\" = \"{a}\" }"),
+    ];
+    let book = book("indented", "", &phrases);
+    for (text, wanted) in [
+        ("wire\n named a\n at 10.4.0.1/24\n", &[][..]),
+        ("wire\n at 10.4.0.1/24\n", &["10.4.0.1/24"]),
+        ("wire\n named a\n also 10.5.0.1/24\n", &["10.5.0.1/24"]),
+        ("line 10.5.0.1 255.255.255.0\nline 10.5.0.1/255.255.0.0\n", &["10.5.0.1/24", "10.5.0.1/16"]),
+        ("line 2001:db8::1/64\n", &["2001:db8::1/64"]),
+        // A route, a host and the device itself.
+        ("route 10.5.0.0/24\nhost 10.5.0.1/32\nhost 10.5.0.1\nloop 127.0.0.1/8\n", &[]),
+    ] {
+        let reading = book.read_export(&Export::new(ExportId(0), "x", text.into()));
+        let found: Vec<String> =
+            reading.facts.possible_addresses.iter().map(|one| one.net.to_string()).collect();
+        assert_eq!(found, wanted, "{text}");
+    }
+}

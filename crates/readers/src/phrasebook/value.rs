@@ -294,6 +294,14 @@ fn prefix(text: &str) -> Option<IpNet> {
     text.parse().ok().or_else(|| masked(address, mask, false))
 }
 
+/// Addresses with their networks among the words of a statement: each in one word, or beside its mask.
+pub(super) fn prefixes<'a>(words: &'a [&str]) -> impl Iterator<Item = IpNet> + use<'a> {
+    words.iter().enumerate().filter_map(|(at, word)| {
+        let mask = || words.get(at + 1).filter(|mask| mask.contains('.'));
+        prefix(word).or_else(|| masked(word, mask()?, false))
+    })
+}
+
 /// Length of a prefix, of a mask or by itself: `255.255.255.0`, `24`, `/24`.
 fn mask(text: &str, inverse: bool) -> Option<u8> {
     if inverse || text.contains('.') {

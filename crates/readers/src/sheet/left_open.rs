@@ -1,9 +1,11 @@
 //! Settings that a sheet filled in by hand leaves open, and the ports that follow from standards.
 
+use super::node::Node;
 use trevlin_model::policy::Demand;
 use trevlin_model::ssh::OPENSSH;
 use trevlin_model::{
-    Described, Facts, Listener, Protocol, Reference, Setting, Tunnel, TunnelFamily, TunnelRole,
+    Described, Facts, Listener, PossibleAddress, Protocol, Reference, Setting, Tunnel, TunnelFamily,
+    TunnelRole,
 };
 
 /// Settings of a tunnel that the description of an appliance does not state may still be configured; a sheet written from files states
@@ -61,4 +63,12 @@ fn listeners((protocol, ports, name, source): Usual) -> impl Iterator<Item = Lis
         address: Setting::default_of(None, name, source),
         port: Setting::default_of(*port, name, source),
     })
+}
+
+/// Addresses of interfaces without a name, which are none of the device's interfaces.
+pub(super) fn of_no_interface(interfaces: &Node) -> Vec<PossibleAddress> {
+    let unnamed = interfaces.each().iter().filter(|one| one.get("name").is_none());
+    let addresses = unnamed.filter_map(|one| one.get("addresses")).flat_map(Node::each);
+    let net = |one: &Node| one.get("net").unwrap_or(one).text()?.parse().ok();
+    addresses.filter_map(|one| PossibleAddress::of(net(one)?, one.origin)).collect()
 }

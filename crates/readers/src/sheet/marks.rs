@@ -25,7 +25,7 @@ pub(super) fn not_seen(node: &mut Node, found: &mut Vec<Origin>) {
     match &mut node.value {
         Value::Table(entries) => entries.iter_mut().for_each(|entry| not_seen(&mut entry.node, found)),
         Value::List(all) => all.iter_mut().for_each(|one| not_seen(one, found)),
-        Value::Text(text) if NOT_SEEN_WORDS.contains(&text.trim().to_ascii_lowercase().as_str()) => {
+        Value::Text(text) if NOT_SEEN_WORDS.iter().any(|word| text.trim().eq_ignore_ascii_case(word)) => {
             found.push(node.origin);
             let why = Entry::new("unknown", node.origin, Value::Text(take::NOT_SEEN.into()));
             node.value = Value::Table(vec![why]);

@@ -40,7 +40,7 @@ pub(crate) use write::write_node;
 pub use write::{Head, write};
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
-use left_open::leave_open;
+use left_open::{leave_open, of_no_interface};
 use marks::{evidence, is_evidence, not_seen, shells};
 use node::{Document, Entry, Node, Value};
 use rayon::prelude::*;
@@ -182,6 +182,9 @@ fn whole(export: &Export, mut top: Node, described: Described) -> (Found, Ordere
         } else if known.contains(&&*entry.key) {
             if keepers::states_none(&entry, &mut found.facts) {
                 found.understood.push(entry.node.origin);
+            }
+            if &*entry.key == "interfaces" {
+                found.facts.possible_addresses.extend(of_no_interface(&entry.node));
             }
             section(&entry, &mut found);
         } else {
