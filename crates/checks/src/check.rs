@@ -11,7 +11,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::prose::Prose;
-use trevlin_model::{Origin, Reference};
+use trevlin_model::{Origin, Reference, Setting};
 
 /// A check: everything that is known about it, and the function that judges. Help, pages and outputs are made
 /// from this one value.
@@ -161,17 +161,49 @@ pub struct Answer {
     pub verdict: Verdict,
 }
 
+/// Lines of a pass that are kept: the others are like them.
+const MOST_LINES: usize = 8;
+
 /// The four answers.
 #[derive(Debug, Clone)]
 pub enum Verdict {
     /// It is wrong.
     Fail(Fail),
-    /// It is right.
-    Pass,
+    /// It is right, by these lines.
+    Pass(Held),
     /// Not known from the exports.
     Undetermined(Question),
     /// There is nothing of the kind to judge here.
     DoesNotApply,
+}
+
+/// What makes it right: lines, a documented default, or the estate file. Most answers are of this kind, so one line takes no allocation.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Held {
+    /// The line to cite: the setting in force or, where nothing is stated, the object.
+    pub line: Option<Origin>,
+    /// Further lines that belong to it.
+    pub more: Vec<Origin>,
+    /// What decides beside the lines.
+    pub by: HeldBy,
+}
+
+/// What decides that something is right.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HeldBy {
+    /// The lines.
+    Lines,
+    /// A default of the program, by the document that states it; the line is that of the object.
+    Default(&'static str),
+    /// A line of the estate file, from 1.
+    EstateFile(usize),
+}
+
+impl Held {
+    /// Its lines, the one to cite first.
+    pub fn lines(&self) -> impl Iterator<Item = Origin> {
+        self.line.into_iter().chain(self.more.iter().copied())
+    }
 }
 
 /// The weakness.
@@ -276,6 +308,55 @@ impl Answer {
 }
 
 impl Verdict {
+    /// It is right by one line.
+    pub fn pass(line: Origin) -> Self {
+        Self::Pass(Held { line: Some(line), more: Vec::new(), by: HeldBy::Lines })
+    }
+
+    /// It is right by several lines, the one to cite first.
+    pub fn pass_lines(lines: Vec<Origin>) -> Self {
+        let mut more: Vec<Origin> = Vec::new();
+        let mut lines = lines.into_iter();
+        let line = lines.next();
+        for one in lines {
+            if Some(one) != line && !more.contains(&one) && more.len() < MOST_LINES {
+                more.push(one);
+            }
+        }
+        Self::Pass(Held { line, more, by: HeldBy::Lines })
+    }
+
+    /// The same; where there are none, by the line of the object.
+    pub fn pass_by(lines: impl IntoIterator<Item = Origin>, object: Origin) -> Self {
+        let mut lines = lines.into_iter().peekable();
+        match lines.peek() {
+            Some(_) => Self::pass_lines(lines.take(MOST_LINES).collect()),
+            None => Self::pass(object),
+        }
+    }
+
+    /// It is right by a default, which a document states.
+    pub fn pass_default(object: Origin, source: &'static str) -> Self {
+        Self::Pass(Held { line: Some(object), more: Vec::new(), by: HeldBy::Default(source) })
+    }
+
+    /// It is right by a setting: its line, or the source of its default.
+    pub fn pass_setting<T>(setting: &Setting<T>, object: Origin) -> Self {
+        match setting {
+            Setting::Stated { origin, .. } => Self::pass(*origin),
+            Setting::Default(rows) => match rows.first() {
+                Some(row) => Self::pass_default(object, row.source),
+                None => Self::pass(object),
+            },
+            Setting::Unknown { .. } => Self::pass(object),
+        }
+    }
+
+    /// It is right by a line of the estate file.
+    pub fn pass_intended(line: usize) -> Self {
+        Self::Pass(Held { line: None, more: Vec::new(), by: HeldBy::EstateFile(line) })
+    }
+
     /// The question about something that may be settled where a reference leads; `about` continues a sentence.
     pub fn ask_reference(missing: &Reference, about: &str) -> Self {
         let asked = Self::ask(missing.question(about), vec![missing.origin]);

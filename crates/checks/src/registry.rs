@@ -349,6 +349,18 @@ mod tests {
         assert!(silent.is_empty(), "no case in the file of the check fails or asks: {silent:?}");
     }
 
+    /// The texts record what makes a passing case right: a line, a documented default, or the estate file.
+    #[test]
+    fn every_check_has_a_passing_case_with_its_evidence() {
+        let texts = Path::new(env!("CARGO_MANIFEST_DIR")).join("texts");
+        let passes = |id: &&str| {
+            let text = std::fs::read_to_string(texts.join(format!("{id}.txt"))).unwrap_or_default();
+            text.lines().any(|line| line.strip_prefix("pass ").is_some_and(|rest| rest.contains(':')))
+        };
+        let without: Vec<&str> = CHECKS.iter().map(|check| check.id).filter(|id| !passes(id)).collect();
+        assert!(without.is_empty(), "no passing case: {without:?}");
+    }
+
     #[test]
     fn mistyped_ids_find_their_check() {
         assert_eq!(similar("tunnels/pptp-answer")[0], "tunnels/pptp");

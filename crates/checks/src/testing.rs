@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use crate::check::{Answer, Check, Verdict};
+use crate::check::{Answer, Check, Held, HeldBy, Verdict};
 use std::fmt::Write;
 use std::fs;
 use std::path::Path;
@@ -60,7 +60,7 @@ fn line(estate: &Analyses, answer: &Answer) -> String {
             format!("fail {} {device} {}", fail.rating.severity().word(), places.join(" "))
         }
         Verdict::Undetermined(_) => format!("ask {device}"),
-        Verdict::Pass => format!("pass {device}"),
+        Verdict::Pass(_) => format!("pass {device}"),
         Verdict::DoesNotApply => format!("none {device}"),
     }
 }
@@ -120,6 +120,24 @@ fn number(bytes: impl Iterator<Item = u8>) -> u32 {
     bytes.fold(0x811c_9dc5, |hash, byte| (hash ^ u32::from(byte)).wrapping_mul(0x0100_0193))
 }
 
+/// What makes it right, as a line: `pass d: server.conf:3` or `pass d: server.conf:1, by default (openvpn(8))`.
+fn held_text(estate: &Analyses, device: &str, held: &Held) -> String {
+    let place = |origin: trevlin_model::Origin| {
+        let export = estate.export(origin.export);
+        format!("{}:{}", export.file_name(), export.line_of(origin.start))
+    };
+    let lines: Vec<String> = held.lines().map(place).collect();
+    let by = match held.by {
+        HeldBy::Lines => {
+            assert!(!lines.is_empty(), "a pass without evidence");
+            String::new()
+        }
+        HeldBy::Default(source) => format!(", by default ({source})"),
+        HeldBy::EstateFile(line) => format!("trevlin.toml:{line}"),
+    };
+    format!("pass {device}: {}{by}\n", lines.join(" "))
+}
+
 /// Every finding and question in words, a line for each sentence part that outputs show.
 fn texts(estate: &Analyses, answers: Vec<Answer>) -> String {
     let mut out = String::new();
@@ -136,7 +154,8 @@ fn texts(estate: &Analyses, answers: Vec<Answer>) -> String {
                 let files = if files.is_empty() { files } else { format!("\n    files: {files}") };
                 writeln!(out, "{device}? {}{files}", question.question.into_string()).unwrap();
             }
-            Verdict::Pass | Verdict::DoesNotApply => {}
+            Verdict::Pass(held) => out.push_str(&held_text(estate, device, &held)),
+            Verdict::DoesNotApply => {}
         }
     }
     // An empty line would end the section.

@@ -194,6 +194,9 @@ pub struct RadiusSecurity {
     pub tells_security: bool,
     /// Lines that have passwords written to the log.
     pub logged_passwords: Vec<Origin>,
+    /// Lines that keep passwords out of the log.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub passwords_not_logged: Vec<Origin>,
     /// Seconds before a refusal is sent, which slows guessing.
     pub reject_delay: Option<(f64, Origin)>,
 }

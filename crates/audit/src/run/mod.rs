@@ -230,7 +230,7 @@ fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<An
                 let about = (answer.device, answer.subject);
                 said.questions.push(open_question(estate, texts, check, device, about, question));
             }
-            Verdict::Pass | Verdict::DoesNotApply => {}
+            Verdict::Pass(_) | Verdict::DoesNotApply => {}
         }
     }
     // Quoting and masking lines is most of the work, and each finding's is its own.

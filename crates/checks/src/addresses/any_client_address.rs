@@ -51,7 +51,7 @@ fn accepts_calls(device: &Device) -> bool {
 fn judge(path: &str, all: &[&Credential]) -> Verdict {
     let open: Vec<&&Credential> = all.iter().filter(|one| one.addresses == AllowedAddresses::Any).collect();
     if open.is_empty() {
-        return Verdict::Pass;
+        return Verdict::pass_lines(all.iter().map(|one| one.origin).collect());
     }
     let file = path.rsplit('/').next().unwrap_or(path);
     let few = 4;

@@ -3,7 +3,8 @@
 use crate::addresses::{by_holder, listed};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use std::collections::BTreeMap;
+use crate::support::others_of_plan_pass;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::addresses::{Allocation, AllocationKind, OverlapKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -82,6 +83,14 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(holder.device, subject, verdict));
         }
     }
+    let met: BTreeSet<usize> = plan
+        .overlaps
+        .iter()
+        .map(|overlap| plan.pair(overlap))
+        .filter(|(a, b)| a.group != b.group)
+        .flat_map(|(a, b)| [a.device, b.device])
+        .collect();
+    others_of_plan_pass(estate, &mut answers, |one| one.kind == DhcpRange && !met.contains(&one.device));
     answers
 }
 
@@ -105,7 +114,7 @@ mod tests {
                 (
                     "next to each other",
                     &[DNSMASQ, ("b/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.210-225\n")],
-                    &[],
+                    &["pass a"],
                 ),
                 (
                     "two servers of one network",
@@ -154,7 +163,7 @@ mod tests {
                             "failover peer \"x\" { primary; }\nsubnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.50 10.4.0.150; }\n",
                         ),
                     ],
-                    &[],
+                    &["pass a", "pass b"],
                 ),
                 (
                     "networks inside two hosts",
@@ -162,7 +171,7 @@ mod tests {
                         ("a/default.conf", "interface=virbr0\ndhcp-range=192.168.122.2,192.168.122.254\n"),
                         ("b/default.conf", "interface=virbr0\ndhcp-range=192.168.122.2,192.168.122.254\n"),
                     ],
-                    &[],
+                    &["pass a", "pass b"],
                 ),
                 (
                     "two files of one server",
@@ -170,7 +179,7 @@ mod tests {
                         ("a/dnsmasq.d/one", "dhcp-range=10.4.0.100,10.4.0.150\n"),
                         ("a/dnsmasq.d/two", "dhcp-range=10.4.0.140,10.4.0.190\n"),
                     ],
-                    &[],
+                    &["pass a"],
                 ),
             ],
         );

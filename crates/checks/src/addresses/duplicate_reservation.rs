@@ -3,6 +3,7 @@
 use crate::addresses::listed;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::others_of_plan_pass;
 use std::collections::BTreeMap;
 use trevlin_analysis::addresses::{Allocation, AllocationKind};
 use trevlin_analysis::map::EstateMap;
@@ -64,6 +65,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             verdict,
         ));
     }
+    others_of_plan_pass(estate, &mut answers, |one| {
+        matches!(one.kind, AllocationKind::FixedAddress | AllocationKind::Reservation)
+    });
     answers
 }
 
@@ -83,11 +87,15 @@ mod tests {
                     &[("a/chap-secrets", "ann * sesame 10.4.0.9\nbob * other 10.4.0.9\n")],
                     &["fail medium a chap-secrets:1 chap-secrets:2"],
                 ),
-                ("one person in two lists", &[ann, ("a/pap-secrets", "ann * sesame 10.4.0.9\n")], &[]),
+                (
+                    "one person in two lists",
+                    &[ann, ("a/pap-secrets", "ann * sesame 10.4.0.9\n")],
+                    &["pass a"],
+                ),
                 (
                     "a reservation",
                     &[ann, ("b/dnsmasq.conf", "dhcp-host=lamp,10.4.0.9\n")],
-                    &["fail medium a chap-secrets:1 dnsmasq.conf:1"],
+                    &["fail medium a chap-secrets:1 dnsmasq.conf:1", "pass b"],
                 ),
                 (
                     "two peers",

@@ -3,6 +3,7 @@
 use crate::addresses::listed;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::others_of_plan_pass;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::addresses::meaning::is_host_local;
 use trevlin_analysis::addresses::{Allocation, AllocationKind};
@@ -48,6 +49,18 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         answers.extend(sites(estate, &group));
     }
     answers.extend(same_address(estate));
+    // A network that several devices have is one of them all, or of several sites.
+    let mut by_range: BTreeMap<IpRange, BTreeSet<usize>> = BTreeMap::new();
+    for one in &networks {
+        by_range.entry(one.range).or_default().insert(one.device);
+    }
+    let met: BTreeSet<usize> = by_range.into_values().filter(|devices| devices.len() > 1).flatten().collect();
+    others_of_plan_pass(estate, &mut answers, |one| {
+        let judged = one.kind == AllocationKind::Network
+            && !is_host_local(&one.owner)
+            && matches!(space_of(one.range), Space::Private);
+        judged && estate.devices[one.device].site.is_some() && !met.contains(&one.device)
+    });
     answers
 }
 
@@ -191,7 +204,7 @@ mod tests {
                 &["fail high a ip-addr.json:1 ip-addr.json:1 ipsec.conf:3"],
             ),
             ("one site", ONE, &second, None, &[]),
-            ("two networks", SITES, &other, None, &[]),
+            ("two networks", SITES, &other, None, &["pass a", "pass b"]),
             ("nobody says", "", &second, None, &[]),
             ("nobody says, and one address", "", &first, None, &["ask a"]),
         ] {

@@ -49,7 +49,7 @@ fn judge(estate: &EstateMap, name: &str, plan: &AddressPlan) -> Verdict {
         return Verdict::DoesNotApply;
     }
     if cover(sent(), global()) {
-        return Verdict::Pass;
+        return Verdict::pass_lines(plan.sent_through.iter().map(|(_, origin)| *origin).collect());
     }
     let v4 = plan.sent_through.iter().filter(|(range, _)| range.family() == Family::V4);
     // The widest line is the one that makes it a full tunnel.

@@ -3,6 +3,7 @@
 use crate::addresses::listed;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::others_of_plan_pass;
 use std::collections::BTreeSet;
 use trevlin_analysis::addresses::meaning::is_host_local;
 use trevlin_analysis::addresses::{Allocation, AllocationKind};
@@ -51,14 +52,23 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             [[a, b], [b, a]]
         })
         .collect();
-    let mut answers = Vec::new();
+    let (mut answers, mut clashing) = (Vec::new(), BTreeSet::new());
     for (at, outer) in networks.iter().enumerate() {
         // Those that begin within it follow it.
         let within = networks[at + 1..].iter().take_while(|one| outer.range.contains(one.range.first()));
         let meeting: Vec<&Allocation> =
             within.copied().filter(|inner| clashes(estate, outer, inner)).collect();
+        if !meeting.is_empty() {
+            clashing.extend(meeting.iter().chain([outer]).map(|one| one.device));
+        }
         answers.extend(judge(estate, &joined, outer, &meeting));
     }
+    others_of_plan_pass(estate, &mut answers, |one| {
+        let judged = one.kind == AllocationKind::Network
+            && !is_host_local(&one.owner)
+            && matches!(space_of(one.range), Space::Private);
+        judged && !clashing.contains(&one.device)
+    });
     answers
 }
 
@@ -156,11 +166,11 @@ mod tests {
                     &[(A, &whole), (B, &half)],
                     &["fail low b ip-addr.json:1 ip-addr.json:1"],
                 ),
-                ("one network", &[(A, &whole), (B, &other)], &[]),
+                ("one network", &[(A, &whole), (B, &other)], &["pass a", "pass b"]),
                 ("two of one device", &[(A, &both)], &["fail medium a ip-addr.json:2 ip-addr.json:1"]),
             ],
         );
         let sites = "[device.a]\nsite = \"quay\"\n[device.b]\nsite = \"yard\"\n";
-        assert!(answers(&CHECK, &estate_with(&[(A, &whole), (B, &half)], sites)).is_empty());
+        assert_eq!(answers(&CHECK, &estate_with(&[(A, &whole), (B, &half)], sites)), ["pass a", "pass b"]);
     }
 }

@@ -63,7 +63,7 @@ fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, or
         return Verdict::DoesNotApply;
     };
     let unless = match hides_clients(estate, holder.device, range, default) {
-        Some(true) => return Verdict::Pass,
+        Some(true) => return Verdict::pass_by([origin, default.origin], origin),
         Some(false) => None,
         None => Some((
             provide(estate, holder.device, &[StatePart::Filter]),
@@ -86,7 +86,7 @@ fn way_back(
     let Some(at) = estate.holders(gateway).iter().copied().find(|at| *at != holder.device) else {
         if is_public(gateway) || is_link_local(gateway) {
             // The server is the gateway itself.
-            return Verdict::Pass;
+            return Verdict::pass_by([origin, default.origin], origin);
         }
         let question = format!(
             "Please provide the routes of {gateway}, the gateway of {}: they decide whether replies return to clients of \
@@ -103,14 +103,18 @@ fn way_back(
         );
         return Verdict::ask(question, vec![origin, default.origin]).addressed_to(Addressee::Device(at));
     }
-    let knows = front.facts.routes.iter().any(|route| {
+    let knows = front.facts.routes.iter().find(|route| {
         route.forwards
             && route.destination.prefix_len() > 0
             && IpRange::from(route.destination).covers(&range)
     });
-    let connected = front.facts.interfaces.iter().flat_map(|one| &one.addresses);
-    if knows || connected.into_iter().any(|address| IpRange::from(address.net.trunc()).covers(&range)) {
-        return Verdict::Pass;
+    let mut connected = front.facts.interfaces.iter().flat_map(|one| &one.addresses);
+    let line = knows.map(|route| route.origin).or_else(|| {
+        let near = connected.find(|address| IpRange::from(address.net.trunc()).covers(&range))?;
+        Some(near.origin)
+    });
+    if let Some(line) = line {
+        return Verdict::pass_by([line, origin], origin);
     }
     if let Some((beginning, reason)) = unless {
         return Verdict::provide(beginning, Reason::decides(reason), vec![origin]);

@@ -82,7 +82,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             );
             answers.push(answer(Verdict::ask(question, [first].into_iter().chain(asks).collect())));
         } else if overlaps.is_empty() {
-            answers.push(answer(Verdict::Pass));
+            answers.push(answer(Verdict::pass(first)));
         }
     }
     answers

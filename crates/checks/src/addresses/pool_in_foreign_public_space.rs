@@ -72,8 +72,10 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &
         })
     };
     match special::space_of(range) {
-        Space::Private => Verdict::Pass,
-        Space::Public if own.iter().any(|net| net.intersection(&range) == Some(range)) => Verdict::Pass,
+        Space::Private => Verdict::pass(origin),
+        Space::Public if own.iter().any(|net| net.intersection(&range) == Some(range)) => {
+            Verdict::pass(origin)
+        }
         // Every network of IPv6 has public addresses, and nothing shows whose these are.
         Space::Public if range.family() == Family::V6 => Verdict::ask(
             format!(

@@ -52,7 +52,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
                     evidence: vec![*origin, need.origin],
                 })
             }
-            Some(_) => Verdict::Pass,
+            Some(need) => Verdict::pass_by([*origin, need.origin], *origin),
         };
         answers.push(Answer::new(
             holder.device,

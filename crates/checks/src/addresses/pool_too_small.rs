@@ -155,7 +155,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let needs = stores.needs(holder);
         let verdict = match needs.iter().find(|need| u128::from(need.clients) > most) {
             _ if needs.is_empty() => Verdict::DoesNotApply,
-            None => Verdict::Pass,
+            None => {
+                let origin = pool.ranges.first().map_or(pool.origin, |(_, origin)| *origin);
+                Verdict::pass_by([origin].into_iter().chain(needs.first().map(|need| need.origin)), origin)
+            }
             Some(need) => {
                 let origin = pool.ranges.first().map_or(pool.origin, |(_, origin)| *origin);
                 let (title, detail) = words(estate, &holder.name, most, origin, need);

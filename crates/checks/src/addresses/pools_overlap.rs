@@ -3,6 +3,7 @@
 use crate::addresses::MOST_TOLD;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::others_of_plan_pass;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::addresses::{Allocation, shown_alike};
 use trevlin_analysis::map::EstateMap;
@@ -34,8 +35,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         plan.allocations.iter().filter(|allocation| plan.stands_for_pool(allocation)).collect();
     allocations
         .sort_by_key(|allocation| (allocation.range.first(), allocation.range.last(), allocation.origin));
-    let mut answers: Vec<Answer> = groups(&allocations).iter().map(|group| fail(estate, group)).collect();
+    let overlapping = groups(&allocations);
+    let mut answers: Vec<Answer> = overlapping.iter().map(|group| fail(estate, group)).collect();
     answers.extend((0..estate.devices.len()).flat_map(|at| shared(estate, at)));
+    let met: BTreeSet<usize> = overlapping.iter().flatten().map(|one| one.device).collect();
+    others_of_plan_pass(estate, &mut answers, |one| plan.stands_for_pool(one) && !met.contains(&one.device));
     answers
 }
 
@@ -174,7 +178,7 @@ mod tests {
                             "conn a\n\tauto=add\n\trightsourceip=10.9.0.0/24\nconn b\n\tauto=add\n\trightsourceip=10.9.0.0/24\n",
                         ),
                     ],
-                    &[],
+                    &["pass a", "pass b"],
                 ),
                 (
                     "two pools of one daemon",
@@ -206,7 +210,7 @@ mod tests {
                         ("a/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),
                         ("b/pptpd.conf", "remoteip 10.8.1.0-9\n"),
                     ],
-                    &[],
+                    &["pass a", "pass b"],
                 ),
                 (
                     "three that hang together",
@@ -217,7 +221,7 @@ mod tests {
                     ],
                     &["fail high a pptpd.conf:1 pptpd.conf:1 pptpd.conf:1"],
                 ),
-                ("one pool in pieces", &[("b/pptpd.conf", "remoteip 10.8.1.0-9,10.8.1.5\n")], &[]),
+                ("one pool in pieces", &[("b/pptpd.conf", "remoteip 10.8.1.0-9,10.8.1.5\n")], &["pass b"]),
                 (
                     "IPv6",
                     &[
@@ -232,7 +236,7 @@ mod tests {
                         ("a/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),
                         ("b/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\nverify-client-cert none\n"),
                     ],
-                    &[],
+                    &["pass a"],
                 ),
                 (
                     "a client's line is no pool",
@@ -244,7 +248,7 @@ mod tests {
                             "*nat\n-A POSTROUTING -j SNAT --to-source 10.8.0.200-10.8.0.225\nCOMMIT\n",
                         ),
                     ],
-                    &[],
+                    &["pass a"],
                 ),
             ],
         );

@@ -94,7 +94,10 @@ fn judge(addresses: &BTreeSet<IpAddr>, device: &Device, ways: &[IpRange], tunnel
         .iter()
         .filter(|(range, _)| matches!(space_of(*range), Space::Private) && !known(range))
         .collect();
-    let Some((first, _)) = absent.first() else { return Verdict::Pass };
+    let Some((first, _)) = absent.first() else {
+        let sent = tunnel.addresses.sent_through.iter().map(|(_, origin)| *origin);
+        return Verdict::pass_by(sent, tunnel.origin);
+    };
     let more = absent.len() - 1;
     let more = if more == 0 { String::new() } else { format!(" and {more} more") };
     Verdict::Fail(Fail {

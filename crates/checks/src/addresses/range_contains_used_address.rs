@@ -3,6 +3,7 @@
 use crate::addresses::{by_holder, listed};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::line_of;
 use trevlin_analysis::addresses::told::told;
 use trevlin_analysis::addresses::{Allocation, AllocationKind, Overlap, OverlapKind, PoolOwner};
 use trevlin_analysis::map::EstateMap;
@@ -46,10 +47,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (group, holder) in plan.pools.iter().enumerate() {
         let Some(overlaps) = found.get(&group) else {
+            let own = plan.allocations.iter().find(|one| one.holder == Some(group) && handed(one.kind));
             answers.push(Answer::new(
                 holder.device,
                 Subject::of(SubjectKind::Addresses).with(&holder.name),
-                Verdict::Pass,
+                Verdict::pass(own.map_or_else(|| line_of(estate, holder.device), |one| one.origin)),
             ));
             continue;
         };

@@ -2,6 +2,8 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::others_of_plan_pass;
+use trevlin_analysis::addresses::AllocationKind;
 use trevlin_analysis::addresses::told::malformed;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -36,6 +38,16 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             ));
         }
     }
+    others_of_plan_pass(estate, &mut answers, |one| {
+        matches!(
+            one.kind,
+            AllocationKind::Pool
+                | AllocationKind::PoolNetwork
+                | AllocationKind::DhcpRange
+                | AllocationKind::Reservation
+                | AllocationKind::FixedAddress
+        )
+    });
     answers
 }
 
@@ -67,12 +79,12 @@ mod tests {
                 "localip 10.4.0.1\nremoteip 10.4.0.300\n",
                 &["fail medium d pptpd.conf:2"][..],
             ),
-            ("a proper range", "d/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.30-40\n", &[]),
+            ("a proper range", "d/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.30-40\n", &["pass d"]),
             (
                 "in comments",
                 "d/pptpd.conf",
                 "localip 10.4.0.1\n#remoteip 10.4.0.300\nremoteip 10.4.0.9\n",
-                &[],
+                &["pass d"],
             ),
             ("a list", "d/chap-secrets", "ann pptp x 10.4.0.300\n", &["fail medium d chap-secrets:1"]),
             (
@@ -97,7 +109,7 @@ mod tests {
                 "a name server by name",
                 "d/s.conf",
                 "dev tun\nserver 10.8.0.0 255.255.255.0\nroute yard.example\n",
-                &[],
+                &["pass d"],
             ),
             (
                 "backwards",

@@ -49,7 +49,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let faults = faults(estate, &served, holder, allocation);
         let subject = Subject::of(SubjectKind::Addresses).with(allocation.range).with(&allocation.owner);
         let verdict = match faults.iter().map(|fault| fault.severity).max() {
-            None => Verdict::Pass,
+            None => Verdict::pass(allocation.origin),
             Some(severity) => {
                 let what: Vec<&str> = faults.iter().map(|fault| fault.what.as_str()).collect();
                 let mut evidence = vec![allocation.origin];

@@ -3,6 +3,7 @@
 use crate::addresses::listed;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::others_of_plan_pass;
 use trevlin_analysis::addresses::{Allocation, AllocationKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -53,6 +54,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             .with(own.range);
         answers.push(Answer::new(remote.device, subject, verdict));
     }
+    others_of_plan_pass(estate, &mut answers, |one| one.kind == Remote);
     answers
 }
 
@@ -71,8 +73,8 @@ mod tests {
         for (name, net, wanted) in [
             ("the same network", "10.4.0.0/24", &["fail high a ipsec.conf:4 ip-addr.json:1"][..]),
             ("a part of it", "10.4.0.64/26", &["fail high a ipsec.conf:4 ip-addr.json:1"]),
-            ("another", "10.7.0.0/24", &[]),
-            ("a wider one", "10.0.0.0/8", &[]),
+            ("another", "10.7.0.0/24", &["pass a"]),
+            ("a wider one", "10.0.0.0/8", &["pass a"]),
             ("everything", "0.0.0.0/0", &[]),
         ] {
             let text = yard(net);
@@ -90,7 +92,7 @@ mod tests {
                 (
                     "the way to another device's callers is what a route is for",
                     &[("a/ipsec.conf", &text), ("b/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n")],
-                    &[],
+                    &["pass a"],
                 ),
             ],
         );

@@ -67,7 +67,7 @@ fn judge(who: &str, range: IpRange, origin: Origin, networks: &[(IpRange, Origin
     let (_, nearest) = **of_family.peek().filter(|_| range.family() == Family::V4)?;
     let inside = of_family.any(|(net, _)| net.covers(&range));
     if inside {
-        return Some(Verdict::Pass);
+        return Some(Verdict::pass(origin));
     }
     let mut all: Vec<String> = networks
         .iter()

@@ -62,7 +62,10 @@ fn judge(estate: &EstateMap, device: &Device, stored: &Interface, running: &Inte
     let unused = stored.addresses.iter().filter(matters).find(|one| lacks(running, one));
     let place = |one: &InterfaceAddress| estate.place(one.origin);
     let (title, detail, evidence) = match (lost, unused) {
-        (None, None) => return Verdict::Pass,
+        (None, None) => {
+            let lines = stored.addresses.iter().chain(&running.addresses).map(|one| one.origin);
+            return Verdict::pass_by(lines, stored.origin);
+        }
         (Some(lost), Some(unused)) => (
             format!("Interface {} runs with {}, but {} is stored", stored.name, lost.net, unused.net),
             format!(

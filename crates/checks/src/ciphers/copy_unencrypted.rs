@@ -48,7 +48,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn judge(one: &OutgoingCopy) -> Verdict {
     if one.carried != TransportSecurity::Plain {
-        return Verdict::Pass;
+        return Verdict::pass(one.origin);
     }
     let inside = one.to.parse::<IpAddr>().is_ok_and(|address| !is_public(address));
     let rating = if inside {

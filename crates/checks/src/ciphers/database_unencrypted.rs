@@ -49,8 +49,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         });
         let verdict = match bare {
             // A requirement for all users applies whatever accounts exist.
-            None if one.served.parts.iter().any(|part| part.login.value().is_none()) => Verdict::Pass,
-            None => one.open().unwrap_or(Verdict::Pass),
+            None if one.served.parts.iter().any(|part| part.login.value().is_none()) => one.holds(),
+            None => one.open().unwrap_or_else(|| {
+                let lines = one.served.parts.iter().filter_map(|part| part.encryption.as_ref()?.origin());
+                Verdict::pass_by(lines, one.served.origin)
+            }),
             Some(part) => {
                 one.unsaid(part.encryption.as_ref(), "TLS (`encryption` in `parts`)").unwrap_or_else(|| {
                     let line = part.encryption.as_ref().and_then(|one| one.origin()).unwrap_or(part.origin);

@@ -48,7 +48,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 answers.push(Answer::new(
                     one.device,
                     Subject::part(one.served, part).limited_to(&part.sources),
-                    Verdict::Pass,
+                    Verdict::pass_by(part.encryption.as_ref().and_then(|one| one.origin()), part.origin),
                 ));
             }
         }

@@ -41,12 +41,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         if !*with_tls.entry((one.device, one.served.program)).or_insert_with(|| has_tls(one)) {
             continue;
         }
-        let sends =
-            one.served.parts.iter().any(|part| part.remark(Remark::Redirect).is_some() && part.name == "/");
+        let mut whole = one.served.parts.iter().filter(|part| part.name == "/");
+        let sends = whole.find_map(|part| part.remark(Remark::Redirect));
         let shut = one.served.parts.iter().all(|part| part.sources.is_local());
         let some = one.served.parts.iter().find_map(|part| part.remark(Remark::RedirectSometimes));
-        let verdict = if sends || shut {
-            Verdict::Pass
+        let verdict = if sends.is_some() || shut {
+            Verdict::pass_by(sends, plain.origin)
         } else if let Some(line) = some {
             let question = format!(
                 "Please review the redirect of {} by hand: it depends on a condition that is not analysed.",

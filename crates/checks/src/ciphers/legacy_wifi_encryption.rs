@@ -63,7 +63,7 @@ fn judge(one: &Radio) -> Verdict {
         (_, Some(line)) => {
             fail(CHECK.severity.lower(), "TKIP", "a withdrawn cipher is accepted", vec![line, one.origin])
         }
-        _ => Verdict::Pass,
+        _ => Verdict::pass(one.protection_origin),
     }
 }
 

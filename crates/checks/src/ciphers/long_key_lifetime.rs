@@ -90,7 +90,7 @@ fn of_server(tunnel: &Tunnel, thresholds: &Thresholds) -> Vec<(String, Origin)> 
 }
 
 fn verdict(tunnel: &Tunnel, found: &[(String, Origin)]) -> Verdict {
-    let Some((first, _)) = found.first() else { return Verdict::Pass };
+    let Some((first, _)) = found.first() else { return Verdict::pass(tunnel.origin) };
     let (detail, evidence) = listed(found);
     Verdict::Fail(Fail {
         rating: CHECK.rated("an attacker must obtain the key first"),

@@ -249,7 +249,19 @@ fn tunnel(
             Verdict::ask(question, vec![origin])
         }
         None if known.is_empty() => Verdict::DoesNotApply,
-        None => Verdict::Pass,
+        None => holds(&known),
+    }
+}
+
+/// All algorithms of a role are sound: the lines that state them, or the document of the program's own list.
+fn holds(known: &[Known<'_>]) -> Verdict {
+    let stated: Vec<Origin> =
+        known.iter().filter(|one| one.offered.default.is_none()).map(|one| one.offered.origin).collect();
+    match (stated.is_empty(), known.first()) {
+        (true, Some(first)) => {
+            Verdict::pass_default(first.offered.origin, first.offered.default.unwrap_or_default())
+        }
+        _ => Verdict::pass_lines(stated),
     }
 }
 

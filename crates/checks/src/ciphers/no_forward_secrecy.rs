@@ -95,7 +95,11 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
             offers.filter_map(|number| tunnel.offers.get(*number)).filter(|offer| offer.open.is_some());
         return match open.find_map(|offer| Some((offer.open.as_ref()?.1.clone(), offer.origin))) {
             Some((question, origin)) => Verdict::ask(format!("{question}."), vec![origin]),
-            None => Verdict::Pass,
+            None => {
+                let offers = connection.children.iter().flat_map(|child| &child.offers);
+                let lines = offers.filter_map(|number| Some(tunnel.offers.get(*number)?.origin));
+                Verdict::pass_by(lines, tunnel.origin)
+            }
         };
     };
     let first = connection.versions.possible().all(|one| *one == IkeVersions::First);

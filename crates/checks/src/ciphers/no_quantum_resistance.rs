@@ -71,7 +71,7 @@ fn of_connection(estate: &EstateMap, tunnel: &Tunnel, connection: &IpsecConnecti
         },
     );
     if holds || connection.quantum_key.is_some() {
-        return Verdict::Pass;
+        return Verdict::pass_by(control.map(|offer| offer.origin), tunnel.origin);
     }
     // The algorithms are requested once, by the check of encryption.
     if control.clone().all(|offer| offer.algorithms.is_empty())
@@ -88,7 +88,7 @@ fn of_connection(estate: &EstateMap, tunnel: &Tunnel, connection: &IpsecConnecti
 fn of_peers(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
     let without: Vec<_> = tunnel.peers.iter().filter(|peer| peer.shared_key.is_none()).collect();
     if without.is_empty() {
-        return Verdict::Pass;
+        return Verdict::pass_by(tunnel.peers.iter().map(|peer| peer.origin), tunnel.origin);
     }
     let shown: Vec<_> = without.iter().take(4).map(|peer| format!("`{}`", peer.who)).collect();
     let more = without.len() - shown.len();

@@ -58,9 +58,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             }
             // The line may stand where no export shows it.
             Some((lowest, _)) if lowest.default.is_some() && !one.served.open.is_empty() => {
-                one.open().unwrap_or(Verdict::Pass)
+                one.open().unwrap_or_else(|| one.holds())
             }
-            _ => Verdict::Pass,
+            _ => {
+                let offers = one.served.offers.iter().flat_map(|offer| &offer.algorithms);
+                Verdict::pass_by(offers.map(|one| one.origin).take(1), one.served.origin)
+            }
         };
         answers.push(Answer::new(one.device, Subject::served(one.served), verdict));
     }

@@ -36,9 +36,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             !asked(&part.signing) && !asked(&part.encryption)
         });
         let verdict = match bare {
-            None => Verdict::Pass,
+            None => {
+                let line = one.served.parts.iter().find_map(stated);
+                Verdict::pass_by(line, one.served.origin)
+            }
             Some(part) if stated(part).is_none() && !one.served.open.is_empty() => {
-                one.open().unwrap_or(Verdict::Pass)
+                one.open().unwrap_or_else(|| one.holds())
             }
             Some(part) => {
                 one.unsaid(part.signing.as_ref(), "SMB signing (`signing` in `parts`)").unwrap_or_else(|| {

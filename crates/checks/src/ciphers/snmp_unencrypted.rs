@@ -37,7 +37,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             })
             .collect();
         let Some(first) = bare.first() else {
-            let passed = (!one.served.parts.is_empty()).then_some(Verdict::Pass);
+            let passed = (!one.served.parts.is_empty()).then(|| {
+                let lines = one.served.parts.iter().filter_map(|part| part.encryption.as_ref()?.origin());
+                Verdict::pass_by(lines, one.served.origin)
+            });
             let verdict = one.open().or(passed);
             answers
                 .extend(verdict.map(|verdict| Answer::new(one.device, Subject::served(one.served), verdict)));

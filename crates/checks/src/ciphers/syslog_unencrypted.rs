@@ -41,7 +41,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let hidden = target.carried == TransportSecurity::Encrypted || is_local(&target.host);
             let unsaid = device.facts.described.filter(|_| target.carried == TransportSecurity::Optional);
             let verdict = match unsaid {
-                _ if hidden => Verdict::Pass,
+                _ if hidden => Verdict::pass(target.origin),
                 Some(described) => {
                     let about =
                         format!("whether log messages to {} are sent by TLS (`targets`)", target.host);

@@ -85,7 +85,9 @@ fn judge(estate: &EstateMap, a: &End<'_>, b: &End<'_>) -> Verdict {
     let weak: Vec<_> = found.iter().filter_map(|one| Some((one.1.status.severity()?, *one))).collect();
     let other = &estate.devices[b.device].name;
     let Some((severity, (_, worst, _))) = weak.iter().max_by_key(|(severity, _)| *severity).copied() else {
-        let Some((child, lines)) = without_group else { return Verdict::Pass };
+        let Some((child, lines)) = without_group else {
+            return Verdict::pass_lines(found.iter().flat_map(|(.., lines)| *lines).collect());
+        };
         return Verdict::Fail(Fail {
             rating: CHECK
                 .rated_at(Severity::Low, "both ends choose a proposal without a key exchange of its own"),

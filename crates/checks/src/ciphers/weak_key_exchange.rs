@@ -59,7 +59,7 @@ fn of_file(parameters: &[&DhParameters], file: &str, named: Vec<Origin>) -> Verd
     let mut weak: Vec<&&DhParameters> = parameters.iter().filter(|one| one.bits < 2048).collect();
     weak.sort_by_key(|one| one.bits);
     let (severity, why) = match bits {
-        2048.. => return Verdict::Pass,
+        2048.. => return Verdict::pass_by(named, parameters[0].origin),
         ..1024 => (Severity::High, "such groups have been broken"),
         _ => (Severity::Medium, "such groups are within reach of well-funded attackers"),
     };

@@ -46,7 +46,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             }
             let subject = Subject::service(&estate.devices[at], one);
             if one.address.is_some() || one.interface.is_some() {
-                answers.push(Answer::new(at, subject, Verdict::Pass));
+                answers.push(Answer::new(at, subject, Verdict::pass_lines(one.origins())));
                 continue;
             }
             let from_outside = internet.outside.reached_of(at).any(|reached| reached.service == number);

@@ -37,7 +37,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 fn judge(one: ServiceCase<'_>) -> Option<Verdict> {
     let parts = &one.served.parts;
     if one.served.is_local() {
-        return Some(Verdict::Pass);
+        return Some(one.holds());
     }
     if parts.iter().any(|part| part.login.value().is_none()) {
         return None;
@@ -48,7 +48,7 @@ fn judge(one: ServiceCase<'_>) -> Option<Verdict> {
             && part.login.value() != Some(&AuthRequirement::Refused)
     });
     if from_afar {
-        return Some(Verdict::Pass);
+        return Some(one.holds());
     }
     if let Some(verdict) = one.open() {
         return Some(verdict);

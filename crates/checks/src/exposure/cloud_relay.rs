@@ -49,7 +49,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn judge(one: &CloudRelay) -> Verdict {
     if one.off {
-        return Verdict::Pass;
+        return Verdict::pass(one.origin);
     }
     let code = one.one_time_code.as_ref().and_then(Setting::stated);
     let administers = one.opens.iter().any(|name| name.eq_ignore_ascii_case(ADMINISTRATION));

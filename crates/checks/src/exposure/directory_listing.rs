@@ -48,7 +48,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
             part.path.as_ref().map_or_else(String::new, |path| format!("Its path is {path}.")),
             [line].into_iter().chain(part.lines()).collect(),
         ),
-        None => Verdict::Pass,
+        None => Verdict::pass(part.origin),
     }
 }
 

@@ -64,8 +64,8 @@ fn takes(forward: &PortForward, (protocol, port): Part) -> bool {
 }
 
 fn judge(name: &str, host: IpRange, missing: &str, origin: Origin, other: Option<Origin>) -> Verdict {
-    if other.is_some() {
-        return Verdict::Pass;
+    if let Some(other) = other {
+        return Verdict::pass_by([origin, other], origin);
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("it opens nothing by itself, and invites a wider opening"),

@@ -42,7 +42,7 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
         Who::RemoteClients(tunnel, reached) => {
             (CHECK.severity, format!("reachable by clients of {tunnel}"), reached)
         }
-        Who::Off(_) | Who::Inside | Who::Relayed(_) => return Verdict::Pass,
+        Who::Off(_) | Who::Inside | Who::Relayed(_) => return one.holds(),
     };
     let evidence = one
         .served

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::line_of;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Reachable;
 use trevlin_analysis::services::{Known, Service};
@@ -60,7 +61,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         }
         if rest.is_empty() {
             if reached.is_empty() {
-                answers.push(Answer::new(at, Subject::of(SubjectKind::Port), Verdict::Pass));
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Port),
+                    Verdict::pass_by(services.iter().flat_map(Service::origins).take(1), line_of(estate, at)),
+                ));
             }
             continue;
         }

@@ -53,7 +53,11 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         )
         || one.filter_limit().is_some()
     {
-        return Verdict::Pass;
+        return if wide && one.filter_limit().is_none() {
+            one.holds_by_login(part)
+        } else {
+            one.holds_by_limit(part)
+        };
     }
     let (base, asks) = match asked {
         Some(AuthRequirement::Nothing) => {

@@ -45,6 +45,7 @@ use crate::check::{Answer, Fail, Verdict};
 use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
 use crate::support::filter_decides;
+use crate::support::line_of;
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{ForwardResult, Reachable};
@@ -236,7 +237,8 @@ pub(super) fn each_exposed(
     for (device, services) in internet.services.iter().enumerate() {
         // A service that answers at several ports or in both IP versions is one.
         let mut exposed: BTreeMap<&str, Exposed<'_>> = BTreeMap::new();
-        let mut passes = false;
+        let mut passes: Vec<Origin> = Vec::new();
+        let mut here = false;
         for (number, service) in services.iter().enumerate().filter(|(_, service)| wanted(device, service)) {
             let ways: Vec<&Reachable> = internet
                 .outside
@@ -245,7 +247,8 @@ pub(super) fn each_exposed(
                 .filter(|one| (one.device, one.service) == (device, number))
                 .collect();
             if ways.is_empty() {
-                passes = true;
+                passes.extend(service.origins());
+                here = true;
                 continue;
             }
             exposed.entry(&service.name).and_modify(|known| known.ways.extend(&ways)).or_insert(Exposed {
@@ -255,8 +258,9 @@ pub(super) fn each_exposed(
                 ways,
             });
         }
-        if exposed.is_empty() && passes {
-            answers.push(Answer::new(device, Subject::of(SubjectKind::Device), Verdict::Pass));
+        if exposed.is_empty() && here {
+            let verdict = Verdict::pass_by(passes, line_of(estate, device));
+            answers.push(Answer::new(device, Subject::of(SubjectKind::Device), verdict));
         }
         answers.extend(exposed.into_values().map(|one| {
             let subject = Subject::service(&estate.devices[device], one.service);

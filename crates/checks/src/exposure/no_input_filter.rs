@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::{StatePart, provide};
+use crate::support::{StatePart, line_of, provide};
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -185,7 +185,10 @@ fn judge<'a>(
                 let question = Verdict::ask(question, rule.into_iter().chain(place).collect());
                 Judged::Asks(Missing::Rule(&interface.name), question)
             }
-            None => Judged::Told(Verdict::Pass),
+            None => {
+                let lines = verdicts.iter().flat_map(|(_, verdict)| verdict.decided_by.iter().copied());
+                Judged::Told(Verdict::pass_by(lines.chain(place), line_of(estate, at)))
+            }
         };
     };
     if !interface.certain {

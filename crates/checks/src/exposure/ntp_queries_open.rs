@@ -46,7 +46,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     let status = part.remark(Remark::Status).is_some();
     let outside = matches!(one.who(&part.sources), Who::Outside(_));
     if !part.sources.is_everybody() || is_few(&part.sources, thresholds) || !(status || outside) {
-        return Verdict::Pass;
+        return one.holds_by_limit(part);
     }
     let base = match status {
         true => CHECK.rating(),

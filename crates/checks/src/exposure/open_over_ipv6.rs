@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::line_of;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
@@ -49,7 +50,8 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     }
     let told = by_device.into_iter().map(|(device, open)| {
         let Some((_, first)) = open.first() else {
-            return Answer::new(device, Subject::of(SubjectKind::Services), Verdict::Pass);
+            let verdict = Verdict::pass(line_of(estate, device));
+            return Answer::new(device, Subject::of(SubjectKind::Services), verdict);
         };
         let names: Vec<String> = open
             .iter()

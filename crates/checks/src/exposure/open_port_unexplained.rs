@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::{StatePart, provide};
+use crate::support::{StatePart, filter_of, provide};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{PortKind, endpoint, known_port};
@@ -63,7 +63,9 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         .enumerate()
         .filter(|(at, device)| !device.facts.filters.is_empty() && !estate.outside(*at).is_empty())
         .filter(|(at, _)| !devices.contains(at))
-        .map(|(at, _)| Answer::new(at, Subject::of(SubjectKind::Device), Verdict::Pass))
+        .map(|(at, _)| {
+            Answer::new(at, Subject::of(SubjectKind::Device), Verdict::pass(filter_of(estate, at)))
+        })
         .collect();
     answers.extend(opened.into_iter().map(|((device, line), one)| {
         let ports: Vec<String> =

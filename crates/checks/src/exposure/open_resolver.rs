@@ -43,7 +43,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
         one.served.endpoints.iter().any(|place| place.address.is_none() && place.interface.is_none());
     let outside = matches!(one.who(&part.sources), Who::Outside(_) | Who::SomeOutside(_));
     if !part.sources.is_everybody() || !(everywhere || outside) {
-        return Verdict::Pass;
+        return one.holds_by_limit(part);
     }
     let base = match outside {
         true => CHECK.rating().raised("reachable from the Internet"),

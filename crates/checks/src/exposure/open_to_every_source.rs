@@ -94,7 +94,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         || !found.exact
         || let_through(judged.review.spaces, judged.rule).is_none()
     {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     let twin = limited_elsewhere(estate, judged, protocol, &ports);
     let plain = known.iter().any(|known| known.encrypted != Encrypted::Yes);

@@ -47,7 +47,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
                 .into(),
             [line].into_iter().chain(part.lines()).collect(),
         ),
-        None => Verdict::Pass,
+        None => Verdict::pass(part.origin),
     }
 }
 

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::{filter_of, others_pass};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_estate::area::{Area, Severity};
@@ -39,7 +40,14 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         });
         Answer::new(ping.device, Subject::of(SubjectKind::Echo), verdict)
     });
-    told.collect()
+    let mut answers: Vec<Answer> = told.collect();
+    let facing = |at: &usize| {
+        let answered = pings.iter().any(|ping| ping.device == *at);
+        !answered && estate.outside(*at).iter().any(|one| one.certain)
+    };
+    let silent = (0..estate.devices.len()).filter(facing).map(|at| (at, vec![filter_of(estate, at)]));
+    others_pass(&mut answers, silent.collect());
+    answers
 }
 
 #[cfg(test)]
@@ -56,8 +64,8 @@ mod tests {
                 Small { rules: "-A INPUT -p icmp -j ACCEPT\n", ..base },
                 &["fail info gate iptables-save.txt:9"][..],
             ),
-            (Small { rules: "-A INPUT -i eth1 -p icmp -j ACCEPT\n", ..base }, &[]),
-            (Small { rules: "-A INPUT -p icmp -j ACCEPT\n", more: &silent, ..base }, &[]),
+            (Small { rules: "-A INPUT -i eth1 -p icmp -j ACCEPT\n", ..base }, &["pass gate"]),
+            (Small { rules: "-A INPUT -p icmp -j ACCEPT\n", more: &silent, ..base }, &["pass gate"]),
         ] {
             assert_eq!(on(&CHECK, &one), wanted);
         }

@@ -36,7 +36,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let plain: Vec<_> = reached
             .filter(|one| internet.services[one.device][one.service].kind() != PortKind::Tunnel)
             .collect();
-        let Some(first) = plain.first() else { return Verdict::Pass };
+        let Some(first) = plain.first() else { return Verdict::pass(one.origin) };
         if !first.certain {
             return Verdict::DoesNotApply;
         }

@@ -54,7 +54,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             })
         }
         ForwardOutcome::NeverMet | ForwardOutcome::Depends => Verdict::DoesNotApply,
-        _ => Verdict::Pass,
+        _ => Verdict::pass(one.origin),
     })
 }
 

@@ -52,7 +52,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     evidence: vec![forward.origin],
                 })
             } else {
-                Verdict::Pass
+                Verdict::pass(forward.origin)
             };
             answers.push(Answer::new(at, subject, verdict));
         }

@@ -65,7 +65,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
             })
         }
-        ForwardOutcome::Service(_) => Verdict::Pass,
+        ForwardOutcome::Service(_) => Verdict::pass(one.origin),
         _ => Verdict::DoesNotApply,
     })
 }

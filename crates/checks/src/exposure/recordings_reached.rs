@@ -74,12 +74,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     })
                 });
                 let Some(reached) = reached else {
-                    answers.push(Answer::new(device, subject, Verdict::Pass));
+                    answers.push(Answer::new(device, subject, Verdict::pass(one.served.origin)));
                     continue;
                 };
                 let port = internet.services[device][reached.service].port;
                 if is_meant(estate, &clients.tunnel, reached.address, reached.protocol, port) {
-                    answers.push(Answer::new(device, subject, Verdict::Pass));
+                    answers.push(Answer::new(device, subject, Verdict::pass(one.served.origin)));
                     continue;
                 }
                 let names: Vec<String> = recorded.iter().map(|part| part.title()).collect();

@@ -81,7 +81,10 @@ fn judge(
         && strongest_login(estate, one) <= Some(AuthRequirement::Password)
         && (part.kind != PartKind::Page || passes_on(relay, &part.name));
     if !void {
-        return Verdict::Pass;
+        return Verdict::pass_by(
+            part.login.origin().into_iter().chain([part.origin, relay.origin]),
+            part.origin,
+        );
     }
     let nothing = part.login.value().is_some_and(|login| *login <= AuthRequirement::Address);
     let base = if nothing { CHECK.rated_at(Severity::High, "no login is required") } else { CHECK.rating() };

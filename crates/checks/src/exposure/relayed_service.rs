@@ -72,7 +72,7 @@ fn leads_on(estate: &Analyses, one: &Relayed) -> bool {
 fn judge(estate: &Analyses, one: &Relayed) -> Verdict {
     let relay = one.last(estate);
     if strongest_login(estate, one) > Some(AuthRequirement::Password) {
-        return Verdict::Pass;
+        return Verdict::pass(relay.origin);
     }
     let known = known_port(relay.protocol.0.unwrap_or(6), relay.port);
     let kind = match one.target {
@@ -83,14 +83,14 @@ fn judge(estate: &Analyses, one: &Relayed) -> Verdict {
     if matches!(kind, PortKind::Web | PortKind::Mail | PortKind::Tunnel)
         || (relay.is_of_pages() && kind == PortKind::Other)
     {
-        return Verdict::Pass;
+        return Verdict::pass(relay.origin);
     }
     if leads_on(estate, one) {
-        return Verdict::Pass;
+        return Verdict::pass(relay.origin);
     }
     let (name, from) = (named(estate, one), &estate.devices[one.through[0].0].name);
     if one.target == RelayTarget::Unresolved && relay.is_of_pages() {
-        return Verdict::Pass;
+        return Verdict::pass(relay.origin);
     }
     if one.target == RelayTarget::Unresolved || !one.certain {
         let question = format!(

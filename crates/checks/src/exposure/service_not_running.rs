@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
+use crate::support::line_of;
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::Known;
@@ -29,7 +30,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, services) in estate.internet().services.iter().enumerate() {
         for one in services.iter().filter(|one| one.known == Known::Both) {
-            answers.push(Answer::new(at, Subject::service(&estate.devices[at], one), Verdict::Pass));
+            answers.push(Answer::new(
+                at,
+                Subject::service(&estate.devices[at], one),
+                Verdict::pass_by(one.origins(), line_of(estate, at)),
+            ));
         }
         // One service may have several ports and addresses.
         let absent = || services.iter().filter(|one| one.known == Known::Absent);

@@ -42,7 +42,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 fn judge(one: ServiceCase<'_>) -> Verdict {
     let used = one.served.parts.iter().any(|part| !part.sources.is_nobody());
     if used || !one.is_met() || one.served.endpoints.is_empty() {
-        return Verdict::Pass;
+        return one.holds();
     }
     if let Some(verdict) = one.open() {
         return verdict;

@@ -41,11 +41,11 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
-    if part.login.value() != Some(&AuthRequirement::Nothing)
-        || is_few(&part.sources, thresholds)
-        || part.sources.is_local()
-    {
-        return Verdict::Pass;
+    if part.login.value() != Some(&AuthRequirement::Nothing) {
+        return one.holds_by_login(part);
+    }
+    if is_few(&part.sources, thresholds) || part.sources.is_local() {
+        return one.holds_by_limit(part);
     }
     one.fail(
         one.limited(CHECK.rating(), &part.sources),

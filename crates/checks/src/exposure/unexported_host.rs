@@ -3,11 +3,11 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::logins::capital;
 use crate::subject::{Subject, SubjectKind};
-use crate::support::filter_decides;
 use crate::support::openings::{
     NETWORK, every_port_of, for_sources, nearly_every, network_lines, networks_words,
 };
 use crate::support::rated::severity_of_kind;
+use crate::support::{filter_decides, filter_of};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{BeyondExport, owner_of};
@@ -62,7 +62,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     }
     let facing = |at: &usize| !estate.outside(*at).is_empty() && !devices.contains(at);
     let passing = (0..estate.devices.len()).filter(facing);
-    answers.extend(passing.map(|at| Answer::new(at, Subject::of(SubjectKind::Device), Verdict::Pass)));
+    answers.extend(
+        passing.map(|at| {
+            Answer::new(at, Subject::of(SubjectKind::Device), Verdict::pass(filter_of(estate, at)))
+        }),
+    );
     answers
 }
 

@@ -41,7 +41,7 @@ fn judge(mapper: &PortMapper) -> Verdict {
         .filter_map(|(on, name)| on.then_some(name))
         .collect();
     if ways.is_empty() {
-        return Verdict::Pass;
+        return Verdict::pass(mapper.origin);
     }
     let allowed = before_deny(mapper);
     let closed = allowed.is_some();

@@ -58,7 +58,11 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             }
         }
         if groups.is_empty() && !shut.is_empty() && !silent {
-            answers.push(Answer::new(one.device, Subject::served(one.served), Verdict::Pass));
+            answers.push(Answer::new(
+                one.device,
+                Subject::served(one.served),
+                Verdict::pass_by(shut.iter().flat_map(|part| part.lines()), one.served.origin),
+            ));
         }
         for group in groups {
             let subject = Subject::served(one.served).limited_to(&group[0].sources);

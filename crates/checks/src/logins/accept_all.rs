@@ -5,8 +5,8 @@ use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::LoginDaemon;
 use trevlin_model::radius::RadiusEntry;
+use trevlin_model::{LoginDaemon, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -29,13 +29,15 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let mut closed = false;
+        let mut closed: Option<Origin> = None;
         for entry in device.facts.radius_entries.iter().filter(|entry| entry.user == "DEFAULT") {
             if entry.accepts {
-                let verdict = if closed { Verdict::Pass } else { accepts(entry) };
+                let verdict = closed.map_or_else(|| accepts(entry), Verdict::pass);
                 answers.push(Answer::new(at, Subject::of(SubjectKind::AnyUser), verdict));
             }
-            closed |= entry.rejects && !entry.conditional;
+            if entry.rejects && !entry.conditional {
+                closed.get_or_insert(entry.origin);
+            }
         }
         // A line with no password is judged where it may be used; one that no server of the device reads opens nothing.
         let anybody = device.logins.iter().filter(|login| {

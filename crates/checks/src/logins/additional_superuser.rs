@@ -31,7 +31,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for account in device.facts.accounts.iter().filter(|one| one.uid == 0) {
             let subject = Subject::of(SubjectKind::Account).with(&account.name);
             if account.name == "root" {
-                answers.push(Answer::new(at, subject, Verdict::Pass));
+                answers.push(Answer::new(at, subject, Verdict::pass(account.origin)));
                 continue;
             }
             let rating = if passwords.may_use(&account.name) {

@@ -77,7 +77,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     .into(),
                     evidence: vec![login.origin, *origin],
                 }),
-                None => Verdict::Pass,
+                None => Verdict::pass(login.origin),
             };
             answers.push(Answer::new(
                 at,
@@ -121,7 +121,7 @@ fn by_permission(estate: &EstateMap, at: usize) -> Vec<Answer> {
                 evidence: [one.origin].into_iter().chain(by_rights.map(|(_, origin)| origin)).collect(),
             })
         } else {
-            Verdict::Pass
+            Verdict::pass(one.origin)
         };
         answers.push(Answer::new(
             at,

@@ -44,7 +44,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
     match part.login.value() {
-        _ if one.served.is_local() || is_few(&part.sources, thresholds) => Verdict::Pass,
+        _ if one.served.is_local() || is_few(&part.sources, thresholds) => one.holds_by_limit(part),
         None => one.ask_login(part),
         Some(AuthRequirement::Nothing) => one.fail(
             one.limited(CHECK.rating(), &part.sources),
@@ -56,7 +56,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
             ),
             part.lines(),
         ),
-        Some(_) => Verdict::Pass,
+        Some(_) => one.holds_by_login(part),
     }
 }
 

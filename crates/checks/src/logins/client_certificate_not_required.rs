@@ -66,7 +66,7 @@ fn judge(
             );
         }
         (Some(demand), Some(origin), _) => (*demand, origin),
-        (Some(_), None, _) => return Verdict::Pass,
+        (Some(_), None, _) => return Verdict::pass_setting(certificate, tunnel.origin),
         (None, ..) => {
             return Verdict::ask(
                 format!(
@@ -78,13 +78,14 @@ fn judge(
         }
     };
     let text = match demand {
-        CertificateRequirement::Required => return Verdict::Pass,
+        CertificateRequirement::Required => return Verdict::pass(origin),
         CertificateRequirement::Optional => "accepts clients without a certificate",
         CertificateRequirement::NotAsked => "requires no client certificate",
     };
     // A password and a code are two factors without one.
     if of_tls_based(estate, at, tunnel).is_some_and(|kinds| kinds.len() > 1) {
-        return Verdict::Pass;
+        let asked = tunnel.proof.passwords.iter().map(|check| check.origin);
+        return Verdict::pass_by(asked, tunnel.origin);
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("a password is still required"),

@@ -52,11 +52,11 @@ fn takes_commands(part: &ServiceResource) -> bool {
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
-    if one.served.is_local()
-        || is_few(&part.sources, thresholds)
-        || part.login.value() != Some(&AuthRequirement::Nothing)
-    {
-        return Verdict::Pass;
+    if part.login.value() != Some(&AuthRequirement::Nothing) {
+        return one.holds_by_login(part);
+    }
+    if one.served.is_local() || is_few(&part.sources, thresholds) {
+        return one.holds_by_limit(part);
     }
     one.fail(
         one.limited(CHECK.rating(), &part.sources),

@@ -51,9 +51,9 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
         Some(AuthRequirement::Nothing)
             if !whole && (is_few(&part.sources, thresholds) || part.sources.is_local()) =>
         {
-            Some(Verdict::Pass)
+            Some(one.holds_by_limit(part))
         }
-        Some(AuthRequirement::Nothing) if !whole && one.served.is_local() => Some(Verdict::Pass),
+        Some(AuthRequirement::Nothing) if !whole && one.served.is_local() => Some(one.holds_by_limit(part)),
         Some(AuthRequirement::Nothing) => {
             let base = match one.served.is_local() {
                 true => CHECK.rating().lowered("reachable from the device itself only"),
@@ -72,7 +72,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
                 part.lines(),
             ))
         }
-        Some(_) => Some(Verdict::Pass),
+        Some(_) => Some(one.holds_by_login(part)),
     }
 }
 

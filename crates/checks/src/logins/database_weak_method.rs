@@ -54,7 +54,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
              password.",
         )
     } else {
-        return Verdict::Pass;
+        return one.holds_by_login(part);
     };
     one.fail(
         one.limited(base, &part.sources),

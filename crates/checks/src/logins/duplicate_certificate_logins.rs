@@ -69,7 +69,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     let about =
                         format!("whether {} permits parallel sessions with one certificate", name_of(tunnel));
                     match client_rule(tunnel, |policy| &policy.sessions_per_user, &about) {
-                        ClientRule::Stated(Most(1), _) | ClientRule::Native => Verdict::Pass,
+                        ClientRule::Stated(Most(1), origin) => Verdict::pass(origin),
+                        ClientRule::Native => Verdict::pass(tunnel.origin),
                         // Several sessions are a property of the users' limit, which has a check of its own.
                         ClientRule::Stated(..) => Verdict::DoesNotApply,
                         ClientRule::Open(ask) => ask,
@@ -82,7 +83,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     ));
                     Verdict::ask(ask, vec![missing.origin])
                 }
-                (None, None) => Verdict::Pass,
+                (None, None) => Verdict::pass_default(tunnel.origin, "openvpn(8), duplicate-cn"),
             };
             answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }

@@ -57,7 +57,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     let root = root(&delegations, account);
                     fail(estate, at, account, origin, permission, root)
                 }
-                None => Verdict::Pass,
+                None => Verdict::pass(account.origin),
             };
             answers.push(Answer::new(at, Subject::of(SubjectKind::Account).with(&account.name), verdict));
         }
@@ -165,9 +165,9 @@ fn switched_on(estate: &Analyses, at: usize, permission: &Permission<'_>) -> Ans
 fn named_radius(device: &Device) -> Option<Verdict> {
     let named = |one: &&RadiusEntry| one.user != "DEFAULT" && !one.rejects;
     let entries = || device.facts.radius_entries.iter().filter(named);
-    entries().next()?;
+    let any = entries().next()?;
     let accepted: Vec<&RadiusEntry> = entries().filter(|one| one.accepts).collect();
-    let Some(first) = accepted.first() else { return Some(Verdict::Pass) };
+    let Some(first) = accepted.first() else { return Some(Verdict::pass(any.origin)) };
     let plain = accepted.iter().any(|one| !one.conditional);
     let who = match accepted.len() {
         1 => format!("`{}`", first.user),

@@ -112,7 +112,7 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
         return Some(Verdict::ask(ask, vec![*origin, one.origin]));
     }
     Some(match (found.is_empty(), named) {
-        (false, _) => Verdict::Pass,
+        (false, _) => Verdict::pass_by(found.iter().map(|(_, origin)| *origin), tunnel.origin),
         (true, Some(_)) => Verdict::DoesNotApply,
         (true, None) => {
             let ask = format!(

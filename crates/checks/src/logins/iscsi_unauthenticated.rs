@@ -40,7 +40,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     let any = part.remark(Remark::AnyInitiator);
     let (base, title) = match (part.login.value(), any) {
-        _ if one.served.is_local() => return Verdict::Pass,
+        _ if one.served.is_local() => return one.holds_by_limit(part),
         (Some(AuthRequirement::Nothing), Some(_)) => (CHECK.rating(), "accepts any initiator without CHAP"),
         (Some(AuthRequirement::Nothing), None) if one.served.program == APPLIANCE => {
             (CHECK.rating(), "accepts initiators without CHAP")
@@ -50,7 +50,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
             CHECK.rating().lowered("a CHAP secret is required"),
             "accepts any initiator that knows one common CHAP secret",
         ),
-        _ => return Verdict::Pass,
+        _ => return one.holds_by_login(part),
     };
     // A device sheet may leave them out.
     let disks = match (&part.path, one.served.program) {

@@ -67,7 +67,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             seen.push(part.bypass);
             let verdict = match part.bypass.filter(|_| is_judged(part)) {
                 Some(bypass) => judge(one, part, bypass),
-                None => Verdict::Pass,
+                None => one.holds_by_login(part),
             };
             answers.push(Answer::new(one.device, Subject::part(one.served, part), verdict));
         }
@@ -89,7 +89,7 @@ fn is_judged(part: &ServiceResource) -> bool {
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, bypass: LoginBypass) -> Verdict {
     let base = match part.login.value() {
         // A certificate or a login of another kind is asked for instead.
-        Some(asked) if *asked >= AuthRequirement::Password => return Verdict::Pass,
+        Some(asked) if *asked >= AuthRequirement::Password => return one.holds_by_login(part),
         Some(_) if part.remark(Remark::Administration).is_some() => {
             CHECK.rated_at(Severity::High, "administration pages require no login")
         }

@@ -46,7 +46,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 
 fn judge(estate: &Analyses, at: usize, tunnel: &str, port: &ManagementPort<'_>) -> Verdict {
     if port.is_socket() {
-        return Verdict::Pass;
+        return Verdict::pass(port.origin);
     }
     let (password, origin) = (port.password, port.origin);
     let number = port.port.parse().unwrap_or_default();
@@ -77,7 +77,7 @@ fn judge(estate: &Analyses, at: usize, tunnel: &str, port: &ManagementPort<'_>) 
         return Verdict::ask(ask, vec![origin]);
     };
     match (itself, password) {
-        (true, true) => Verdict::Pass,
+        (true, true) => Verdict::pass(origin),
         (true, false) => fail(
             Severity::Low,
             "reachable from the device itself only",

@@ -49,7 +49,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
         let allowed = baseline.at(at).local_logins;
         for (path, (users, origin)) in lists {
             let verdict = if users.len() as u64 <= allowed || !device.facts.radius_targets.is_empty() {
-                Verdict::Pass
+                Verdict::pass(origin)
             } else {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated("no RADIUS server is configured"),

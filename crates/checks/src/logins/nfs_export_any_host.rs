@@ -62,7 +62,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
             ),
             vec![part.origin],
         ),
-        None => Verdict::Pass,
+        None => one.holds_by_limit(part),
     }
 }
 

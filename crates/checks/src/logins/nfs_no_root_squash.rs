@@ -41,7 +41,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
                 answers.push(Answer::new(
                     one.device,
                     Subject::part(one.served, part).limited_to(&part.sources),
-                    Verdict::Pass,
+                    Verdict::pass(part.origin),
                 ));
                 continue;
             };

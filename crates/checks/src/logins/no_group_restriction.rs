@@ -11,7 +11,7 @@ use trevlin_estate::baseline::Baseline;
 use trevlin_model::grant::{Grantee, ServicePermission};
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
+use trevlin_model::{Device, Origin, PasswordSource, Protocol, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -118,34 +118,37 @@ fn by_directory(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
         )
     };
     let asked = tunnel.proof.passwords.iter().find(|check| elsewhere(&check.source))?;
-    let mut own =
-        device.facts.permissions.iter().filter(|one| one.service == tunnel.name && !one.off).peekable();
-    if own.peek().is_none() {
+    let own: Vec<&ServicePermission> =
+        device.facts.permissions.iter().filter(|one| one.service == tunnel.name && !one.off).collect();
+    if own.is_empty() {
         let ask =
             missing.question(&format!("which groups or users may use {} (`permissions`)", name_of(tunnel)));
         return Some(Verdict::ask(ask, vec![asked.origin]));
     }
-    own.all(|one| one.who != Grantee::AllUsers).then_some(Verdict::Pass)
+    let limited = own.iter().all(|one| one.who != Grantee::AllUsers);
+    limited.then(|| Verdict::pass_by(own.iter().map(|one| one.origin), tunnel.origin))
 }
 
 fn shell(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> Option<Verdict> {
     let connection = SshConnection::default();
     let names = ["allowusers", "allowgroups"]
         .iter()
-        .any(|keyword| matches!(server.effective(keyword, &connection), Setting::Stated { .. }));
+        .find_map(|keyword| server.effective(keyword, &connection).origin());
     let shells = device.facts.accounts.iter().filter(|account| account.has_shell()).count();
     // PAM may sort them as well, where it is asked.
     let by_pam = server.may_be_on("usepam", &connection);
-    let sorted =
-        by_pam && lines_of_service(device, "sshd").is_ok_and(|lines| lines.iter().any(|line| sorts(line)));
-    if names || sorted {
-        return Some(Verdict::Pass);
-    }
-    let listed = device.facts.permissions.iter().any(|one| one.service == "SSH" && !one.off)
-        || device.logins.iter().any(|one| one.service == "SSH");
-    if listed {
-        // A permission for everybody is judged by itself.
-        return Some(Verdict::Pass);
+    let sorted = || {
+        let lines = lines_of_service(device, "sshd").ok().filter(|_| by_pam)?;
+        lines.iter().find(|line| sorts(line)).map(|line| line.origin)
+    };
+    // A permission for everybody is judged by itself.
+    let permitted = || {
+        let own = device.facts.permissions.iter().find(|one| one.service == "SSH" && !one.off);
+        own.map(|one| one.origin)
+            .or_else(|| device.logins.iter().find(|one| one.service == "SSH").map(|one| one.origin))
+    };
+    if let Some(origin) = names.or_else(sorted).or_else(permitted) {
+        return Some(Verdict::pass(origin));
     }
     if let Some(missing) = server.missing_configuration() {
         return Some(Verdict::ask_reference(missing, "which accounts SSH accepts"));
@@ -176,11 +179,10 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
                 .wanting(format!("/etc/pam.d/{missing}"));
         }
     };
-    let sorts = lines.iter().any(|line| sorts(line));
     // A remote list decides there, which these files do not show.
-    let elsewhere = lines.iter().any(|line| line.module.starts_with("pam_radius"));
-    if sorts || elsewhere {
-        return Verdict::Pass;
+    let decides = |line: &&&PamLine| sorts(line) || line.module.starts_with("pam_radius");
+    if let Some(line) = lines.iter().find(decides) {
+        return Verdict::pass(line.origin);
     }
     Verdict::Fail(Fail {
         rating: if tunnel.always_requires_certificate() {

@@ -91,7 +91,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         }
         for (delay, origin) in device.facts.radius_security.iter().filter_map(|one| one.reject_delay) {
             let verdict = if delay > 0.0 {
-                Verdict::Pass
+                Verdict::pass(origin)
             } else {
                 fail(
                     "RADIUS server rejects without delay",
@@ -139,7 +139,8 @@ fn by_tunnel(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Option<Ver
                 "its own limit is disabled",
                 *origin,
             )),
-            _ => Some(Verdict::Pass),
+            Some(setting) => Some(Verdict::pass_setting(setting, tunnel.origin)),
+            None => Some(Verdict::pass_default(tunnel.origin, "ocserv(8), max-ban-score")),
         };
     }
     tunnel.proof.passwords.iter().find_map(|check| match &check.source {
@@ -168,7 +169,7 @@ fn by_rule(tunnel: &Tunnel) -> Option<Verdict> {
             ),
             tunnel.always_requires_certificate(),
         )),
-        ClientRule::Stated(..) => Some(Verdict::Pass),
+        ClientRule::Stated(_, origin) => Some(Verdict::pass(origin)),
         ClientRule::Open(ask) if by_list => Some(ask),
         ClientRule::Open(_) | ClientRule::Native => None,
     }
@@ -185,8 +186,8 @@ fn by_pam(estate: &EstateMap, device: &Device, service: &str, what: &str, asked_
         }
     };
     let counts = |module: &str| COUNTING.contains(&module) || module.starts_with("pam_radius");
-    if lines.iter().any(|line| counts(&line.module)) {
-        return Verdict::Pass;
+    if let Some(line) = lines.iter().find(|line| counts(&line.module)) {
+        return Verdict::pass(line.origin);
     }
     if let Some((program, origin)) = watcher(estate, device) {
         let beginning = format!("Please provide the settings of {program} that are in force");

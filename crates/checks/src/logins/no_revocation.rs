@@ -57,22 +57,22 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Verdict {
         tunnel.settings.iter().rev().find(|(key, _)| key == name).and_then(|(_, said)| said.origin())
     };
     let pinned = || {
-        tunnel.ipsec.as_deref().is_some_and(|ipsec| {
-            ipsec.remote.iter().all(|round| !round.certificates.is_empty() && round.narrowed.is_some())
-        })
+        let rounds = &tunnel.ipsec.as_deref()?.remote;
+        let pinned = rounds.iter().all(|round| !round.certificates.is_empty() && round.narrowed.is_some());
+        pinned.then(|| rounds.iter().find_map(|round| round.narrowed).unwrap_or(tunnel.origin))
     };
-    if set("peer-fingerprint").or(set("ccd-exclusive")).is_some() || pinned() {
-        return Verdict::Pass;
+    if let Some(origin) = set("peer-fingerprint").or(set("ccd-exclusive")).or_else(pinned) {
+        return Verdict::pass(origin);
     }
     if let Some(revocation) = &tunnel.proof.revocation {
         return match (revocation.strict, tunnel.ipsec.is_some()) {
-            (true, _) => Verdict::Pass,
+            (true, _) => Verdict::pass(revocation.origin),
             (false, ipsec) => lenient(tunnel, revocation.origin, ipsec),
         };
     }
     let about = format!("whether {} checks a revocation list", name_of(tunnel));
     match client_rule(tunnel, |policy| &policy.revocation, &about) {
-        ClientRule::Stated(true, _) => return Verdict::Pass,
+        ClientRule::Stated(true, origin) => return Verdict::pass(origin),
         ClientRule::Stated(false, _) | ClientRule::Native => {}
         ClientRule::Open(ask) => return ask,
     }
@@ -91,8 +91,8 @@ fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Verdict {
         let path = format!("/{}", estate.export(**export).path());
         path.contains("/swanctl/x509crl/") || path.contains("/ipsec.d/crls/")
     });
-    if tunnel.ipsec.is_some() && list.is_some() {
-        return Verdict::Pass;
+    if let Some(list) = list.filter(|_| tunnel.ipsec.is_some()) {
+        return Verdict::pass(estate.export(*list).origin(0..0));
     }
     // Each way in that a certificate opens.
     let own = asks(tunnel).then_some(&tunnel.proof.passwords);

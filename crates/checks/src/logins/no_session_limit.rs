@@ -92,7 +92,9 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
         missing.push("no concurrent-session limit");
     }
     if missing.is_empty() {
-        return Verdict::Pass;
+        let limits = ["inactive", "idle-timeout", "session-timeout", "max-same-clients"];
+        let of_link = dial_in.map(|one| one.profile.origin);
+        return Verdict::pass_by(limits.iter().filter_map(|name| stated(name)).chain(of_link), tunnel.origin);
     }
     fail(tunnel, &missing, "Limits that are not set are off by default.", evidence)
 }
@@ -112,6 +114,15 @@ fn of_appliance(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     let of_link = |limit: Option<(u32, _)>| limit.is_some_and(|(seconds, _)| seconds > 0);
     let by_link = dial_in.is_some_and(|one| of_link(one.profile.idle) || of_link(one.profile.max_connect));
     let is_set = |rule: &ClientRule<'_, Seconds>| matches!(rule, ClientRule::Stated(Seconds(1..), _));
+    let stated = |rule: &ClientRule<'_, Seconds>| match rule {
+        ClientRule::Stated(Seconds(1..), origin) => Some(*origin),
+        _ => None,
+    };
+    let of_users = match &users {
+        ClientRule::Stated(Most(1..), origin) => Some(*origin),
+        _ => None,
+    };
+    let limits: Vec<Origin> = [stated(&idle), stated(&whole), of_users].into_iter().flatten().collect();
     let mut missing = Vec::new();
     let mut evidence = Vec::new();
     let mut open = None;
@@ -136,7 +147,7 @@ fn of_appliance(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     match open {
         _ if !missing.is_empty() => fail(tunnel, &missing, "The limits are switched off.", evidence),
         Some(ask) => ask,
-        None => Verdict::Pass,
+        None => Verdict::pass_by(limits, tunnel.origin),
     }
 }
 

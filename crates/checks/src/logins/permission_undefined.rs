@@ -52,7 +52,7 @@ fn judge(device: &Device, one: &ServicePermission, name: &str, role: bool) -> Op
     let mut found = device.facts.groups.iter().filter(named);
     let first = found.next()?;
     if first.role == role || found.any(|group| group.role == role) {
-        return Some(Verdict::Pass);
+        return Some(Verdict::pass(first.origin));
     }
     let (wanted, there) = if role { ("role", "group") } else { ("group", "role") };
     Some(Verdict::Fail(Fail {

@@ -61,7 +61,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 let title = format!("{} identities share one pre-shared key", key.identities.len());
                 fail(Severity::Medium, "the peers that share it are named", title)
             } else {
-                Verdict::Pass
+                Verdict::pass(key.origin)
             };
             answers.push(Answer::new(
                 at,

@@ -52,7 +52,7 @@ fn judge(client: &RadiusClient) -> Verdict {
     };
     let one_place = if range.family() == Family::V4 { 1 } else { ONE_PLACE };
     if client.is_local() || range.size() <= one_place {
-        return Verdict::Pass;
+        return Verdict::pass(client.address_origin);
     }
     let (severity, why) = if range == IpRange::all(range.family()) {
         (Severity::High, "it covers any address, so only the secret protects the server".to_owned())

@@ -63,7 +63,7 @@ fn judge(device: &Device, client: &RadiusClient) -> Verdict {
     let stated = setting.origin();
     let possible: Vec<_> = setting.possible().collect();
     let (severity, why, how) = if possible.iter().all(|one| **one == MessageAuthenticator::Required) {
-        return Verdict::Pass;
+        return Verdict::pass_setting(&setting, client.origin);
     } else if possible.iter().all(|one| **one == MessageAuthenticator::Learned) {
         (
             Severity::Low,

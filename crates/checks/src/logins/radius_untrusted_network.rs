@@ -38,7 +38,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 Some([first, last]) if !all && (is_public(first) || is_public(last)) => {
                     fail(&format!("client `{}`", client.name), client.address_origin, client.origin)
                 }
-                Some(_) => Verdict::Pass,
+                Some(_) => Verdict::pass(client.address_origin),
                 None => ask(&client.name, client.address_origin),
             };
             answers.push(Answer::new(at, Subject::of(SubjectKind::RadiusClient).with(&client.name), verdict));
@@ -66,8 +66,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn judge(server: &str, address: Option<IpAddr>, origin: Origin) -> Verdict {
     match address {
         Some(address) if is_public(address) => fail(&format!("server `{server}`"), origin, origin),
-        Some(_) => Verdict::Pass,
-        None if server.starts_with("localhost") => Verdict::Pass,
+        Some(_) => Verdict::pass(origin),
+        None if server.starts_with("localhost") => Verdict::pass(origin),
         None => ask(server, origin),
     }
 }

@@ -66,8 +66,8 @@ fn judge(
     condition: Option<&ShellCondition>,
 ) -> Verdict {
     let device = &estate.devices[at];
-    if server.excluded_by("root", groups).is_some() {
-        return Verdict::Pass;
+    if let Some(origin) = server.excluded_by("root", groups) {
+        return Verdict::pass(origin);
     }
     let root = SshConnection { user: Some("root"), groups, ..SshConnection::default() };
     let connection = condition.map_or(root, ShellCondition::connection);
@@ -75,16 +75,18 @@ fn judge(
     let Some((_, origin)) = stated.filter(|(value, _)| value.first().is_some_and(|word| word == "yes"))
     else {
         let no = |(value, _): &(Vec<String>, _)| value.first().is_some_and(|word| word == "no");
+        let holds =
+            || Verdict::pass_setting(&server.effective("permitrootlogin", &connection), server.origin);
         return match server.missing_configuration() {
             // A line that a missing file cannot change.
             Some(missing)
                 if missing.unsaid.is_some()
                     && server.stated("permitrootlogin", &connection).as_ref().is_some_and(no) =>
             {
-                Verdict::Pass
+                holds()
             }
             Some(missing) => Verdict::ask_reference(missing, "whether root may log in"),
-            None => Verdict::Pass,
+            None => holds(),
         };
     };
     let ways = ssh_login_paths(estate, at, server, &connection);
@@ -93,7 +95,10 @@ fn judge(
         let kinds = &way.factors.kinds;
         kinds.contains(&FactorKind::Knowledge) || kinds.is_empty()
     };
-    let Some(way) = ways.iter().find(by_password).filter(|_| !locked(device)) else { return Verdict::Pass };
+    let Some(way) = ways.iter().find(by_password).filter(|_| !locked(device)) else {
+        let lines = ways.iter().flat_map(|way| way.factors.lines.iter().copied());
+        return Verdict::pass_by(lines, origin);
+    };
     let from = Reachability::of_ssh(estate, at, server, condition);
     let rating = rated_from(CHECK.rated("a password is among the accepted methods"), &from, estate);
     let sources = condition.map(|condition| condition.sources.join(", ")).filter(|words| !words.is_empty());

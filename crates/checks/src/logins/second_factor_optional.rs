@@ -38,7 +38,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             if let Some((demand, origin)) = rule {
                 let verdict = match demand {
                     Demand::Optional => Verdict::Fail(by_rule(tunnel, origin)),
-                    Demand::Required => Verdict::Pass,
+                    Demand::Required => Verdict::pass(origin),
                     // A login with one factor is a finding of its own.
                     Demand::Off => continue,
                 };
@@ -53,13 +53,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 match argument {
                     Some(argument) => {
                         let fail = fail(&service.name, line, kind, argument);
-                        let told = modules.entry(&line.module).or_insert(Verdict::Pass);
-                        if matches!(told, Verdict::Pass) {
+                        let told = modules.entry(&line.module).or_insert_with(|| Verdict::pass(line.origin));
+                        if matches!(told, Verdict::Pass(_)) {
                             *told = Verdict::Fail(fail);
                         }
                     }
                     None => {
-                        modules.entry(&line.module).or_insert(Verdict::Pass);
+                        modules.entry(&line.module).or_insert_with(|| Verdict::pass(line.origin));
                     }
                 }
             }

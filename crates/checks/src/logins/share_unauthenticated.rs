@@ -61,7 +61,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     match part.login.value() {
         None => one.ask_login(part),
         Some(AuthRequirement::Nothing) if one.served.is_local() || is_few(&part.sources, thresholds) => {
-            Verdict::Pass
+            one.holds_by_limit(part)
         }
         Some(AuthRequirement::Nothing) => {
             let written = part.is_written();
@@ -80,7 +80,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
                 lines,
             )
         }
-        Some(_) => Verdict::Pass,
+        Some(_) => one.holds_by_login(part),
     }
 }
 

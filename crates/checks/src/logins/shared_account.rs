@@ -87,7 +87,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     evidence: vec![origin],
                 })
             } else {
-                Verdict::Pass
+                Verdict::pass(origin)
             };
             answers.push(Answer::new(at, Subject::of(SubjectKind::Login).with(name).with(service), verdict));
         }

@@ -46,7 +46,7 @@ fn judge(tunnel: &Tunnel) -> Option<Verdict> {
     let by_key = |round: &&AuthRound| round.proof.value() == Some(&IkeProof::SharedKey);
     let round = ipsec.remote.iter().find(by_key)?;
     let Some((identity, origin)) = round.identity.as_ref().filter(|_| !round.admits_several()) else {
-        return Some(Verdict::Pass);
+        return Some(Verdict::pass_by(round.identity.iter().map(|(_, origin)| *origin), tunnel.origin));
     };
     let login = ipsec.remote.iter().any(AuthRound::is_login) || !tunnel.proof.passwords.is_empty();
     let (severity, why) = if login {

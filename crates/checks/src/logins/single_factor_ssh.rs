@@ -116,7 +116,7 @@ fn judge(
     paths: &[SshLoginPath],
     few: u64,
 ) -> (Verdict, Option<Undecided>) {
-    let Some(weakest) = weakest_path(paths) else { return (Verdict::Pass, None) };
+    let Some(weakest) = weakest_path(paths) else { return (Verdict::pass(server.origin), None) };
     let open = weakest.factors.undecided.clone();
     // A password that the file itself switches on counts, whatever the stack may require beside it; otherwise another login path
     // with a single factor makes the finding certain.
@@ -132,7 +132,7 @@ fn judge(
         None => weakest,
     };
     if path.factors.kinds.len() > 1 {
-        return (Verdict::Pass, None);
+        return (Verdict::pass_by(path.factors.lines.iter().copied(), server.origin), None);
     }
     let connection = condition.map_or_else(SshConnection::default, ShellCondition::connection);
     // Where the stack was not exported at all, its login counts as a password, which it is unless it was changed (pam_unix(8)).

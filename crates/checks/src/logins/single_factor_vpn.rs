@@ -121,7 +121,9 @@ fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verd
             }),
             origin,
         ),
-        PppAuthentication::List(..) if tunnel.code_required().is_some() => Verdict::Pass,
+        PppAuthentication::List(..) if tunnel.code_required().is_some() => {
+            Verdict::pass_by(tunnel.code_required(), tunnel.origin)
+        }
         PppAuthentication::List(logins, origin) => {
             let evidence =
                 [origin].into_iter().chain(logins.iter().take(SHOWN_LOGINS).map(|login| login.origin));
@@ -168,7 +170,7 @@ fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -
                 .rated_at(Severity::Medium, "only the certificate that IPsec requires grants access"),
             ..fail.clone()
         }),
-        UnprotectedAccess::Protected => Verdict::Pass,
+        UnprotectedAccess::Protected => Verdict::pass_by([around.origin, tunnel.origin], tunnel.origin),
         UnprotectedAccess::Open(_) | UnprotectedAccess::Inside(_) => alone,
         // Missing authentication is reported, whichever clients are permitted.
         _ if fail.rating.severity() == Severity::Critical => alone,
@@ -214,7 +216,9 @@ fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> (Verdict, Optio
     };
     let single = ways.iter().filter(|(factors, _)| factors.is_single());
     let certain = match &weakest.undecided {
-        None if weakest.kinds.len() > 1 => return (Verdict::Pass, None),
+        None if weakest.kinds.len() > 1 => {
+            return (Verdict::pass_by(weakest.lines.iter().copied(), tunnel.origin), None);
+        }
         None => weakest,
         Some(undecided) => match single.min_by_key(|(factors, _)| factors.weakness()) {
             Some((factors, _)) => factors,
@@ -292,7 +296,8 @@ fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     ) {
         // The password is required besides the certificate, whoever verifies it, unless the exports show that it is not verified.
         (true, Some(_), _) if of_tls_based(estate, at, tunnel).is_none_or(|kinds| kinds.len() > 1) => {
-            Verdict::Pass
+            let asked = tunnel.proof.passwords.iter().map(|check| check.origin);
+            Verdict::pass_by(stated.into_iter().chain(asked), tunnel.origin)
         }
         (true, asked, first) => Verdict::Fail(Fail {
             rating: CHECK
@@ -338,7 +343,7 @@ fn by_somebody(
         return ask_factors(tunnel, undecided);
     }
     if found.kinds.len() > 1 {
-        return Verdict::Pass;
+        return Verdict::pass_by([asked_at].into_iter().chain(found.lines.iter().copied()), asked_at);
     }
     let words = found.kinds.first().map_or("nothing", |kind| kind.words());
     let severity = if found.kinds.is_empty() { Severity::Critical } else { CHECK.severity };

@@ -44,7 +44,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     let nothing = asked == Some(&AuthRequirement::Nothing);
     // Write access is reported by another check.
     if one.served.is_local() || !(everywhere || nothing) || part.is_written() {
-        return Verdict::Pass;
+        return one.holds_by_limit(part);
     }
     let rating = match nothing {
         true => {

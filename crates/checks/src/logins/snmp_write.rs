@@ -44,7 +44,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
     let weak = matches!(part.login.value(), Some(AuthRequirement::Community | AuthRequirement::Nothing));
     if one.served.is_local() || !weak || !part.is_written() || part.sources.is_local() {
-        return Verdict::Pass;
+        return if weak { one.holds_by_limit(part) } else { one.holds_by_login(part) };
     }
     let base = match is_few(&part.sources, thresholds) {
         true => CHECK.rating().lowered("limited to named hosts"),

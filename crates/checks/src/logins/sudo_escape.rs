@@ -90,7 +90,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 let subject = Subject::of(SubjectKind::SudoRule).with(rule.who.join(" ")).with(&command.path);
                 let verdict = verdicts
                     .entry(subject.with(command.arguments.as_deref().unwrap_or("*")))
-                    .or_insert(Verdict::Pass);
+                    .or_insert_with(|| Verdict::pass(rule.origin));
                 if !ways.is_empty() {
                     *verdict = fail(command, &ways, &dials_in);
                 }

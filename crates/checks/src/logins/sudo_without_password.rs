@@ -156,7 +156,7 @@ fn trusted_by_su(device: &Device) -> Option<Verdict> {
         members = own.filter(|name| *name != "root").map(|name| format!("`{name}`")).collect();
     }
     if members.is_empty() {
-        return Some(Verdict::Pass);
+        return Some(Verdict::pass(line.origin));
     }
     members.truncate(MOST_NAMED);
     Some(Verdict::Fail(Fail {
@@ -176,7 +176,7 @@ const MOST_NAMED: usize = 32;
 
 fn judge(who: &str, asks_password: bool, evidence: Vec<Origin>, dials_in: bool) -> Verdict {
     if asks_password {
-        return Verdict::Pass;
+        return Verdict::pass_lines(evidence);
     }
     let (severity, why) = if dials_in {
         (Severity::High, "the same name is a VPN login")

@@ -87,7 +87,7 @@ fn of_tunnel(tunnel: &Tunnel) -> Option<Verdict> {
         }));
     }
     if !method.eq_ignore_ascii_case("md5") {
-        return Some(Verdict::Pass);
+        return Some(Verdict::pass(origin));
     }
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated("it is the method that the connection demands"),
@@ -99,7 +99,7 @@ fn of_tunnel(tunnel: &Tunnel) -> Option<Verdict> {
 
 fn judge(settings: &EapSettings) -> Verdict {
     let Some((_, origin)) = settings.methods.iter().find(|(method, _)| method == "md5") else {
-        return Verdict::Pass;
+        return Verdict::pass_by(settings.methods.iter().map(|(_, origin)| *origin), settings.origin);
     };
     let first = settings.default_method.as_ref().filter(|(method, _)| method == "md5");
     Verdict::Fail(Fail {

@@ -61,7 +61,7 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
         }
     }
     if !profile.require.is_empty() {
-        return Some(Verdict::Pass);
+        return Some(Verdict::pass_by(profile.require.iter().map(|(_, origin)| *origin), tunnel.origin));
     }
     if let Some(missing) = dial_in.missing.first() {
         return Some(Verdict::ask_reference(

@@ -35,7 +35,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             continue;
         }
         if one.served.weaknesses.is_empty() {
-            answers.push(Answer::new(one.device, Subject::served(one.served), Verdict::Pass));
+            answers.push(Answer::new(
+                one.device,
+                Subject::served(one.served),
+                Verdict::pass(one.served.origin),
+            ));
             continue;
         }
         let mut lines: BTreeMap<ServiceWeakness, Vec<Origin>> = BTreeMap::new();

@@ -81,7 +81,7 @@ fn judge(device: &Device, key: &SshKey, thresholds: &Thresholds) -> Verdict {
     let weak = key.key.algorithm == KeyAlgorithm::Dsa
         || key.key.strength().is_some_and(|bits| u64::from(bits) < thresholds.key_strength);
     if !weak {
-        return Verdict::Pass;
+        return Verdict::pass(key.origin);
     }
     let whose = match (key.purpose, &key.user) {
         (SshKeyUse::Host, _) => "host key".to_owned(),

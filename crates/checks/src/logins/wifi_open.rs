@@ -38,7 +38,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     evidence: vec![one.origin, one.protection_origin],
                 })
             } else {
-                Verdict::Pass
+                Verdict::pass(one.protection_origin)
             };
             answers.push(Answer::new(
                 at,

@@ -25,14 +25,17 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for one in &device.facts.radios {
-            let verdict = one.setup.map_or(Verdict::Pass, |line| {
-                Verdict::Fail(Fail {
-                    rating: CHECK.rated("usable by anyone in radio range"),
-                    title: format!("WPS enabled for Wi-Fi network `{}`", one.name).into(),
-                    detail: "Wi-Fi Protected Setup is enabled by this setting.".into(),
-                    evidence: vec![line, one.origin],
-                })
-            });
+            let verdict = one.setup.map_or_else(
+                || Verdict::pass(one.origin),
+                |line| {
+                    Verdict::Fail(Fail {
+                        rating: CHECK.rated("usable by anyone in radio range"),
+                        title: format!("WPS enabled for Wi-Fi network `{}`", one.name).into(),
+                        detail: "Wi-Fi Protected Setup is enabled by this setting.".into(),
+                        evidence: vec![line, one.origin],
+                    })
+                },
+            );
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Wifi).with(&one.interface).with(&one.name),

@@ -54,7 +54,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     }
     let at = judged.chain.rules.iter().position(|one| std::ptr::eq(one, rule)).unwrap_or(0);
     if rule.logs || judged.chain.rules[..at].iter().any(|before| logs_for(before, rule)) {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("the estate file requires it"),

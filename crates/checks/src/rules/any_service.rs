@@ -44,12 +44,12 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     }
     // Within one network nothing is opened to another.
     if within_one_network(judged.rule) {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     // Most rules name a few ports, and are not measured.
     let few = |one: &Match| matches!(&one.kind, MatchKind::DestinationPorts(ports) if !one.negated && trevlin_model::total_ports(ports) < 1 << 13);
     if judged.rule.target == Target::Accept && judged.rule.matches.iter().any(few) {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     let Some(breadth) = let_through(judged.review.spaces, judged.rule) else {
         return Verdict::DoesNotApply;
@@ -57,7 +57,7 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     // Forwarded traffic is limited by the forwards.
     let forwarded = |one: &Match| matches!(one.kind, MatchKind::States(states) if !one.negated && states.dnat && !states.new && !states.established);
     if judged.rule.matches.iter().any(forwarded) {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     // One for what IPsec or a mark singles out is limited by that.
     let limits = limits(judged.rule);
@@ -65,16 +65,16 @@ fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         || found.status != RuleStatus::Alive
         || !(found.exact || limits.is_some())
     {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     // What its source port limits is another check's.
     if by_source_port(judged.rule).is_some() {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     let words = describe(judged.rule);
     // A rule without any condition is another check's.
     if words.open.source && words.open.destination {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     let limits = limits.map(|limits| format!(", {limits}")).unwrap_or_default();
     let (severity, why, place) = context(estate, judged, breadth.sources + breadth.destinations);

@@ -73,7 +73,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         _ => return Verdict::DoesNotApply,
     };
     if takers.is_empty() {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     let places: Vec<String> = takers.iter().take(5).map(|one| estate.place(one.origin)).collect();
     let how = if severity == CHECK.severity { "has no effect" } else { "does not block all that it names" };

@@ -46,7 +46,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             };
             let Some(line) = translates(estate, at, interface) else { continue };
             let verdict = match outwards(estate, outer) {
-                None => Verdict::Pass,
+                None => Verdict::pass(line),
                 Some(outer_line) => Verdict::Fail(Fail {
                     rating: CHECK.rated("it permits nothing by itself"),
                     title: format!(

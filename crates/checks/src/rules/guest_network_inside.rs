@@ -105,7 +105,7 @@ fn judge(estate: &Analyses, guest: &GuestNetwork) -> Verdict {
     if inside.is_empty() && served.is_empty() {
         let open: Vec<Origin> = beyond.iter().flat_map(|one| deciding(&one.steps)).collect();
         if open.is_empty() {
-            return Verdict::Pass;
+            return Verdict::pass(guest.origin);
         }
         let question = format!(
             "Please state which internal hosts the guest network at {} of {name} reaches: a condition not analysed decides.",

@@ -39,7 +39,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             };
             let outside = estate.outside(at).iter().find(|one| one.certain);
             let verdict = if setting.value == "0" {
-                Verdict::Pass
+                Verdict::pass(setting.origin)
             } else {
                 let (severity, why) = match outside {
                     Some(one) => (Severity::Medium, format!("{} faces the Internet", one.name)),

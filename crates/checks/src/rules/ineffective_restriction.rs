@@ -71,17 +71,17 @@ fn judge(estate: &Analyses, judged: &Judged<'_>, set: Option<&NamedSet>) -> Verd
         return Verdict::DoesNotApply;
     }
     if found.status != RuleStatus::Alive || let_through(judged.review.spaces, judged.rule).is_none() {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     let certain =
         |name: &String| estate.outside(judged.device).iter().any(|one| one.certain && one.name == *name);
     if leaving(judged.rule).as_ref().is_some_and(certain) {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     let Some((what, lines)) =
         by_negation(judged).or_else(|| by_cover(judged, set)).or_else(|| by_element(set?))
     else {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     };
     let (severity, why) = match entering(judged.rule).as_ref().is_some_and(certain) {
         true => (Severity::High, "it permits traffic from the Internet"),

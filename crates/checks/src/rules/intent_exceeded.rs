@@ -36,7 +36,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let certain: Vec<_> = held.excess.iter().filter(|one| one.certain).collect();
         let Some(first) = certain.first() else {
             let verdict = match held.excess.first() {
-                None => Verdict::Pass,
+                None => Verdict::pass_intended(intent.line),
                 Some(one) => Verdict::ask(
                     format!(
                         "Please state whether {} has access beyond its intents: a condition not analysed decides.",

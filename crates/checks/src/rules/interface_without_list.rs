@@ -44,7 +44,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 continue;
             }
             let verdict = if listed.contains(interface.name.as_str()) {
-                Verdict::Pass
+                Verdict::pass(interface.addresses[0].origin)
             } else {
                 let outside = estate.outside(at).iter().any(|one| one.certain && one.name == interface.name);
                 let (severity, why) = match outside {

@@ -118,7 +118,7 @@ pub(crate) fn each_way(
                         found.push((subject, Verdict::Fail(fail)));
                     }
                 }
-                Verdict::Pass => rest = Verdict::Pass,
+                held @ Verdict::Pass(_) => rest = held,
                 _ => {}
             }
         }
@@ -148,9 +148,9 @@ fn each_rule_with(
                 for (subject, verdict) in judge(estate, &judged) {
                     match verdict {
                         Verdict::DoesNotApply => {}
-                        Verdict::Pass => {
+                        held @ Verdict::Pass(_) => {
                             passed.push(judged);
-                            answers.push(Answer::new(device, Subject::of(SubjectKind::Rule), Verdict::Pass));
+                            answers.push(Answer::new(device, Subject::of(SubjectKind::Rule), held));
                         }
                         verdict => {
                             for one in passed.drain(..) {

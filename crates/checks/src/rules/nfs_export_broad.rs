@@ -75,7 +75,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
             format!("The network has {} addresses.", range.size()),
             part.lines(),
         ),
-        None => Verdict::Pass,
+        None => one.holds_by_limit(part),
     }
 }
 

@@ -71,15 +71,15 @@ fn judge(estate: &EstateMap, at: usize, family: Family) -> Verdict {
             evidence(),
         );
     }
-    let denies = tables.iter().any(|table| {
-        table.chains.iter().any(|chain| {
+    let denies = tables.iter().find_map(|table| {
+        table.chains.iter().find(|chain| {
             judges(table, chain, Hook::Forward)
                 && filters(table, chain)
                 && (chain.policy == Some(Target::Drop) || !chain.rules.is_empty())
         })
     });
-    if denies {
-        return Verdict::Pass;
+    if let Some(chain) = denies {
+        return Verdict::pass(chain.origin);
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("none of its interfaces faces the Internet"),

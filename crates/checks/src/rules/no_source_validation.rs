@@ -38,7 +38,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             .iter()
             .flat_map(|table| &table.chains)
             .flat_map(|chain| &chain.rules)
-            .any(|rule| {
+            .find(|rule| {
                 rule.matches.iter().any(|one| match &one.kind {
                     MatchKind::ReversePath { .. } => true,
                     MatchKind::NotAnalysed(residual) => residual.kind == ResidualKind::ReversePath,
@@ -56,8 +56,9 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             } else {
                 (CHECK.severity, "it is not known to face the Internet")
             };
-            let verdict = if check != SourceCheck::Off || by_rule {
-                Verdict::Pass
+            let verdict = if check != SourceCheck::Off || by_rule.is_some() {
+                let rule = by_rule.map(|rule| rule.origin).filter(|_| check == SourceCheck::Off);
+                Verdict::pass(rule.unwrap_or(origin))
             } else {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, why),

@@ -54,16 +54,18 @@ fn judge(estate: &EstateMap, at: usize, hook: Hook) -> Verdict {
     if !estate.outside(at).is_empty() {
         return Verdict::DoesNotApply;
     }
+    let mut both = None;
     for (one, other) in [(Family::V4, Family::V6), (Family::V6, Family::V4)] {
         let Some(filtered) = closed(&estate.tables(at, one), hook) else { continue };
         let tables = estate.tables(at, other);
         // Any chain that is not empty may keep something out; only where there is none the matter is plain.
-        let open = !tables
+        let closing = tables
             .iter()
             .flat_map(|table| table.chains.iter().map(move |chain| (*table, chain)))
-            .any(|(table, chain)| {
+            .find(|(table, chain)| {
                 judges(table, chain, hook) && (chain.policy == Some(Target::Drop) || !chain.rules.is_empty())
             });
+        both = closing.map(|(_, chain)| [filtered.origin, chain.origin]).or(both);
         let own = device
             .facts
             .interfaces
@@ -74,7 +76,7 @@ fn judge(estate: &EstateMap, at: usize, hook: Hook) -> Verdict {
                 Family::of(address.net.addr()) == other
                     && !matches!(address.net.addr(), std::net::IpAddr::V6(v6) if v6.is_unicast_link_local())
             });
-        let (true, Some(own)) = (open, own) else { continue };
+        let (None, Some(own)) = (closing, own) else { continue };
         // A whole ruleset of nftables shows both versions; a dump of one version says nothing of the other.
         let both_shown =
             device.facts.filters.iter().any(|filter| filter.format != trevlin_model::FilterFormat::Iptables);
@@ -99,7 +101,7 @@ fn judge(estate: &EstateMap, at: usize, hook: Hook) -> Verdict {
             evidence: vec![filtered.origin, own.origin],
         });
     }
-    Verdict::DoesNotApply
+    both.map_or(Verdict::DoesNotApply, |lines| Verdict::pass_lines(lines.to_vec()))
 }
 
 #[cfg(test)]
@@ -132,8 +134,8 @@ mod tests {
             ("open", &[both, closed, open6][..], &["fail medium d iptables-save.txt:2 ip-addr.json:2"][..]),
             ("a ruleset shows all there is", &[both, nft4], &["fail medium d nft.txt:3 ip-addr.json:2"]),
             ("not exported", &[both, closed], &["ask d"]),
-            ("closed", &[both, closed, closed6], &[]),
-            ("one table for both", &[both, nft], &[]),
+            ("closed", &[both, closed, closed6], &["pass d"]),
+            ("one table for both", &[both, nft], &["pass d"]),
             ("no address of the other", &[v4, closed, open6], &[]),
         ] {
             let told: Vec<_> =

@@ -41,10 +41,10 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     }
     // Words are made of few rules.
     if judged.chain.hook.is_none() || found.status != RuleStatus::Alive {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     if !describe(judged.rule).open.is_whole() {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("it has no condition"),

@@ -46,7 +46,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
             let lines = lines.map(|chain| chain.origin).collect();
             return fail(judged, &format!("no rule of chain {to} is for its packets"), lines);
         }
-        RuleStatus::Alive => return Verdict::Pass,
+        RuleStatus::Alive => return Verdict::pass(judged.rule.origin),
         RuleStatus::NotDecided | RuleStatus::TooCostly => return Verdict::DoesNotApply,
         RuleStatus::Impossible => {
             return fail(

@@ -70,7 +70,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             );
             Verdict::ask(question, evidence)
         } else {
-            Verdict::Pass
+            Verdict::pass_lines(evidence)
         };
         answers.push(Answer::new(end.device, Subject::tunnel_named(&joined.name).with(other), verdict));
     }

@@ -62,7 +62,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         || found.status != RuleStatus::Alive
         || !found.exact
     {
-        return Verdict::Pass;
+        return Verdict::pass(judged.rule.origin);
     }
     let outside = estate.outside(judged.device);
     let from = entering(judged.rule);

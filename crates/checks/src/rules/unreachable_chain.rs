@@ -63,7 +63,7 @@ fn answer(device: usize, filter: &Filter, chain: &Chain, reached: bool) -> Answe
         many => format!("{many} rules"),
     };
     let verdict = if reached {
-        Verdict::Pass
+        Verdict::pass(chain.origin)
     } else {
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),

@@ -38,7 +38,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let mut unused = Vec::new();
             for set in review.filter.sets.iter().filter(|set| set.present) {
                 let verdict = match (set.used_at.is_empty(), set.elements, set.filled_by_rules) {
-                    (false, _, _) => Verdict::Pass,
+                    (false, _, _) => Verdict::pass_by(set.used_at.iter().take(1).copied(), set.origin),
                     (true, 0, _) | (true, _, true) => Verdict::DoesNotApply,
                     (true, _, false) => {
                         unused.push(set);

@@ -31,6 +31,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let internet = estate.internet();
     let mut answers = Vec::new();
     for (clients, exposure) in estate.shape().clients.iter().zip(&estate.internal().clients) {
+        let known = answers.len();
         for (device, reached) in exposure.reached_by_device() {
             let appliance = matches!(
                 estate.devices[device].kind,
@@ -101,6 +102,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             };
             answers.push(Answer::new(device, subject, verdict));
         }
+        if answers.len() == known {
+            let subject = Subject::tunnel_named(&clients.tunnel);
+            answers.push(Answer::new(clients.device, subject, Verdict::pass(clients.origin)));
+        }
     }
     answers
 }
@@ -123,10 +128,10 @@ mod tests {
         );
         // The loopback address is not reachable, and rules for other interfaces do not apply.
         let other = "-A INPUT -p udp --dport 161 -j ACCEPT\n-A INPUT -i eth1 -p tcp --dport 22 -j ACCEPT\n";
-        assert!(on_gate(&CHECK, other, &sockets).is_empty());
+        assert_eq!(on_gate(&CHECK, other, &sockets), ["pass gate"]);
         let limited = "-A INPUT -i wg0 -p tcp --dport 22 -m limit --limit 1/second -j ACCEPT\n";
         assert_eq!(on_gate(&CHECK, limited, &sockets), ["ask gate"]);
         let meant = "[[intent]]\nfrom = \"WireGuard wg0\"\nto = \"gate\"\nservices = \"tcp 22\"\n";
-        assert!(on_gate_with(&CHECK, open, &sockets, meant).is_empty());
+        assert_eq!(on_gate_with(&CHECK, open, &sockets, meant), ["pass gate"]);
     }
 }

@@ -38,7 +38,11 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         let wide: Vec<_> =
             exposure.outwards.iter().filter(|one| whole(&one.ports, baseline.at(clients.device))).collect();
         let Some(first) = wide.iter().find(|one| one.certain).or(wide.first()) else {
-            answers.push(Answer::new(clients.device, Subject::tunnel_named(&clients.tunnel), Verdict::Pass));
+            answers.push(Answer::new(
+                clients.device,
+                Subject::tunnel_named(&clients.tunnel),
+                Verdict::pass(clients.origin),
+            ));
             continue;
         };
         let evidence: Vec<_> = deciding(&first.steps).chain([clients.origin]).collect();

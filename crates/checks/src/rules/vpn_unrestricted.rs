@@ -77,7 +77,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             );
             Verdict::ask(question, vec![clients.origin])
         } else {
-            Verdict::Pass
+            let rules = reached.iter().flat_map(|one| one.rules.iter().copied());
+            Verdict::pass_by(rules.chain([clients.origin]), clients.origin)
         };
         answers.push(Answer::new(clients.device, subject, verdict));
     }

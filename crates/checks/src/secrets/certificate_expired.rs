@@ -94,7 +94,7 @@ fn judge(one: &Certificate, today: Date, thresholds: &Thresholds) -> Verdict {
     } else if i64::from(left) < thresholds.days_before_expiry as i64 {
         (Severity::Low, format!("Certificate of `{}` expires on {last}", one.subject), "it is still valid")
     } else {
-        return Verdict::Pass;
+        return Verdict::pass(one.origin);
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),

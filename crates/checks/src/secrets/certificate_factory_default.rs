@@ -48,7 +48,7 @@ fn judge(estate: &EstateMap, at: usize, bearer: &Bearer<'_>) -> Option<Verdict> 
     } else {
         let (one, origin) = bearer.first(estate, at).ok()??;
         if !one.factory {
-            return Some(Verdict::Pass);
+            return Some(Verdict::pass_by([one.origin, origin], origin));
         }
         (format!("`{}` came with the device.", one.subject), vec![one.origin, origin])
     };

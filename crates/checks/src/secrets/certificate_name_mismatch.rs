@@ -89,7 +89,7 @@ fn judge(
     let missing: Vec<&String> =
         server_names.iter().filter(|name| !one.names.iter().any(|held| names(held, name))).collect();
     if missing.len() < server_names.len() || missing.is_empty() {
-        return Some(Verdict::Pass);
+        return Some(Verdict::pass_by([one.origin, origin], origin));
     }
     let held =
         if one.names.is_empty() { "nothing".to_owned() } else { format!("`{}`", one.names.join("`, `")) };

@@ -56,7 +56,7 @@ fn judge(estate: &EstateMap, at: usize, bearer: &Bearer<'_>) -> Option<Verdict> 
             format!("Its names include `{wildcard}`."),
         )
     } else {
-        return Some(Verdict::Pass);
+        return Some(Verdict::pass_by([one.origin, origin], origin));
     };
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated(why),

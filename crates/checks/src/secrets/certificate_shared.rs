@@ -53,10 +53,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     }
     let mut answers = Vec::new();
     for (key, devices) in &held {
-        let Some((first, _)) = devices.first_key_value() else { continue };
+        let Some((first, first_line)) = devices.first_key_value() else { continue };
         let subject = Subject::of(SubjectKind::Certificate).with(key.0).with(key.2.join(" "));
         let verdict = if devices.len() < 2 {
-            Verdict::Pass
+            Verdict::pass(*first_line)
         } else {
             let names: Vec<&str> = devices.keys().map(|at| estate.devices[*at].name.as_str()).collect();
             let wildcard = key.2.iter().any(|name| name.starts_with('*'));

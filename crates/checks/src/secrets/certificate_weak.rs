@@ -83,7 +83,7 @@ fn of_key(one: &Certificate, thresholds: &Thresholds) -> Verdict {
                 thresholds.key_strength
             ),
         ),
-        Some(_) => Verdict::Pass,
+        Some(_) => Verdict::pass(one.origin),
         None => {
             let ask = format!(
                 "Please state the key type in the certificate of `{}`: it is not known here.",

@@ -55,7 +55,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 ));
             }
             if !kept {
-                answers.push(Answer::new(at, Subject::tunnel(tunnel), Verdict::Pass));
+                answers.push(Answer::new(
+                    at,
+                    Subject::tunnel(tunnel),
+                    Verdict::pass_by(tunnel.peers.iter().map(|peer| peer.origin), tunnel.origin),
+                ));
             }
         }
     }

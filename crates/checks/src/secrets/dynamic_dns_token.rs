@@ -33,7 +33,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             // How an appliance stores it is not to be seen on a screen; how it sends it may be.
             let shown = client.token.filter(|_| !estate.is_appliance(at) || client.plain.is_some());
             let Some(token) = shown else {
-                answers.push(Answer::new(at, subject, Verdict::Pass));
+                answers.push(Answer::new(at, subject, Verdict::pass(client.origin)));
                 continue;
             };
             let published = match names.as_slice() {

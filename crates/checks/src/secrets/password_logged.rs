@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::line_of;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -38,7 +39,13 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for security in device.facts.radius_security.iter().filter(|one| one.tells_log) {
             let lines = &security.logged_passwords;
             let verdict = if lines.is_empty() {
-                Verdict::Pass
+                match security.passwords_not_logged.as_slice() {
+                    [] => Verdict::pass_default(
+                        line_of(estate, at),
+                        "radiusd.conf, log: auth_badpass, auth_goodpass",
+                    ),
+                    lines => Verdict::pass_lines(lines.to_vec()),
+                }
             } else {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated("readers of the log can use the accounts"),

@@ -60,7 +60,7 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
             let clear: BTreeSet<Origin> = logins.iter().filter_map(|(clear, _)| *clear).collect();
             let first = logins.iter().find_map(|(clear, login)| clear.map(|_| login));
             let verdict = match first {
-                None => Verdict::Pass,
+                None => Verdict::pass_lines(logins.iter().take(1).map(|(_, login)| *login).collect()),
                 Some(first) => Verdict::Fail(Fail {
                     rating: if administer.contains(path) {
                         CHECK.rating().raised("the accounts administer the device")

@@ -42,14 +42,16 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let keys = &device.facts.private_keys;
         if !keys.is_empty() {
             let clear: Vec<Origin> = keys.iter().filter(|key| !key.encrypted).map(|key| key.origin).collect();
-            answers.push(Answer::new(at, Subject::of(SubjectKind::PrivateKeys), judge(estate, clear)));
+            let verdict = judge(estate, clear)
+                .unwrap_or_else(|| Verdict::pass_lines(keys.iter().map(|key| key.origin).collect()));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::PrivateKeys), verdict));
         }
     }
     answers
 }
 
-fn judge(estate: &EstateMap, clear: Vec<Origin>) -> Verdict {
-    let Some(first) = clear.first() else { return Verdict::Pass };
+fn judge(estate: &EstateMap, clear: Vec<Origin>) -> Option<Verdict> {
+    let first = clear.first()?;
     let file = estate.export(first.export).file_name();
     let (title, detail): (String, String) = match clear.len() {
         1 => (format!("{file} contains an unencrypted private key"), "No passphrase protects it.".into()),
@@ -58,12 +60,12 @@ fn judge(estate: &EstateMap, clear: Vec<Origin>) -> Verdict {
             "No passphrase protects them.".into(),
         ),
     };
-    Verdict::Fail(Fail {
+    Some(Verdict::Fail(Fail {
         rating: CHECK.rated("they are usable by anyone who reads the files"),
         title: title.into(),
         detail: detail.into(),
         evidence: clear,
-    })
+    }))
 }
 
 #[cfg(test)]

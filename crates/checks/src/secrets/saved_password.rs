@@ -34,7 +34,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for tunnel in device.facts.running().filter(|one| one.accepts_clients()) {
             let rule = tunnel.rule(|policy| &policy.saved_passwords).and_then(Setting::stated);
             if let Some((permitted, origin)) = rule {
-                let verdict = if *permitted { permits(tunnel, origin) } else { Verdict::Pass };
+                let verdict = if *permitted { permits(tunnel, origin) } else { Verdict::pass(origin) };
                 answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
             }
         }
@@ -104,6 +104,19 @@ mod tests {
             let mut files = vec![("d/c.conf", text.as_str())];
             files.extend(more.map(|more| ("d/yard.pass", more)));
             run(&CHECK, &[(lines, &files, wanted)]);
+        }
+    }
+
+    #[test]
+    fn of_an_appliance() {
+        let sheet = |saved: &str| {
+            format!(
+                "sheet = \"trevlin-sheet/2\"\n[[tunnels]]\nname = \"vpn\"\nfamily = \"tls\"\nrole = \"server\"\n\
+                 [tunnels.policy]\nsaved-passwords = \"{saved}\"\n"
+            )
+        };
+        for (saved, wanted) in [("yes", "fail medium d s.toml:7 s.toml:2"), ("no", "pass d")] {
+            run(&CHECK, &[(saved, &[("d/s.toml", &sheet(saved))], &[wanted])]);
         }
     }
 

@@ -2,7 +2,8 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use std::collections::BTreeSet;
+use crate::support::others_pass;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -46,10 +47,20 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     });
     let reused: Vec<_> = groups.filter(|(group, _)| !equal_by_design(group)).collect();
     let found = reused.iter().enumerate();
-    found
+    let mut answers: Vec<Answer> = found
         .map(|(number, (group, exact))| answer(estate, group, *exact, &group_letter(number)))
         .chain(not_comparable(estate))
-        .collect()
+        .collect();
+    let affected: BTreeSet<usize> =
+        reused.iter().flat_map(|(group, _)| group.iter().map(|(at, _)| *at)).collect();
+    let mut others: BTreeMap<usize, Vec<Origin>> = BTreeMap::new();
+    for (at, one) in &held {
+        if !affected.contains(at) {
+            others.entry(*at).or_default().push(one.origin);
+        }
+    }
+    others_pass(&mut answers, others);
+    answers
 }
 
 /// Passwords in files that were not exported, and therefore cannot be compared.
@@ -239,7 +250,7 @@ mod tests {
                         ("d/clients.conf", "client gate {\n ipaddr = 10.4.0.1\n secret = sesame\n}\n"),
                         ("e/etc/pam_radius_auth.conf", "10.4.0.9 sesame 3\n"),
                     ],
-                    &[],
+                    &["pass d", "pass e"],
                 ),
                 (
                     "one seed for two users, which another check judges",
@@ -255,7 +266,7 @@ mod tests {
                         "d/hostapd.conf",
                         "interface=wlan0\nssid=quay\nauth_server_addr=10.4.0.9\nauth_server_shared_secret=sesame\nacct_server_addr=10.4.0.9\nacct_server_shared_secret=sesame\n",
                     )],
-                    &[],
+                    &["pass d"],
                 ),
                 (
                     "the server of a login and its client",
@@ -265,7 +276,7 @@ mod tests {
                         ("d/chap-secrets", "ann * sesame-4x *\n"),
                         ("e/root/.netrc", "machine gate.example login ann password sesame-4x\n"),
                     ],
-                    &[],
+                    &["pass d", "pass e"],
                 ),
                 (
                     "the password of one user, used by another",
@@ -291,7 +302,7 @@ mod tests {
                         ("d/ipsec.secrets", "@d @e : PSK \"sesame\"\n"),
                         ("e/ipsec.secrets", "@e @d : PSK \"sesame\"\n"),
                     ],
-                    &[],
+                    &["pass d", "pass e"],
                 ),
                 (
                     "one key for two tunnels",
@@ -327,7 +338,7 @@ mod tests {
                             "client\ndev tun\nremote 192.0.2.9\n<auth-user-pass>\nann\nsesame\n</auth-user-pass>\n",
                         ),
                     ],
-                    &[],
+                    &["pass d", "pass e"],
                 ),
                 (
                     "a private key on two devices",
@@ -352,9 +363,13 @@ mod tests {
                 (
                     "one interface in two files",
                     &[("d/etc/wireguard/wg0.conf", WIREGUARD), ("d/running/wg0.conf", WIREGUARD)],
-                    &[],
+                    &["pass d"],
                 ),
-                ("different", &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * other *\n")], &[]),
+                (
+                    "different",
+                    &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * other *\n")],
+                    &["pass d"],
+                ),
                 (
                     "different in capitals",
                     &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * Sesame *\n")],
@@ -368,7 +383,7 @@ mod tests {
                         ("d/chap-secrets", "ann * sesame *\n"),
                         ("d/pap-secrets", "ann * sesame *\n"),
                     ],
-                    &[],
+                    &["pass d"],
                 ),
                 (
                     "both ends of a dial-out",
@@ -378,7 +393,7 @@ mod tests {
                         ("d/chap-secrets", "yard * sesame *\n"),
                         ("e/chap-secrets", "yard * sesame\n"),
                     ],
-                    &[],
+                    &["pass d", "pass e"],
                 ),
                 (
                     "both ends of a tunnel",
@@ -389,12 +404,12 @@ mod tests {
                         ),
                         ("e/c.conf", "client\ndev tun\nremote 192.0.2.9\n<tls-crypt>\nAAAA\n</tls-crypt>\n"),
                     ],
-                    &[],
+                    &["pass d", "pass e"],
                 ),
                 (
                     "a disabled line",
                     &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\n# bob * sesame *\n")],
-                    &[],
+                    &["pass d"],
                 ),
                 (
                     "signs that no password fits",

@@ -84,7 +84,7 @@ fn judge(group: &[&SecretRecord], owners: &BTreeSet<&str>) -> Verdict {
             format!("It has {bits} bits; {BITS} are required, and 160 are recommended."),
         )
     } else {
-        return Verdict::Pass;
+        return Verdict::pass(seed.origin);
     };
     let evidence = group.iter().map(|seed| seed.origin).collect();
     Verdict::Fail(Fail { rating, title: title.into(), detail: detail.into(), evidence })

@@ -108,7 +108,7 @@ fn judge(estate: &Analyses, at: usize, login: &Login, baseline: &Baseline) -> Op
     let thresholds = baseline.at(at);
     let short = held.secret.is_shorter_than(thresholds.login_password_length);
     if grade >= thresholds.login_password_grade && !short {
-        return Some(Verdict::Pass);
+        return Some(Verdict::pass(held.origin));
     }
     let (severity, why) = match grade {
         _ if held.secret.known_default().is_some() => (Severity::Critical, "it is published"),

@@ -122,7 +122,7 @@ fn judge(name: &str, held: &SecretRecord, origin: Origin, services: &[&str]) -> 
             detail: format!("The hash of `{name}` is {} with {}.{opens}", scheme.name(), cost.words()).into(),
             evidence: vec![origin],
         }),
-        _ => Verdict::Pass,
+        _ => Verdict::pass(origin),
     }
 }
 

@@ -90,7 +90,7 @@ fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, thresholds: &Thresho
     let secret = &key.held.secret;
     let grade = assess(estate, at, key, thresholds);
     let (severity, word, why) = match (secret.known_default(), grade) {
-        (_, KeyGrade::Holds) => return Verdict::Pass,
+        (_, KeyGrade::Holds) => return Verdict::pass(key.origin),
         (Some(known), _) => (Severity::Critical, "trivial", format!("it is published: {}", known.source)),
         (_, KeyGrade::Trivial) => {
             (Severity::Critical, "trivial", "it is among the first that attackers try".to_owned())

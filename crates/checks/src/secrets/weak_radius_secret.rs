@@ -86,7 +86,7 @@ fn judge(
     if grade >= thresholds.shared_secret_grade
         && !held.secret.is_shorter_than(thresholds.shared_secret_length)
     {
-        return Verdict::Pass;
+        return Verdict::pass(origin);
     }
     let published = held.secret.known_default();
     let (severity, why) = match (itself, grade) {

@@ -75,7 +75,7 @@ fn judge(estate: &Analyses, at: usize, held: &SecretRecord, baseline: &Baseline)
     if grade >= thresholds.service_secret_grade
         && !held.secret.is_shorter_than(thresholds.service_secret_length)
     {
-        return Verdict::Pass;
+        return Verdict::pass(held.origin);
     }
     let published = held.secret.known_default();
     // The password of a service is guessed as that of a login is.

@@ -8,8 +8,10 @@ pub(crate) mod relays;
 pub(crate) mod serving;
 
 use crate::check::{Answer, Reason, Verdict};
+use crate::subject::{Subject, SubjectKind};
 use rayon::prelude::*;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_analysis::addresses::Allocation;
 use trevlin_analysis::map::EstateMap;
 use trevlin_analysis::reachability::FILTER_NOT_EXPORTED;
 use trevlin_estate::prose::capitalized;
@@ -25,6 +27,44 @@ pub(crate) fn each_device(
     ask: impl Fn(usize) -> Vec<Answer> + Sync + Send,
 ) -> Vec<Answer> {
     (0..estate.devices.len()).into_par_iter().with_max_len(AT_A_TIME).flat_map_iter(ask).collect()
+}
+
+/// Adds a pass for every device that has something to judge, by its lines, and no other answer.
+pub(crate) fn others_pass(answers: &mut Vec<Answer>, judged: BTreeMap<usize, Vec<Origin>>) {
+    let answered: BTreeSet<usize> = answers.iter().map(|one| one.device.0).collect();
+    let others = judged.into_iter().filter(|(at, lines)| !answered.contains(at) && !lines.is_empty());
+    answers
+        .extend(others.map(|(at, lines)| {
+            Answer::new(at, Subject::of(SubjectKind::Device), Verdict::pass_lines(lines))
+        }));
+}
+
+/// The same for allocations of addresses.
+pub(crate) fn others_of_plan_pass(
+    estate: &EstateMap,
+    answers: &mut Vec<Answer>,
+    judged: impl Fn(&Allocation) -> bool,
+) {
+    let mut lines: BTreeMap<usize, Vec<Origin>> = BTreeMap::new();
+    for one in estate.plan().allocations.iter().filter(|one| judged(one)) {
+        lines.entry(one.device).or_default().push(one.origin);
+    }
+    others_pass(answers, lines);
+}
+
+/// A line to cite for a device as a whole: that of an interface that faces the Internet, otherwise the beginning of its first export.
+pub(crate) fn line_of(estate: &EstateMap, at: usize) -> Origin {
+    let outside = estate.outside(at).iter().find_map(|one| one.origin);
+    let begins = || {
+        let first = estate.devices[at].exports.first().copied().unwrap_or(trevlin_model::ExportId(0));
+        estate.export(first).origin(0..0)
+    };
+    outside.unwrap_or_else(begins)
+}
+
+/// A line to cite for the packet filter of a device: the policy or the beginning of its first filter.
+pub(crate) fn filter_of(estate: &EstateMap, at: usize) -> Origin {
+    estate.devices[at].facts.filters.first().map_or_else(|| line_of(estate, at), |filter| filter.origin)
 }
 
 /// A part of a device's state.

@@ -79,6 +79,30 @@ impl<'a> ServiceCase<'a> {
         self.served.name.clone()
     }
 
+    /// It is right by the login that a resource requires.
+    pub(crate) fn holds_by_login(&self, part: &ServiceResource) -> Verdict {
+        Verdict::pass_setting(&part.login, part.origin)
+    }
+
+    /// It is right by a limit on who reaches a resource: its own sources, the packet filter of the device, or the place where it listens.
+    pub(crate) fn holds_by_limit(&self, part: &ServiceResource) -> Verdict {
+        let sources = part.sources.origins.iter().copied();
+        let local = self.served.endpoints.iter().filter(|one| one.is_local()).map(|one| one.origin);
+        Verdict::pass_by(sources.chain(local).chain(self.filter_limit()), part.origin)
+    }
+
+    /// It is right by the encryption of a resource, or of the places where it listens.
+    pub(crate) fn holds_on_the_way(&self, part: &ServiceResource) -> Verdict {
+        let encryption = part.encryption.as_ref().and_then(Setting::origin);
+        let places = self.served.endpoints.iter().map(|one| one.origin);
+        Verdict::pass_by(encryption.into_iter().chain(places), part.origin)
+    }
+
+    /// It is right by the places where it listens.
+    pub(crate) fn holds(&self) -> Verdict {
+        Verdict::pass_by(self.served.endpoints.iter().map(|one| one.origin), self.served.origin)
+    }
+
     /// An iSCSI target with its name. An appliance states one service for all its targets, so that the name of the service is none.
     pub(crate) fn target(&self, part: &ServiceResource) -> String {
         match self.served.program {

@@ -34,7 +34,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         match (directive, rule) {
             (Some(origin), _) => fail(estate, tunnel, "`client-to-client` is set", origin),
             (None, Some((true, origin))) => fail(estate, tunnel, PERMITTED, origin),
-            _ => Verdict::Pass,
+            (None, Some((false, origin))) => Verdict::pass(origin),
+            (None, None) => Verdict::pass_default(tunnel.origin, "openvpn(8), client-to-client"),
         }
     });
     for (at, device) in estate.devices.iter().enumerate() {
@@ -42,7 +43,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let rule = tunnel.rule(|policy| &policy.between_clients).and_then(Setting::stated);
             if let Some((permitted, origin)) = rule {
                 let verdict =
-                    if *permitted { fail(estate, tunnel, PERMITTED, origin) } else { Verdict::Pass };
+                    if *permitted { fail(estate, tunnel, PERMITTED, origin) } else { Verdict::pass(origin) };
                 answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
             }
         }

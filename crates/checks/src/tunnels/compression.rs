@@ -49,7 +49,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::tunnel(tunnel),
-                on.map_or(Verdict::Pass, |(what, at)| other(tunnel, what, at)),
+                on.map_or_else(
+                    || Verdict::pass_by(rule.map(|(_, origin)| origin), tunnel.origin),
+                    |(what, at)| other(tunnel, what, at),
+                ),
             ));
         }
     }
@@ -91,7 +94,10 @@ fn switched_on(tunnel: &Tunnel) -> Option<(String, Origin)> {
 }
 
 fn judge(tunnel: &Tunnel) -> Verdict {
-    let Some((line, origin)) = switched_on(tunnel) else { return Verdict::Pass };
+    let Some((line, origin)) = switched_on(tunnel) else {
+        let stated = tunnel.setting("allow-compression").and_then(Setting::origin);
+        return Verdict::pass_by(stated, tunnel.origin);
+    };
     let allowed = tunnel.setting("allow-compression").and_then(Setting::stated);
     let allowed = allowed.map(|(value, origin)| (value.as_str(), origin));
     let (severity, why, mut evidence) = match allowed {

@@ -60,7 +60,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
                 by.map(|(_, at)| *at).into_iter().chain([*origin]).collect(),
             )
         } else {
-            return Verdict::Pass;
+            return Verdict::pass_by(plan.kept_out.iter().map(|(_, origin)| *origin), tunnel.origin);
         };
     evidence.dedup();
     Verdict::Fail(Fail {

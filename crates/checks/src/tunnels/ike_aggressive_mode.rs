@@ -32,7 +32,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     let Some(origin) = connection.aggressive.filter(|_| connection.negotiates()) else {
-        return if connection.negotiates() { Verdict::Pass } else { Verdict::DoesNotApply };
+        return if connection.negotiates() { Verdict::pass(tunnel.origin) } else { Verdict::DoesNotApply };
     };
     if connection.versions.value() == Some(&IkeVersions::Second) {
         return Verdict::DoesNotApply;

@@ -37,7 +37,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     }
     let advice = connection.daemon.advice("version = 2` or `keyexchange=ikev2", "ikev2=insist");
     let (severity, why, title, detail, origin) = match &connection.versions {
-        Setting::Stated { value: IkeVersions::Second, .. } => return Verdict::Pass,
+        Setting::Stated { value: IkeVersions::Second, origin } => return Verdict::pass(*origin),
         Setting::Stated { value: IkeVersions::First, origin } => (
             CHECK.severity,
             "only IKEv1 is permitted",
@@ -75,7 +75,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
             );
             return Verdict::ask(question, vec![tunnel.origin]);
         }
-        Setting::Stated { .. } => return Verdict::Pass,
+        Setting::Stated { origin, .. } => return Verdict::pass(*origin),
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),

@@ -36,7 +36,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     let by_radius =
         tunnel.proof.passwords.iter().any(|check| check.source == trevlin_model::PasswordSource::Radius);
     if !plan.name_servers.is_empty() {
-        return Verdict::Pass;
+        return Verdict::pass_by(plan.name_servers.iter().map(|(_, line)| *line), *origin);
     }
     if tunnel.missing_file().is_some() || by_radius {
         return Verdict::DoesNotApply;
@@ -44,7 +44,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     let about =
         format!("whether {} gives its clients a DNS server (`name-servers` in `addresses`)", name_of(tunnel));
     match client_rule(tunnel, |policy| &policy.name_servers, &about) {
-        ClientRule::Stated(true, _) => return Verdict::Pass,
+        ClientRule::Stated(true, line) => return Verdict::pass(line),
         ClientRule::Stated(false, _) | ClientRule::Native => {}
         ClientRule::Open(ask) => return ask,
     }

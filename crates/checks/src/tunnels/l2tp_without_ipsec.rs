@@ -51,7 +51,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
 fn by_rule(tunnel: &Tunnel) -> Option<Verdict> {
     let (demand, origin) = tunnel.rule(|policy| &policy.inside_ipsec)?.stated()?;
     let (severity, why, detail) = match demand {
-        Demand::Required => return Some(Verdict::Pass),
+        Demand::Required => return Some(Verdict::pass(origin)),
         Demand::Optional => (
             Severity::Medium,
             "IPsec protects clients that use it, and its use is optional",
@@ -73,7 +73,7 @@ fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     }
     let port = l2tp::port(tunnel);
     let (lines, outside) = match l2tp::access(estate, at, tunnel) {
-        UnprotectedAccess::Protected => return Verdict::Pass,
+        UnprotectedAccess::Protected => return Verdict::pass(tunnel.origin),
         UnprotectedAccess::Open(lines) => (lines, true),
         UnprotectedAccess::Inside(lines) => (lines, false),
         UnprotectedAccess::Depends(lines) => {

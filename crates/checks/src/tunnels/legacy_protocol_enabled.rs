@@ -3,12 +3,14 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
+use crate::support::others_pass;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::l2tp::carries_l2tp;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::Origin;
 use trevlin_model::ipsec::IkeVersions;
 use trevlin_model::{Device, IpRange, Tunnel, TunnelFamily};
 
@@ -36,6 +38,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, &new, at, tunnel)));
         }
     }
+    let servers = |device: &Device| -> Vec<Origin> {
+        device.facts.tunnels.iter().filter(|one| one.accepts_clients()).map(|one| one.origin).collect()
+    };
+    let judged = estate.devices.iter().enumerate().map(|(at, device)| (at, servers(device)));
+    others_pass(&mut answers, judged.collect());
     answers
 }
 
@@ -178,26 +185,26 @@ mod tests {
                 (
                     "the same names",
                     &[OLD, OPTIONS, LIST, ("b/wg0.conf", wireguard)],
-                    &["fail medium a pptpd.conf:2 wg0.conf:1"],
+                    &["fail medium a pptpd.conf:2 wg0.conf:1", "pass b"],
                 ),
                 (
                     "one network",
                     &[OLD, OPTIONS, ("a/ip-addr.json", net), ("b/s.conf", inside)],
-                    &["fail medium a pptpd.conf:2 s.conf:2"],
+                    &["fail medium a pptpd.conf:2 s.conf:2", "pass b"],
                 ),
-                ("other callers", &[OLD, OPTIONS, LIST, ("b/s.conf", new)], &["none a"]),
+                ("other callers", &[OLD, OPTIONS, LIST, ("b/s.conf", new)], &["none a", "pass b"]),
                 ("alone", &[OLD, OPTIONS, LIST], &["none a"]),
                 (
                     "switched off",
                     &[("a/etc/pptpd.conf", "#remoteip 10.4.0.200-220\n"), ("a/s.conf", new)],
-                    &[],
+                    &["pass a"],
                 ),
                 (
                     "two versions of IKE",
                     &[("a/ipsec.conf", old_ike), ("a/s.conf", new)],
                     &["fail medium a ipsec.conf:1 s.conf:2"],
                 ),
-                ("the new one alone", &[("a/ipsec.conf", new_ike), ("a/s.conf", new)], &[]),
+                ("the new one alone", &[("a/ipsec.conf", new_ike), ("a/s.conf", new)], &["pass a"]),
             ],
         );
     }

@@ -67,7 +67,7 @@ fn by_rule(tunnel: &Tunnel, wanted: bool) -> Option<Verdict> {
     Some(match (full, permitted) {
         // In a split tunnel nothing else is expected.
         (false, true) => Verdict::DoesNotApply,
-        (_, false) => Verdict::Pass,
+        (_, false) => Verdict::pass(origin),
         (true, true) => {
             let detail =
                 "All traffic is routed into the tunnel, and access to the local network is permitted.";
@@ -98,8 +98,9 @@ fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
         });
     }
     // Several lines add up.
-    if lines.iter().any(|(flags, _)| flags.split_whitespace().any(|flag| flag == "block-local")) {
-        return Verdict::Pass;
+    let blocks = |flags: &str| flags.split_whitespace().any(|flag| flag == "block-local");
+    if let Some((_, line)) = lines.iter().find(|(flags, _)| blocks(flags)) {
+        return Verdict::pass(*line);
     }
     keeps_access(
         tunnel,

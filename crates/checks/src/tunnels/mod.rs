@@ -102,8 +102,8 @@ pub(super) fn listed(found: &[(String, Origin)]) -> (String, Vec<Origin>) {
 /// The answer where one of these directives is stated, or may be in a part that was not exported; `None` where they are certainly missing.
 /// `what` ends a sentence that begins with "whether NAME".
 fn stated_or_missing(tunnel: &Tunnel, directives: &[&str], what: &str) -> Option<Verdict> {
-    if directives.iter().any(|name| tunnel.setting(name).is_some()) {
-        return Some(Verdict::Pass);
+    if let Some(setting) = directives.iter().find_map(|name| tunnel.setting(name)) {
+        return Some(Verdict::pass_setting(setting, tunnel.origin));
     }
     let missing = tunnel.missing_configuration()?;
     Some(Verdict::ask_reference(missing, &format!("whether {} {what}", name_of(tunnel))))

@@ -31,7 +31,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         let told: Vec<(String, Origin)> =
             tunnel.addresses.netbios.iter().chain(by_options).cloned().collect();
         if told.is_empty() {
-            return Answer::new(at, Subject::tunnel(tunnel), Verdict::Pass);
+            return Answer::new(at, Subject::tunnel(tunnel), Verdict::pass(tunnel.origin));
         }
         let (detail, evidence) = listed(&told);
         let verdict = Verdict::Fail(Fail {

@@ -33,7 +33,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
     let about = format!("whether {} uses a control-channel key", name_of(tunnel));
     match client_rule(tunnel, |policy| &policy.control_channel_key, &about) {
-        ClientRule::Stated(true, _) => return Verdict::Pass,
+        ClientRule::Stated(true, origin) => return Verdict::pass(origin),
         ClientRule::Stated(false, origin) => return fail(tunnel, "It is switched off.".to_owned(), origin),
         ClientRule::Open(ask) => return ask,
         ClientRule::Native => {}

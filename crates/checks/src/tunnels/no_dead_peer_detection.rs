@@ -35,9 +35,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::OpenConnect) {
             let off = tunnel.stated("dpd").filter(|(value, _)| *value == "0");
-            let verdict = off.map_or(Verdict::Pass, |(_, origin)| {
-                fail(tunnel, "`dpd` is 0.", " Setting: `dpd = 90`.", origin)
-            });
+            let verdict = match (off, tunnel.setting("dpd")) {
+                (Some((_, origin)), _) => fail(tunnel, "`dpd` is 0.", " Setting: `dpd = 90`.", origin),
+                (None, Some(setting)) => Verdict::pass_setting(setting, tunnel.origin),
+                (None, None) => Verdict::pass_default(tunnel.origin, "ocserv(8), dpd"),
+            };
             answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
     }
@@ -48,7 +50,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::tunnel(tunnel),
-                of_appliance(tunnel).unwrap_or(Verdict::Pass),
+                of_appliance(tunnel).unwrap_or_else(|| Verdict::pass(tunnel.origin)),
             ));
         }
     }
@@ -61,7 +63,7 @@ fn of_appliance(tunnel: &Tunnel) -> Option<Verdict> {
     let about = format!("whether {} uses dead-peer detection", name_of(tunnel));
     match client_rule(tunnel, |policy| &policy.keepalive, &about) {
         ClientRule::Stated(Seconds(0), origin) => Some(fail(tunnel, "It is disabled.", "", origin)),
-        ClientRule::Stated(..) => Some(Verdict::Pass),
+        ClientRule::Stated(_, origin) => Some(Verdict::pass(origin)),
         ClientRule::Open(ask) => Some(ask),
         ClientRule::Native => None,
     }
@@ -86,7 +88,7 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
             format!("Please state whether {} uses dead-peer detection ({why}).", name_of(tunnel)),
             vec![tunnel.origin],
         ),
-        liveness if liveness.value() != Some(&0) => Verdict::Pass,
+        liveness if liveness.value() != Some(&0) => Verdict::pass_setting(liveness, tunnel.origin),
         Setting::Stated { origin, .. } => fail(tunnel, "It is disabled.", advice, *origin),
         _ => {
             fail(tunnel, "Nothing is set, and dead-peer detection is off by default.", advice, tunnel.origin)
@@ -100,7 +102,8 @@ fn of_server(tunnel: &Tunnel) -> Verdict {
     }
     let has = |name: &str| tunnel.setting(name).is_some();
     if has("keepalive") || (has("ping") && (has("ping-restart") || has("ping-exit"))) {
-        return Verdict::Pass;
+        let lines = ["keepalive", "ping"].iter().filter_map(|name| tunnel.setting(name)?.origin());
+        return Verdict::pass_by(lines, tunnel.origin);
     }
     match super::stated_or_missing(tunnel, &["keepalive"], "uses dead-peer detection") {
         Some(verdict) => verdict,

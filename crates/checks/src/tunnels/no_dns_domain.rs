@@ -46,7 +46,8 @@ fn judge(tunnel: &Tunnel) -> Option<Verdict> {
     let (_, origin) = plan.name_servers.iter().find(internal)?;
     let everything = |(range, _): &Placed| *range == IpRange::all(range.family());
     if plan.sent_through.is_empty() || plan.sent_through.iter().any(everything) || !plan.domains.is_empty() {
-        return Some(Verdict::Pass);
+        let lines = plan.domains.iter().map(|(_, line)| *line);
+        return Some(Verdict::pass_by(lines.chain(plan.sent_through.iter().map(|(_, line)| *line)), *origin));
     }
     let by_radius =
         tunnel.proof.passwords.iter().any(|check| check.source == trevlin_model::PasswordSource::Radius);

@@ -71,7 +71,9 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         around.0 == one.0 || around.0.size() < IpRange::all(around.0.family()).size() / 2
     });
     found.sort_by_key(|(around, one)| around.0 != one.0);
-    let Some((around, one)) = found.first() else { return Verdict::Pass };
+    let Some((around, one)) = found.first() else {
+        return Verdict::pass_by(tunnel.peers.iter().map(|peer| peer.origin), tunnel.origin);
+    };
     let same = around.0 == one.0;
     let who = |allowed: &Allowed| tunnel.peers[allowed.1].who.as_str();
     let (earlier, later) = if around.1 < one.1 { (around, one) } else { (one, around) };

@@ -56,7 +56,8 @@ fn judge(tunnel: &Tunnel, own: &[std::net::IpAddr]) -> Verdict {
         .map(|(peer, range, origin)| (format!("Peer `{}` may use {}", peer.who, range.short()), origin))
         .collect();
     if found.is_empty() {
-        return Verdict::Pass;
+        let lines = clients.iter().flat_map(|peer| peer.allowed.iter().map(|(_, origin)| *origin));
+        return Verdict::pass_by(lines, tunnel.origin);
     }
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {

@@ -60,7 +60,7 @@ fn common(a: &Selectors, b: &Selectors) -> Option<(IpRange, [Origin; 2])> {
 fn judge(bypass: &Child, protected: &[(&Tunnel, &Child)]) -> Verdict {
     let narrow = |side: &Selectors| side.texts.iter().any(|text| text.contains('['));
     if narrow(&bypass.local) || narrow(&bypass.remote) {
-        return Verdict::Pass;
+        return Verdict::pass(bypass.origin);
     }
     let meets = |tunnel: &Child| {
         let near = bypass.local.networks.is_empty()
@@ -73,7 +73,7 @@ fn judge(bypass: &Child, protected: &[(&Tunnel, &Child)]) -> Verdict {
     let Some((tunnel, (range, lines))) =
         protected.iter().find_map(|(tunnel, child)| Some((tunnel, meets(child)?)))
     else {
-        return Verdict::Pass;
+        return Verdict::pass(bypass.origin);
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated("packets for protected networks leave the device unencrypted"),

@@ -42,7 +42,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 
 fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
     let (severity, title, detail, origin) = match dial_in.profile.encryption() {
-        Some((Mppe::Required128, _)) => return Verdict::Pass,
+        Some((Mppe::Required128, origin)) => return Verdict::pass(origin),
         Some((Mppe::Required | Mppe::Required40, origin)) => (
             Severity::Medium,
             format!("40-bit encryption keys accepted at {}", the(tunnel)),

@@ -2,10 +2,12 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::others_pass;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::Device;
 use trevlin_model::{Origin, Protocol, TunnelFamily, TunnelRole};
 
 /// Where PPTP servers answer (RFC 2637, 2.1).
@@ -60,6 +62,11 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             ));
         }
     }
+    let tunnels = |device: &Device| -> Vec<Origin> {
+        device.facts.tunnels.iter().filter(|one| one.accepts_clients()).map(|one| one.origin).collect()
+    };
+    let judged = estate.devices.iter().enumerate().map(|(at, device)| (at, tunnels(device)));
+    others_pass(&mut answers, judged.collect());
     answers
 }
 
@@ -120,6 +127,11 @@ mod tests {
                     "fails",
                     &[("d/pptpd.conf", "option /o\nremoteip 10.4.0.9\n")],
                     &["fail high d pptpd.conf:2"],
+                ),
+                (
+                    "another protocol",
+                    &[("d/server.conf", "port 1194\nserver 10.9.0.0 255.255.255.0\ndev tun\n")],
+                    &["pass d"],
                 ),
                 (
                     "a forward leads to it",

@@ -9,7 +9,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Origin, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -61,10 +61,11 @@ fn elsewhere(tunnel: &Tunnel) -> Option<(&str, Origin)> {
 
 fn of_relay(tunnel: &Tunnel) -> Verdict {
     let Some((target, origin)) = elsewhere(tunnel).filter(|_| tunnel.accepts_clients()) else {
-        return Verdict::Pass;
+        return Verdict::pass_by(tunnel.stated("connect").map(|(_, origin)| origin), tunnel.origin);
     };
     if tunnel.requires_certificate() || tunnel.proof.shared_key.is_some() {
-        return Verdict::Pass;
+        let certificate = tunnel.proof.certificate.as_ref().and_then(Setting::origin);
+        return Verdict::pass_by(certificate.or(tunnel.proof.shared_key), tunnel.origin);
     }
     let accept = tunnel.stated("accept").map(|(_, origin)| origin);
     Verdict::Fail(Fail {
@@ -105,7 +106,7 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
         }
     }
     if found.is_empty() {
-        return Verdict::Pass;
+        return Verdict::pass(tunnel.origin);
     }
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
@@ -134,7 +135,14 @@ fn ssh_login_paths(server: &SshServer) -> Verdict {
         found.push((format!("`PermitTunnel {value}` permits users to create a network interface"), origin));
     }
     if found.is_empty() {
-        return Verdict::Pass;
+        let lines =
+            ["gatewayports", "permittunnel"].into_iter().filter_map(|keyword| Some(stated(keyword)?.1));
+        return match lines.collect::<Vec<_>>() {
+            lines if lines.is_empty() => {
+                Verdict::pass_default(server.origin, "sshd_config(5), GatewayPorts and PermitTunnel")
+            }
+            lines => Verdict::pass_lines(lines),
+        };
     }
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {

@@ -8,7 +8,7 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::ipsec::{AuthRound, IkeProof, IpsecConnection};
-use trevlin_model::{Reference, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Reference, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -72,7 +72,8 @@ fn calls(connection: &IpsecConnection) -> bool {
 /// Without an identity any certificate of an authority that the daemon trusts is taken (swanctl.conf(5), `id`).
 fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     if connection.remote.iter().any(|round| !round.anybody() || round.narrowed.is_some()) {
-        return Verdict::Pass;
+        let lines = connection.remote.iter().filter_map(|round| Some(round.identity.as_ref()?.1));
+        return Verdict::pass_by(lines, tunnel.origin);
     }
     if let Some(missing) = Reference::left_open(&tunnel.missing) {
         let about = format!("which identity {} requires of the peer", name_of(tunnel));
@@ -94,7 +95,8 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     let yes = |key: &str| tunnel.stated(key).is_some_and(|(value, _)| value.eq_ignore_ascii_case("yes"));
     let named = ["checkHost", "checkIP", "checkEmail"].iter().any(|key| tunnel.setting(key).is_some());
     if tunnel.proof.shared_key.is_some() || (required && (named || yes("verifyPeer"))) {
-        return Verdict::Pass;
+        let certificate = tunnel.proof.certificate.as_ref().and_then(Setting::origin);
+        return Verdict::pass_by(certificate.or(tunnel.proof.shared_key), tunnel.origin);
     }
     if let Some(missing) = Reference::left_open(&tunnel.missing) {
         let about =

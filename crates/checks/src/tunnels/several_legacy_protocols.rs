@@ -38,7 +38,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             let earlier = old[..number].iter().filter(|one| one.family != tunnel.family);
             let pair = earlier.filter_map(|one| Some((one, shared(device, one, tunnel)?))).next();
             let verdict = match pair {
-                None => Verdict::Pass,
+                None => Verdict::pass(tunnel.origin),
                 Some((other, why)) => Verdict::Fail(Fail {
                     rating: CHECK.rated("each of them is a way to the same accounts"),
                     title: format!("{} and {} admit the same users", name_of(other), name_of(tunnel)).into(),

@@ -64,7 +64,7 @@ fn judge(estate: &EstateMap, a: &End<'_>, b: &End<'_>) -> Verdict {
     let Some(first) =
         found.iter().position(|one| one.fatal).or(if found.is_empty() { None } else { Some(0) })
     else {
-        return Verdict::Pass;
+        return Verdict::pass_lines(vec![a.tunnel.origin, b.tunnel.origin]);
     };
     found.swap(0, first);
     let fatal = found[0].fatal;

@@ -38,7 +38,7 @@ fn judge(tunnel: &Tunnel, wanted: Sends) -> Verdict {
     let full = [Family::V4, Family::V6].into_iter().any(|family| cover(sent(), IpRange::all(family)));
     let origin = tunnel.addresses.sent_through.first().map_or(tunnel.origin, |(_, origin)| *origin);
     let (severity, text, detail) = match (wanted, full) {
-        (Sends::Everything, true) | (Sends::SomeNetworks, false) => return Verdict::Pass,
+        (Sends::Everything, true) | (Sends::SomeNetworks, false) => return Verdict::pass(origin),
         (Sends::Everything, false) => {
             (CHECK.severity, "routes internal networks only", "all traffic is to use the tunnel")
         }

@@ -6,6 +6,7 @@ use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::Setting;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -27,7 +28,10 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         estate,
         |_| true,
         |estate, tunnel| match tunnel.proof.shared_key {
-            None => Verdict::Pass,
+            None => {
+                let lines = tunnel.proof.certificate.as_ref().and_then(Setting::origin);
+                Verdict::pass_by(lines, tunnel.origin)
+            }
             Some(origin) => Verdict::Fail(Fail {
                 rating: CHECK.rated("the key never changes by itself"),
                 title: format!("{} uses one static key permanently", name_of(tunnel)).into(),

@@ -54,7 +54,7 @@ fn judge(tunnel: &Tunnel, kinds: &[ClientKind]) -> Verdict {
     }
     let open: Vec<&ClientKind> = kinds.iter().filter(|one| used(one).is_none()).collect();
     if open.is_empty() {
-        return Verdict::Pass;
+        return Verdict::pass_by(kinds.iter().map(|one| one.origin), tunnel.origin);
     }
     let about = format!("which of these clients of {} are in use: {}", name_of(tunnel), names(&open));
     match tunnel.missing_configuration() {

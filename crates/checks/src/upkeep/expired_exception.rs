@@ -62,6 +62,21 @@ struct Exception<'a> {
     evidence: Vec<Origin>,
 }
 
+impl Exception<'_> {
+    fn judged(self, file: &str) -> Verdict {
+        if !self.temporary.passed {
+            return Verdict::pass_lines(self.evidence);
+        }
+        let date = self.temporary.named().unwrap_or_default();
+        Verdict::Fail(Fail {
+            rating: CHECK.rated(format!("{date} has passed, and the statement is in effect")),
+            title: format!("Exception until {date} is still in effect in {file}").into(),
+            detail: format!("Its comment reads \"{}\".", self.comment).into(),
+            evidence: self.evidence,
+        })
+    }
+}
+
 fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -83,16 +98,9 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
                 if told.iter().any(|comment| one.comment.contains(comment)) {
                     continue;
                 }
-                let date = one.temporary.named().unwrap_or_default();
                 let file = record.export.file_name();
-                let verdict = Verdict::Fail(Fail {
-                    rating: CHECK.rated(format!("{date} has passed, and the statement is in effect")),
-                    title: format!("Exception until {date} is still in effect in {file}").into(),
-                    detail: format!("Its comment reads \"{}\".", one.comment).into(),
-                    evidence: one.evidence,
-                });
                 let subject = Subject::of(SubjectKind::File).with(file).with(one.comment);
-                answers.push(Answer::new(at, subject, verdict));
+                answers.push(Answer::new(at, subject, one.judged(file)));
             }
         }
     }
@@ -119,24 +127,26 @@ fn is_statement(comment: &str) -> bool {
 fn exceptions<'a>(record: &'a ExportRecord, baseline: &Baseline) -> Vec<Exception<'a>> {
     let export: &Export = &record.export;
     let mut found = Vec::new();
-    let passed = |text: &str| {
+    let dated = |text: &str| {
         text.bytes()
             .any(|one| one.is_ascii_digit())
             .then(|| temporary(text, baseline.as_of))
             .flatten()
-            .filter(|one| one.passed && !one.trial)
+            .filter(|one| (one.passed || one.date.is_some()) && !one.trial)
     };
     let understood = |line: &Line<'_>| record.ledger.class(line.number) == Some(LineClass::Understood);
     let description = DESCRIBED
         .iter()
         .find(|(format, _)| record.format == Some(*format))
         .map(|(_, description)| description);
-    // The comment directly before, where it speaks of a date that has passed.
+    // The comment directly before, where it names a date until which the exception holds.
     let mut before: Option<(&str, Temporary, Origin)> = None;
     for line in export.lines() {
         let text = line.text.trim();
         if let Some(body) = comment(text) {
-            match passed(body) {
+            match dated(body) {
+                // One whose date has passed is not taken back by a later date.
+                Some(later) if !later.passed && before.as_ref().is_some_and(|(_, one, _)| one.passed) => {}
                 Some(temporary) => before = Some((body, temporary, export.origin_of(text))),
                 // What follows is of another statement.
                 None if is_statement(body) => before = None,
@@ -162,7 +172,7 @@ fn exceptions<'a>(record: &'a ExportRecord, baseline: &Baseline) -> Vec<Exceptio
         };
         let behind = marks.iter().find_map(|mark| text.split_once(mark)).map(|(_, body)| body);
         let own = behind.or_else(|| description.and_then(|description| description(text)));
-        if let Some((comment, temporary)) = own.and_then(|body| Some((body.trim(), passed(body)?))) {
+        if let Some((comment, temporary)) = own.and_then(|body| Some((body.trim(), dated(body)?))) {
             found.push(Exception { comment, temporary, evidence: vec![origin] });
         }
     }
@@ -188,7 +198,7 @@ mod tests {
                 wireguard("# TEMP: contractor, until 2026-03-31"),
                 vec!["fail medium d wg0.conf:6 wg0.conf:5"],
             ),
-            ("a date to come", "d/etc/wireguard/wg0.conf", wireguard("# until 2027-03-31"), vec![]),
+            ("a date to come", "d/etc/wireguard/wg0.conf", wireguard("# until 2027-03-31"), vec!["pass d"]),
             ("a date of creation", "d/etc/wireguard/wg0.conf", wireguard("# added 2024-03-31"), vec![]),
             (
                 "of a peer that was switched off",

@@ -2,6 +2,7 @@
 
 use crate::check::{Answer, Check, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use crate::support::line_of;
 use std::collections::BTreeMap;
 use trevlin_analysis::incomplete::{Incomplete, Why};
 use trevlin_analysis::map::EstateMap;
@@ -36,7 +37,11 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             by_export.entry(found.origin.export).or_default().push(found);
         }
         if by_export.is_empty() && !one.exports.is_empty() {
-            answers.push(Answer::new(device, Subject::of(SubjectKind::Device), Verdict::Pass));
+            answers.push(Answer::new(
+                device,
+                Subject::of(SubjectKind::Device),
+                Verdict::pass(line_of(estate, device)),
+            ));
         }
         for (export, found) in by_export {
             let path = estate.export(export).path();

@@ -46,7 +46,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 answers.push(Answer::new(
                     at,
                     Subject::of(SubjectKind::Filter).with(&filter.table),
-                    Verdict::Pass,
+                    Verdict::pass(filter.origin),
                 ));
             }
             for (what, lines) in open {

@@ -38,7 +38,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             let export = estate.export(filter.origin.export);
             let subject = Subject::of(SubjectKind::Filter).with(export.file_name()).with(&filter.table);
             let verdict = if another_loads(&device.facts) || !blocks(filter) {
-                Verdict::Pass
+                Verdict::pass(filter.origin)
             } else {
                 let state = match unit.state {
                     UnitState::Masked => "masked",

@@ -36,8 +36,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             silent.push(at);
             continue;
         }
-        let verdict = if keepers.iter().any(|keeper| !keeper.targets.is_empty()) {
-            Verdict::Pass
+        let verdict = if let Some(target) = keepers.iter().find_map(|keeper| keeper.targets.first()) {
+            Verdict::pass(target.origin)
         } else if let Some((question, line)) = keepers.iter().find_map(|keeper| keeper.open.first()) {
             Verdict::ask(format!("Logging of {}: {question}", device.name), vec![*line])
         } else {

@@ -41,8 +41,8 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
             continue;
         }
         let open = keepers.iter().find_map(|keeper| keeper.open.first());
-        let verdict = if keepers.iter().any(|keeper| !keeper.sources.is_empty()) {
-            Verdict::Pass
+        let verdict = if let Some((_, source)) = keepers.iter().find_map(|keeper| keeper.sources.first()) {
+            Verdict::pass(*source)
         } else if let Some((question, line)) = open {
             Verdict::ask(format!("Time synchronisation of {}: {question}", device.name), vec![*line])
         } else {

@@ -55,6 +55,10 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
                     .with(&tunnel.name);
                 Answer::new(at, subject, Verdict::Fail(fail))
             }));
+            let subject = Subject::of(SubjectKind::SwitchedOff)
+                .with(<&str>::from(ProtectionKind::SecondFactor))
+                .with(&tunnel.name);
+            answers.extend(tunnel.code_required().map(|line| Answer::new(at, subject, Verdict::pass(line))));
         }
     }
     answers
@@ -174,7 +178,7 @@ mod tests {
             (
                 "[[tunnels]]\nname = \"vpn\"\nfamily = \"tls\"\nrole = \"server\"\n[tunnels.policy]\none-time-code = \
                  \"required\"\nnote = \"temporary list of users\"\n",
-                &[],
+                &["pass d"],
             ),
             ("[[switched-off]]\nkind = \"other\"\nname = \"antivirus\"\n", &["fail medium d s.toml:2"]),
         ] {

@@ -33,7 +33,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                     FilterFormat::Ordered => "the list",
                 };
                 let verdict = if set.present {
-                    Verdict::Pass
+                    Verdict::pass(set.origin)
                 } else {
                     Verdict::ask(
                         format!(

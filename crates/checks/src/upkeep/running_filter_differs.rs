@@ -83,7 +83,7 @@ fn judge(estate: &EstateMap, running: &Filter, stored: &Filter) -> Verdict {
         other.is_some_and(|other| same_effect(estate, (running, one), (stored, other)) == Some(true))
     });
     if same && !hooked.is_empty() {
-        return Verdict::Pass;
+        return Verdict::pass_lines(vec![running.origin, stored.origin]);
     }
     let only_running = missing(running, stored);
     let only_stored = missing(stored, running);
@@ -95,7 +95,7 @@ fn judge(estate: &EstateMap, running: &Filter, stored: &Filter) -> Verdict {
         .flatten()
         .collect();
     if only_running.is_empty() && only_stored.is_empty() && policies.is_empty() {
-        return Verdict::Pass;
+        return Verdict::pass_lines(vec![running.origin, stored.origin]);
     }
     let opens = only_running.iter().any(|rule| matches!(rule.target, Target::Accept | Target::Translate(_)));
     let severity = if opens || !policies.is_empty() { CHECK.severity } else { Severity::Low };
@@ -160,7 +160,7 @@ fn by_effect(estate: &EstateMap, running: &Filter, stored: &Filter) -> Verdict {
             }
         }
     }
-    if sure { Verdict::Pass } else { Verdict::DoesNotApply }
+    if sure { Verdict::pass_lines(vec![running.origin, stored.origin]) } else { Verdict::DoesNotApply }
 }
 
 /// Rules of one table that the other does not have in the chain of that name.

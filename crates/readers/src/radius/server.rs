@@ -144,8 +144,9 @@ fn log(export: &Export, section: &Section<'_>, security: &mut RadiusSecurity, re
     for name in ["auth_badpass", "auth_goodpass"] {
         if let Some(item) = section.item(name) {
             book.understood(item.origin);
-            if item.truth() == Some(true) {
-                security.logged_passwords.push(item.origin);
+            match item.truth() {
+                Some(true) => security.logged_passwords.push(item.origin),
+                _ => security.passwords_not_logged.push(item.origin),
             }
         }
     }
