@@ -45,7 +45,8 @@ pub use trevlin_analysis::verdicts::{
 pub use trevlin_analysis::{
     addresses, exposure, exposures, filter_review, intents, logins, reachability, services, topology,
 };
-pub use trevlin_checks::check::{Answer, Catalogue, Check, Cited, Control, Fail, Question, Run, Verdict};
+pub use trevlin_checks::catalogues::{self, Catalogue, Control};
+pub use trevlin_checks::check::{Answer, Check, Cited, Fail, Held, HeldBy, Question, Run, Verdict};
 pub use trevlin_checks::rating::{Adjustment, Rating};
 pub use trevlin_checks::registry as checks;
 pub use trevlin_checks::subject::{Subject, SubjectKind};
@@ -70,4 +71,5 @@ pub fn prepare() {
     trevlin_analysis::crypto::algorithms::prepare();
     services::prepare();
     trevlin_model::secret::prepare();
+    let _ = catalogues::citations("");
 }

@@ -1,9 +1,9 @@
 //! Checks and their answers.
 
+use crate::catalogues::citations;
 use crate::rating::Rating;
 use crate::subject::Subject;
 use serde::{Serialize, Serializer};
-use std::borrow::Cow;
 use std::fmt;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::map::EstateMap;
@@ -33,94 +33,27 @@ pub struct Check {
     pub judged: &'static str,
     /// Standards and manuals.
     pub references: &'static [&'static str],
-    /// Requirements of catalogues of controls.
-    pub controls: &'static [Control],
     /// Judges an estate.
     pub run: Run,
-}
-
-/// A catalogue of controls.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Catalogue {
-    /// BSI IT-Grundschutz.
-    Grundschutz,
-    /// NIST SP 800-53 Rev. 5.
-    Sp800_53,
-}
-
-impl Catalogue {
-    /// Every catalogue.
-    pub const ALL: [Self; 2] = [Self::Grundschutz, Self::Sp800_53];
-
-    /// Its name.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Grundschutz => "BSI IT-Grundschutz",
-            Self::Sp800_53 => "NIST SP 800-53 Rev. 5",
-        }
-    }
-
-    /// Who publishes it.
-    #[must_use]
-    pub fn publisher(self) -> &'static str {
-        match self {
-            Self::Grundschutz => "BSI",
-            Self::Sp800_53 => "NIST",
-        }
-    }
-}
-
-/// A requirement of a catalogue.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Control {
-    /// The catalogue.
-    pub catalogue: Catalogue,
-    /// Its number there, such as `ORP.4.A22` or `AC-6(5)`.
-    pub id: &'static str,
-}
-
-impl Control {
-    /// A requirement of IT-Grundschutz.
-    #[must_use]
-    pub const fn grundschutz(id: &'static str) -> Self {
-        Self { catalogue: Catalogue::Grundschutz, id }
-    }
-
-    /// A control of SP 800-53.
-    #[must_use]
-    pub const fn sp800_53(id: &'static str) -> Self {
-        Self { catalogue: Catalogue::Sp800_53, id }
-    }
-}
-
-impl fmt::Display for Control {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.catalogue {
-            Catalogue::Grundschutz => write!(f, "BSI {}", self.id),
-            Catalogue::Sp800_53 => write!(f, "NIST SP 800-53 Rev. 5, {}", self.id),
-        }
-    }
 }
 
 /// Everything that a check refers to: standards and manuals, then controls.
 #[derive(Debug, Clone, Copy)]
 pub struct Cited {
     references: &'static [&'static str],
-    controls: &'static [Control],
+    check: &'static str,
 }
 
 impl Cited {
-    /// These standards and manuals, and these controls.
+    /// These standards and manuals, and the controls of a check, by its id.
     #[must_use]
-    pub const fn new(references: &'static [&'static str], controls: &'static [Control]) -> Self {
-        Self { references, controls }
+    pub const fn new(references: &'static [&'static str], check: &'static str) -> Self {
+        Self { references, check }
     }
 
     /// Each as words.
-    pub fn words(self) -> impl Iterator<Item = Cow<'static, str>> {
-        let references = self.references.iter().map(|one| Cow::Borrowed(*one));
-        references.chain(self.controls.iter().map(|one| Cow::Owned(one.to_string())))
+    pub fn words(self) -> impl Iterator<Item = &'static str> {
+        self.references.iter().copied().chain(citations(self.check).iter().map(String::as_str))
     }
 }
 
@@ -272,7 +205,7 @@ impl Check {
     /// Everything that it refers to.
     #[must_use]
     pub fn cited(&self) -> Cited {
-        Cited::new(self.references, self.controls)
+        Cited::new(self.references, self.id)
     }
 
     /// Its answers about an estate.

@@ -1,6 +1,7 @@
 //! The checks, one file each: judgement of an estate, severity, and remedy.
 
 mod addresses;
+pub mod catalogues;
 pub mod check;
 mod ciphers;
 #[cfg(test)]

@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each list with logins of a tunnel whose addresses are `*`; all of them are one finding. Passes where \
              every login states addresses. Entries without addresses permit no login and do not count.",
     references: &["pppd(8), AUTHENTICATION"],
-    controls: &[],
     run: Run::Map(run),
 };
 

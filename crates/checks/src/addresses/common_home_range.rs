@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an IPv4 network that is routed to VPN clients, or connected to the VPN server, shares addresses \
              with defaults of home routers, telephones and container engines. Does not apply to devices without VPN clients.",
     references: &["RFC 1918, 5", "RFC 4193, 3.2.2 (random selection)"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              on two. Passes for failover or high-availability pairs, for parts of one server, and for servers at two sites. \
              Undetermined where two DHCP servers may be at different sites.",
     references: &["RFC 2131, 3.1", "RFC 2131, 1.6 (unique addresses)"],
-    controls: &[],
     run: Run::Map(run),
 };
 

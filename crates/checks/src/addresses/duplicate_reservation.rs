@@ -28,7 +28,6 @@ pub(crate) const CHECK: Check = Check {
         "pppd(8), AUTHENTICATION",
         "wg(8), AllowedIPs",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -28,7 +28,6 @@ pub(crate) const CHECK: Check = Check {
              named, two devices with the same address in one network lead to an information request. Networks inside one \
              host, and virtual addresses of one site, are left out.",
     references: &["RFC 1918, 5"],
-    controls: &[],
     run: Run::Map(run),
 };
 

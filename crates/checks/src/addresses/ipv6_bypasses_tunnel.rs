@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where clients, or the device itself as a client, route all of IPv4 through the tunnel, but not all IPv6 \
              in use (2000::/3), and IPv6 is not blocked. Does not apply to split tunnels.",
     references: &["RFC 7359 (IPv6 leakage from VPNs)", "openvpn(8), --redirect-gateway and --block-ipv6"],
-    controls: &[],
     run: Run::Map(run),
 };
 

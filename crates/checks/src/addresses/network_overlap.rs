@@ -27,7 +27,6 @@ pub(crate) const CHECK: Check = Check {
              different sites in the estate file are judged by addresses/duplicate-site-network. Networks inside one host \
              and links of tunnels are left out.",
     references: &["RFC 1918, 5", "RFC 4632, 3.1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

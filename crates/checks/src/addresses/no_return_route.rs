@@ -29,7 +29,6 @@ pub(crate) const CHECK: Check = Check {
              the routes of the gateway or the filters of the server were not exported, or where the gateway is private and \
              not in the estate. Pools inside a connected network are judged by another check.",
     references: &["RFC 1812, 5.2.4", "ip-route(8)", "iptables-extensions(8), MASQUERADE and SNAT"],
-    controls: &[],
     run: Run::Map(run),
 };
 

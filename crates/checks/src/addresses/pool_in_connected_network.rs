@@ -25,7 +25,6 @@ pub(crate) const CHECK: Check = Check {
              other than that of the tunnel itself. One level lower where it is intended: proxy ARP or a bridge. Undetermined \
              where no interfaces were exported, an interface obtains its address dynamically, or the pool is malformed.",
     references: &["RFC 1918, 3", "RFC 1027 (proxy ARP)", "NIST SP 800-77 Rev. 1, 5.3"],
-    controls: &[],
     run: Run::Map(run),
 };
 

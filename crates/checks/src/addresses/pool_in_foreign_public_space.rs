@@ -27,7 +27,6 @@ pub(crate) const CHECK: Check = Check {
              file (the network at an uplink is the provider's), and where it lies in a special-purpose block (shared, link-local, multicast and so on). Passes for \
              private blocks. Undetermined where a part of the range could not be read.",
     references: &["RFC 1918, 3", "RFC 4193", "RFC 6598", "IANA Special-Purpose Address Registries"],
-    controls: &[],
     run: Run::Map(run),
 };
 

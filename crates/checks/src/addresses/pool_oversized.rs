@@ -20,7 +20,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an IPv4 pool has room for at least 1,024 clients and for 64 times the number that the server \
              permits at a time or that its list of accounts names. Does not apply where neither is known.",
     references: &["RFC 1918, 5"],
-    controls: &[],
     run: Run::Map(run),
 };
 

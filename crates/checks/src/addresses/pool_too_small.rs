@@ -26,7 +26,6 @@ pub(crate) const CHECK: Check = Check {
         "pptpd.conf(5), connections",
         "ocserv(8), max-clients",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

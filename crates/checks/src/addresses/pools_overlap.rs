@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              rejects are left out. Undetermined where services of an appliance show the same range, and it is not stated \
              whether they share a pool.",
     references: &["RFC 1918, 3", "NIST SP 800-77 Rev. 1, 5.3"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -27,7 +27,6 @@ pub(crate) const CHECK: Check = Check {
              address. Fails for a private network of a split tunnel that no interface, route, pool or other tunnel of the device \
              covers or touches, and in which no device of the estate has an address.",
     references: &["RFC 1918, 3", "NIST SP 800-41 Rev. 1, 4.1.1"],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

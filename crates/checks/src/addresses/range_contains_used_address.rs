@@ -30,7 +30,6 @@ pub(crate) const CHECK: Check = Check {
         "openvpn(8), --ifconfig-push",
         "pppd(8), AUTHENTICATION",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

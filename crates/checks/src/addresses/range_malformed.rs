@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
              number over 255, five numbers, a reversed range. The probable intention is reported and never used as a fact. \
              Host names are not malformed.",
     references: &["RFC 791, 3.1", "RFC 4291, 2.2", "RFC 4632, 3.1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              address, the tunnel address of the server, or a gateway used by clients or by the device. Networks of 31 and 32 \
              bits have no such addresses. Passes for ranges that the program computes itself.",
     references: &["RFC 1122, 3.2.1.3", "RFC 3021", "RFC 2131, 3.1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

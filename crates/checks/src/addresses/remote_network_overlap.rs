@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
              same device or a pool of another of its tunnels. Passes for a wider remote network, since the more specific \
              route wins.",
     references: &["RFC 1918, 5", "RFC 4301, 4.4.1", "NIST SP 800-77 Rev. 1, 5.3"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
              server, and for each fixed address of an OpenVPN or OpenConnect user outside the networks of the tunnel and its \
              routes. Passes inside. Not judged where the networks are not in the exports.",
     references: &["RFC 2131, 4.3.1", "openvpn(8), --ifconfig-push", "dnsmasq(8), --dhcp-host"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
              running static address is not stored, or a stored one is not running. Link-local and loopback addresses, and \
              disabled interfaces, are left out.",
     references: &["interfaces(5)", "systemd.network(5)", "netplan(5)"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
              certificate profile that accepts weak certificates. The strength of the cipher itself is judged by \
              `ciphers/weak-encryption`.",
     references: &["openvpn(8), --compat-mode, --data-ciphers-fallback, --providers and --tls-cert-profile"],
-    controls: &[],
     run: Run::Map(run),
 };
 

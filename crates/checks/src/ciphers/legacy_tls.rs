@@ -20,7 +20,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where SSL, or a version of TLS or DTLS deprecated by RFC 8996, may be negotiated; one level lower where \
              it is a default of the program. Undetermined where nothing is set and the version of the program decides.",
     references: &["RFC 8996, 4 to 6", "RFC 7568, 3", "RFC 9325, 3.1", "NIST SP 800-52 Rev. 2, 3.1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

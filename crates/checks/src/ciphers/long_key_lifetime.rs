@@ -28,7 +28,6 @@ pub(crate) const CHECK: Check = Check {
         "swanctl.conf(5), rekey_time",
         "openvpn(8), --reneg-sec",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -29,7 +29,6 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-77 Rev. 1, 3.2",
         "BSI TR-02102-3, 3.2",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for IPsec and WireGuard. Fails where no proposal has a quantum-resistant exchange and no additional \
              pre-shared key is used; one level higher where the estate file requires it (`[tunnels] quantum_resistant`).",
     references: &["FIPS 203", "RFC 9370", "RFC 8784", "RFC 9242", "wg(8), PresharedKey"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! Messages of file shares are not signed.
 
-use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::check::{Answer, Check, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::of_kinds;
 use trevlin_analysis::context::Analyses;
@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where signing is not required and some share does not require encryption; one level lower where that is a \
              default. Passes where either is required. Undetermined where settings are stored outside the exports.",
     references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10"],
-    controls: &[Control::grundschutz("APP.3.3.A12")],
     run: Run::Analyses(run),
 };
 

@@ -27,7 +27,6 @@ pub(crate) const CHECK: Check = Check {
              an algorithm that is broken, deprecated or being phased out, low where it only lacks a group for the keys of \
              the data; algorithms that are chosen from one side only are not reported here.",
     references: &["RFC 7296, 2.7", "RFC 8247, 2", "NIST SP 800-77 Rev. 1, 3.2"],
-    controls: &[],
     run: Run::Map(run),
 };
 

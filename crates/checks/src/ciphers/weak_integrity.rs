@@ -20,7 +20,6 @@ pub(crate) const CHECK: Check = Check {
              algorithm table, including defaults. Hashes do not count where only ciphers with built-in integrity may be \
              negotiated.",
     references: &["RFC 8221, 6", "RFC 8247, 2.2 and 2.3", "RFC 6151", "NIST SP 800-131A Rev. 2"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -29,7 +29,6 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-131A Rev. 2, 5",
         "BSI TR-02102-3",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A web server lists what its folders hold.
 
-use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::check::{Answer, Check, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -20,7 +20,6 @@ pub(crate) const CHECK: Check = Check {
              permitted. Passes where listings are off, or off again for the folder. Undetermined where an included file is \
              missing.",
     references: &["ngx_http_autoindex_module", "mod_autoindex", "CIS Controls 8, 4.8"],
-    controls: &[Control::grundschutz("APP.3.2.A2")],
     run: Run::Analyses(run),
 };
 

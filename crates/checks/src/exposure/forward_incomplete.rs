@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
              without the other. Routers with a helper for PPTP forward GRE by themselves; the finding states what the \
              configuration shows. Passes where both are forwarded, and where every service is.",
     references: &["RFC 2637, 1", "RFC 7296, 2.23"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! File sharing is reachable from the Internet.
 
-use crate::check::{Answer, Check, Control, Run};
+use crate::check::{Answer, Check, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
@@ -20,7 +20,6 @@ pub(crate) const CHECK: Check = Check {
              the path; one level lower for named sources. Passes where none does. Undetermined where a condition not \
              analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["CISA AA20-302A"],
-    controls: &[Control::grundschutz("APP.3.3.A3"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A remote desktop is reachable from the Internet.
 
-use crate::check::{Answer, Check, Control, Run};
+use crate::check::{Answer, Check, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
@@ -20,7 +20,6 @@ pub(crate) const CHECK: Check = Check {
              the path; one level lower for named sources. Passes where none does. Undetermined where a condition not \
              analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "CISA AA23-061A"],
-    controls: &[Control::grundschutz("SYS.2.1.A42")],
     run: Run::Analyses(run),
 };
 

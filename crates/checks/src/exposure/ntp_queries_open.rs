@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
              public NTP server fails where the Internet reaches it. Passes where addresses are named, and for a client \
              without a server. Undetermined where an included file is missing.",
     references: &["RFC 8633, 5.4", "ntp.conf(5), restrict", "chrony.conf(5), cmdallow", "US-CERT TA14-013A"],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Reports each device that echo requests from the Internet reach. Passes where the kernel is set to ignore them, \
              or a rule drops them.",
     references: &["RFC 792", "RFC 4890, 4.3", "NIST SP 800-41 Rev. 1, 4.1"],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A port forward leads to an address outside every network.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::exposure::title_of;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              judged by exposure/unexported-host. Not judged where the interfaces or the routes of the device were not \
              exported.",
     references: &["NIST SP 800-41 Rev. 1, 5.2"],
-    controls: &[Control::grundschutz("NET.3.2.A9"), Control::grundschutz("NET.1.1.A24")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Authentication accepts any user.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
              checks further attributes of the request. Fails where a secrets file of a tunnel has one password for any name \
              (`*`). Passes for entries that follow a catch-all rejection, since they are never evaluated.",
     references: &["users(5)", "pppd(8), AUTHENTICATION"],
-    controls: &[Control::grundschutz("ORP.4.A2"), Control::sp800_53("AC-3")],
     run: Run::Map(run),
 };
 

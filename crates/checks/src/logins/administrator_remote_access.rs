@@ -1,6 +1,6 @@
 //! An administrator's name opens a tunnel.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{ask_for_list, service_of};
 use trevlin_analysis::authentication::tunnels;
@@ -30,11 +30,6 @@ pub(crate) const CHECK: Check = Check {
              administers systems by its name, by its rights, or according to the estate file (`[logins] \
              administrator_groups`). Shell logins of the device itself are not judged.",
     references: &[],
-    controls: &[
-        Control::grundschutz("OPS.1.2.5.A3"),
-        Control::sp800_53("AC-6(5)"),
-        Control::grundschutz("ORP.4.A4"),
-    ],
     run: Run::Map(run),
 };
 

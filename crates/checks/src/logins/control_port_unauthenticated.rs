@@ -25,7 +25,6 @@ pub(crate) const CHECK: Check = Check {
         "HAProxy Configuration Manual, stats admin",
         "NIST SP 800-123, 6.4",
     ],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

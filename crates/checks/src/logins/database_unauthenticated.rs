@@ -1,6 +1,6 @@
 //! A database lets people in without asking who they are.
 
-use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::check::{Answer, Check, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -26,7 +26,6 @@ pub(crate) const CHECK: Check = Check {
         "MariaDB documentation, skip-grant-tables",
         "CIS Controls 8, 6.1",
     ],
-    controls: &[Control::grundschutz("APP.4.3.A3")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A daemon's management port requires one factor or none.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::rated::rated_from;
 use trevlin_analysis::context::Analyses;
@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              low on the loopback address without a password file. Passes for Unix sockets and for `management-client`. \
              Undetermined where a host name replaces the address.",
     references: &["openvpn(8), --management"],
-    controls: &[Control::grundschutz("NET.3.3.A9"), Control::sp800_53("IA-2(1)")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A list of logins on the device itself has grown long.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::ask_for_list;
 use std::collections::{BTreeMap, BTreeSet};
@@ -22,11 +22,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a local list has more accounts than the baseline allows (10) and the device uses no RADIUS server. \
              Passes for the users file of a RADIUS server.",
     references: &[],
-    controls: &[
-        Control::grundschutz("NET.3.1.A8"),
-        Control::sp800_53("AC-2(1)"),
-        Control::grundschutz("ORP.4.A2"),
-    ],
     run: Run::Map(run),
 };
 

@@ -28,7 +28,6 @@ pub(crate) const CHECK: Check = Check {
         "smb.conf(5), force user",
         "NIST SP 800-209, 4.3",
     ],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A permission names a role, and only a group has that name, or the reverse.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::service_of;
 use trevlin_analysis::map::EstateMap;
@@ -25,7 +25,6 @@ pub(crate) const CHECK: Check = Check {
              a role and only a group has that name, or the reverse. Other names may belong to a directory and are not \
              judged.",
     references: &["NIST SP 800-53 Rev. 5, AC-3"],
-    controls: &[Control::grundschutz("ORP.4.A2"), Control::sp800_53("AC-3")],
     run: Run::Map(run),
 };
 

@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where Message-Authenticator is not required for a client, by setting or by default. One level lower for \
              `auto`, which requires it from the first signed request on. Does not apply to clients on the server itself.",
     references: &["CVE-2024-3596", "RFC 3579, 3.2", "RFC 5080, 2.2.2", "RFC 6614"],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

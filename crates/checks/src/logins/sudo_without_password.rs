@@ -1,6 +1,6 @@
 //! A remote user may run any command as root without a password.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -29,7 +29,6 @@ pub(crate) const CHECK: Check = Check {
              group (`pam_wheel` with `trust`). Passes for rules that are limited to single commands, and \
              for root itself. Where no accounts were exported, the rule itself is judged.",
     references: &["sudoers(5), NOPASSWD", "pam_wheel(8), trust"],
-    controls: &[Control::grundschutz("SYS.1.3.A14"), Control::sp800_53("IA-11")],
     run: Run::Map(run),
 };
 

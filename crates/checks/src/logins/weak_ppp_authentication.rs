@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              around them. `refuse-` options concern the login of the daemon itself. Undetermined where options were not \
              exported.",
     references: &["pppd(8), AUTHENTICATION", "RFC 1334, 2", "RFC 2433", "RFC 2759", "RFC 1994, 1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -28,7 +28,6 @@ pub(crate) const CHECK: Check = Check {
         "sshd(8), AUTHORIZED_KEYS FILE FORMAT",
         "BSI TR-02102-4, 3",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

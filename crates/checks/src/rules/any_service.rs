@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::rules::source_port_trusted::by_source_port;
-use crate::rules::{CONTROLS, Judged, REFERENCES, destination, each_way, entering, leaving, named, source};
+use crate::rules::{Judged, REFERENCES, destination, each_way, entering, leaving, named, source};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{
     EVERY_SERVICE, describe, let_through, limits, within_device, within_one_network,
@@ -27,7 +27,6 @@ pub(crate) const CHECK: Check = Check {
              part of the title. Passes for the loopback interface, for established connections only, and for protocols without \
              ports.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

@@ -1,7 +1,7 @@
 //! A deny that comes after an accept of the same.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, named};
+use crate::rules::{Judged, REFERENCES, each_rule, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::may_be_new;
 use trevlin_estate::area::{Area, Severity};
@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
              disregarded. Low where a permit matches only a part of it and is not an exception to it, which may be intended. \
              Passes where the earlier permit lies entirely within the deny, as exceptions do.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for a device that translates sources on an interface with a private address, whose default gateway is \
              another device of the estate that translates sources as well. Passes where only one of the two does.",
     references: &["RFC 3022, 2", "RFC 5684, 3"],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

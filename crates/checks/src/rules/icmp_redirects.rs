@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-123, 4.2",
         "Linux kernel documentation, ip-sysctl, accept_redirects",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,7 +1,7 @@
 //! A rule restricts its addresses by a condition that restricts little or nothing.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, entering, leaving, named};
+use crate::rules::{Judged, REFERENCES, each_rule, entering, leaving, named};
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{let_through, within_device};
@@ -25,7 +25,6 @@ pub(crate) const CHECK: Check = Check {
              has an element of 65,536 addresses or more among single hosts and small networks, or whose sources are all \
              but one network. Passes for outgoing traffic to the Internet, and for lists without such elements.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

@@ -1,7 +1,7 @@
 //! A host inside whose filter accepts by default.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{CONTROLS, REFERENCES};
+use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::filter_review::judges;
 use trevlin_analysis::map::EstateMap;
@@ -26,7 +26,6 @@ pub(crate) const CHECK: Check = Check {
              IP version only by rules/one-ip-version-unfiltered. Undetermined where a condition not analysed decides. Does \
              not apply where no filter for input was exported.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! Intended access is blocked.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::rules::intended::{MOST_TOLD, place, ports};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
@@ -20,7 +20,6 @@ pub(crate) const CHECK: Check = Check {
              it. Passes where all of it is permitted. An intent that names nothing in the estate leads to an information \
              request.",
     references: &["NIST SP 800-41 Rev. 1, 4 and 5.2"],
-    controls: &[Control::sp800_53("AC-4"), Control::sp800_53("AC-6"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
 };
 

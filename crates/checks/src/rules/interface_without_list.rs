@@ -1,7 +1,7 @@
 //! An interface of an appliance has no list, although others have.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{CONTROLS, REFERENCES};
+use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
              an address has none: high where it faces the Internet. Passes for the loopback interface, for disabled \
              interfaces, and where a list is attached.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

@@ -29,7 +29,7 @@ pub(super) mod vpn_unrestricted;
 
 #[cfg(test)]
 use crate::check::Check;
-use crate::check::{Answer, Control, Verdict};
+use crate::check::{Answer, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use std::collections::{BTreeMap, BTreeSet};
@@ -216,10 +216,6 @@ fn only(matches: &[Match], of: impl Fn(&MatchKind) -> Option<&String>) -> Option
 
 /// References of most of these checks.
 pub(super) const REFERENCES: &[&str] = &["NIST SP 800-41 Rev. 1, 4.1 and 5.2"];
-
-/// Controls of most of these checks.
-pub(super) const CONTROLS: &[Control] =
-    &[Control::grundschutz("NET.3.2.A2"), Control::grundschutz("NET.3.2.A9")];
 
 /// A list with these rules, the first in line 5.
 #[cfg(test)]

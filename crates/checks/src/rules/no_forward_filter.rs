@@ -1,7 +1,7 @@
 //! A device that sends packets on between networks, and does not filter them.
 
 use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
-use crate::rules::{CONTROLS, REFERENCES};
+use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{StatePart, provide};
 use trevlin_analysis::filter_review::{filters, judges};
@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              forwarded traffic denies anything. Undetermined where no filter was exported. Devices with an Internet \
              interface are judged by exposure/no-input-filter.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Map(run),
 };
 

@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an export disables validation for an interface of a routing device; medium where that faces the \
              Internet. Passes where a filter rule checks the reverse path. Not judged where no setting was exported.",
     references: &["RFC 3704, 2", "RFC 2827", "NIST SP 800-41 Rev. 1, 4.1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

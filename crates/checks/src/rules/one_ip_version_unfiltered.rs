@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
              which the device has addresses, everything is permitted. Undetermined where the filter of the other version was \
              not exported. Devices with an Internet interface are judged by exposure/no-input-filter.",
     references: &["RFC 4942, 2.1", "NIST SP 800-41 Rev. 1, 4.1", "NIST SP 800-119, 6.9"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,7 +1,7 @@
 //! A rule that lets everything through.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule};
+use crate::rules::{Judged, REFERENCES, each_rule};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{describe, hook_word, within_device};
 use trevlin_estate::area::{Area, Severity};
@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a permit for input or forwarded traffic has no condition except the IP version, applies to new \
              connections, and is effective. An accepting default policy towards the Internet is exposure/no-input-filter.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

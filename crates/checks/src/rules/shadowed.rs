@@ -1,7 +1,7 @@
 //! A rule that no packet comes to.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, each_translation, named};
+use crate::rules::{Judged, REFERENCES, each_rule, each_translation, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::may_be_new;
 use trevlin_estate::area::{Area, Severity};
@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              are judged in the same way. A deny after a permit is rules/deny-shadowed. Not judged where a part \
              of the chain is missing or an earlier condition is not analysed.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

@@ -1,7 +1,7 @@
 //! A chain that nothing leads to.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{CONTROLS, REFERENCES};
+use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each chain with rules that has no hook and that no effective rule refers to. Empty chains and NAT \
              tables are not judged.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

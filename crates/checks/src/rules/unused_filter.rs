@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::rating::Rating;
-use crate::rules::{CONTROLS, REFERENCES};
+use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
              device, refers to; more than twenty of one table are one finding. Empty lists and lists that rules fill are not \
              judged.",
     references: REFERENCES,
-    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! VPN clients reach management interfaces.
 
-use crate::check::{Addressee, Answer, Check, Control, Fail, Reason, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Reason, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
              and storage appliances, that VPN clients reach. Passes for access that the estate file intends. Undetermined \
              where a condition not analysed decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3"],
-    controls: &[Control::grundschutz("NET.1.1.A5"), Control::grundschutz("NET.3.3.A4")],
     run: Run::Analyses(run),
 };
 

@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              intended full tunnel. Passes where some ports or none are permitted. Undetermined where a condition not \
              analysed decides.",
     references: &["NIST SP 800-41 Rev. 1, 4.2", "NIST SP 800-46 Rev. 2, 3.3", "RFC 5068"],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
              sites in their own configuration. Fails where the server certificate contains none of them; a wildcard covers one label. Undetermined where the certificate was \
              not exported. VPN servers of devices without `server_names` are not judged.",
     references: &["RFC 6125, 6.4", "RFC 9525, 6.3", "NIST SP 800-52 Rev. 2, 3.2.2"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! One certificate is used by several devices.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::secrets::shown::bearers;
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where VPN servers or services of two or more devices show certificates that are the same: equal subject, \
              names, issuer and validity. Devices of one cluster may share one on purpose; accept the finding then.",
     references: &["NIST SP 800-57 Part 1 Rev. 5, 5.3.4", "RFC 6125, 7.2"],
-    controls: &[Control::grundschutz("CON.1.A4"), Control::sp800_53("SC-12")],
     run: Run::Map(run),
 };
 

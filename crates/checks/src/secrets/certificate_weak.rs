@@ -29,7 +29,6 @@ pub(crate) const CHECK: Check = Check {
         "RFC 6151",
         "RFC 6194",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

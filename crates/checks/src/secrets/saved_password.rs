@@ -1,6 +1,6 @@
 //! A client keeps its password in a file.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::name_of;
 use std::collections::BTreeSet;
@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each password that the device itself uses and that is stored in a configuration or a file it names: \
              for tunnels, dial-out and requests to other servers. Empty values and placeholders do not count.",
     references: &["openvpn(8), --auth-user-pass", "NIST SP 800-63B, 5.1.1.1"],
-    controls: &[Control::grundschutz("ORP.4.A23")],
     run: Run::Map(run),
 };
 

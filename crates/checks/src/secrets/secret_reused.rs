@@ -1,6 +1,6 @@
 //! A secret is used in several places.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_pass;
 use std::collections::{BTreeMap, BTreeSet};
@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              two devices. Variants by capitals or trailing digits count as equal. Keys that both ends of a tunnel must \
              share, and the password of one user in two lists of a device or at both ends of a dial-out, pass.",
     references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2"],
-    controls: &[Control::grundschutz("ORP.4.A8")],
     run: Run::Map(run),
 };
 

@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
              scheme (bcrypt under 10, SHA crypt under 5000 rounds). Passes for locked hashes and current schemes. Undetermined where a web site \
              names a password list that was not exported.",
     references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
-    controls: &[],
     run: Run::Map(run),
 };
 

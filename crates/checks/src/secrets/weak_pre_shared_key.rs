@@ -26,7 +26,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the key has less entropy than the baseline requires (112 bits), as far as its characters show, or \
              consists of names, words and patterns, or is published. Encodings (`0x`, `0s`) are resolved first.",
     references: &["NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "RFC 8247, 3", "BSI TR-02102-3, 3.3"],
-    controls: &[],
     run: Run::Map(run),
 };
 

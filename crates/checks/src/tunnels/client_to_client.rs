@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for OpenVPN servers with `client-to-client`. Without it, traffic between clients passes the packet filter \
              of the device.",
     references: &["openvpn(8), --client-to-client", "NIST SP 800-46 Rev. 2, 3.2"],
-    controls: &[],
     run: Run::Map(run),
 };
 

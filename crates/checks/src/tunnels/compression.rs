@@ -25,7 +25,6 @@ pub(crate) const CHECK: Check = Check {
              stub` and `migrate`. Fails as well for IPsec data proposals with IPComp, and for `compression` of ocserv and \
              stunnel.",
     references: &["openvpn(8), --allow-compression", "RFC 3749, 6", "RFC 9325, 3.3"],
-    controls: &[],
     run: Run::Map(run),
 };
 

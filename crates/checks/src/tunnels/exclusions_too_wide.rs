@@ -27,7 +27,6 @@ pub(crate) const CHECK: Check = Check {
         "swanctl.conf(5), pools",
         "NIST SP 800-46 Rev. 2, 3.2.3",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
              strongSwan settings are not among the exports or prevent it, and low with certificates, whose identities are \
              then sent in clear text. Does not apply to IKEv2, which has no such mode.",
     references: &["RFC 2409, 5.4", "RFC 9395, 3", "NIST SP 800-77 Rev. 1", "strongswan.conf(5), charon"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
              Undetermined for Libreswan without a setting, since versions before 4 then use IKEv1. Connections that are not \
              loaded do not count.",
     references: &["RFC 9395, 3", "RFC 2409, 5.4", "swanctl.conf(5), version", "ipsec.conf(5), keyexchange"],
-    controls: &[],
     run: Run::Map(run),
 };
 

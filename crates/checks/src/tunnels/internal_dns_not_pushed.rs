@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for servers that push networks or a default route and no DNS server; one level higher for a full tunnel. \
              Does not apply where a RADIUS server or a part that was not exported may set it.",
     references: &["NIST SP 800-46 Rev. 2, 3.2", "RFC 8598, 1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

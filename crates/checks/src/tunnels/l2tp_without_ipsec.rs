@@ -32,7 +32,6 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-77 Rev. 1, 3.2",
         "iptables-extensions(8), policy",
     ],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

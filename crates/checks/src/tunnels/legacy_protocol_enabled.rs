@@ -1,6 +1,6 @@
 //! A legacy protocol is enabled beside its replacement.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::support::others_pass;
@@ -26,7 +26,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for PPTP, L2TP and IKEv1-only servers where an OpenVPN, WireGuard, OpenConnect or IKEv2 server has the \
              same users: the same names, pools in the same network, or the same device.",
     references: &["NIST SP 800-77 Rev. 1", "RFC 9395, 3"],
-    controls: &[Control::grundschutz("NET.3.3")],
     run: Run::Analyses(run),
 };
 

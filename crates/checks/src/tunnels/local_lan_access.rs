@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              `block-local`; one level higher where the estate file requires a full tunnel, or where a route around the tunnel \
              excludes a whole block of private addresses.",
     references: &["openvpn(8), --redirect-gateway", "NIST SP 800-46 Rev. 2, 3.2.3"],
-    controls: &[],
     run: Run::Map(run),
 };
 

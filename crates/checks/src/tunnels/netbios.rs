@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where NetBIOS name servers are pushed to clients (`nbns`, `dhcp-option WINS`, `ms-wins`), or a node type \
              that uses them or broadcasts.",
     references: &["RFC 1002, 4", "RFC 2132, 8.5 to 8.8"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for OpenVPN servers without `tls-auth`, `tls-crypt` or `tls-crypt-v2`. Undetermined where a part of the \
              configuration was not exported.",
     references: &["openvpn(8), --tls-crypt and --tls-crypt-v2"],
-    controls: &[],
     run: Run::Map(run),
 };
 

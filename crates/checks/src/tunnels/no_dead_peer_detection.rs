@@ -25,7 +25,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for IPsec connections without DPD (the default of all daemons), for OpenVPN servers with neither \
              `keepalive` nor `ping` with a timeout, and for OpenConnect servers with `dpd = 0`. WireGuard does not need it.",
     references: &["RFC 7296, 2.4", "RFC 3706", "swanctl.conf(5), dpd_delay", "openvpn(8), --keepalive"],
-    controls: &[],
     run: Run::Map(run),
 };
 

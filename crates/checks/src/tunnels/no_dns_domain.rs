@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for servers that push a private DNS server and some networks. Fails where no domain is pushed. Passes for \
              full tunnels; does not apply where a part of the configuration was not exported or a RADIUS server may set it.",
     references: &["RFC 8598, 1", "openvpn(8), --dhcp-option"],
-    controls: &[],
     run: Run::Map(run),
 };
 

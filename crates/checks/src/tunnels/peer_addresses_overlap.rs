@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
              other, since the more specific one then wins. The same single address for two clients is \
              `addresses/duplicate-reservation`.",
     references: &["wg(8), AllowedIPs"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for peers without an endpoint that may use any address, or a range that contains the address of this end. \
              Passes for networks behind a peer.",
     references: &["wg(8), AllowedIPs"],
-    controls: &[],
     run: Run::Map(run),
 };
 

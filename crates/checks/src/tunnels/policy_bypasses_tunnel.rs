@@ -22,7 +22,6 @@ pub(crate) const CHECK: Check = Check {
              common. A tunnel for all addresses does not count, since exceptions from it are usual; neither does a bypass for single \
              protocols or ports.",
     references: &["swanctl.conf(5), mode", "ipsec.conf(5), type", "RFC 4301, 4.4.1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

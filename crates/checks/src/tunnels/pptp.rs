@@ -27,7 +27,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a PPTP server is configured and would start. Undetermined where its configuration sets no addresses \
              or would be rejected by the daemon. Does not apply on the loopback address.",
     references: &["RFC 2637", "RFC 2759", "RFC 3079", "BSI TR-02102-1"],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

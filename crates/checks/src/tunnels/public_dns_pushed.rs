@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a DNS server that is pushed to clients has a public address outside the networks of the \
              organisation (`networks` in the estate file, and internal networks of devices).",
     references: &["NIST SP 800-81 Rev. 2, 2", "NIST SP 800-46 Rev. 2, 3.2", "RFC 8598"],
-    controls: &[],
     run: Run::Map(run),
 };
 

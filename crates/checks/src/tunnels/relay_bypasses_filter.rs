@@ -29,7 +29,6 @@ pub(crate) const CHECK: Check = Check {
         "sshd_config(5), GatewayPorts and PermitTunnel",
         "NIST SP 800-46 Rev. 2, 2.2",
     ],
-    controls: &[],
     run: Run::Map(run),
 };
 

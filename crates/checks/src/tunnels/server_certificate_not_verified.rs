@@ -26,7 +26,6 @@ pub(crate) const CHECK: Check = Check {
              where a part of the configuration was not exported. Fails as well for stunnel clients that verify no \
              certificate or no name, and for IPsec connections to a fixed address without a remote identity or certificate.",
     references: &["openvpn(8), --remote-cert-tls and --verify-x509-name", "RFC 5280, 4.2.1.12"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -27,7 +27,6 @@ pub(crate) const CHECK: Check = Check {
              clients with the one connection of their server that is for them. Fails where IKE versions or proposals have nothing in common, where an identity, authentication method or \
              pre-shared key does not match, and where networks are not mirrored; lower where only some networks differ.",
     references: &["RFC 7296, 2.9", "swanctl.conf(5)", "ipsec.conf(5)"],
-    controls: &[],
     run: Run::Map(run),
 };
 

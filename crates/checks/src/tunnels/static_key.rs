@@ -19,7 +19,6 @@ pub(crate) const CHECK: Check = Check {
     fix: "Replace the key by certificates or peer fingerprints: session keys are then renegotiated every hour.",
     judged: "Fails for OpenVPN configurations with `secret`. Newer versions warn about it and the next one rejects it.",
     references: &["openvpn(8), --secret", "NIST SP 800-77 Rev. 1, 3.2 (forward secrecy)"],
-    controls: &[],
     run: Run::Map(run),
 };
 

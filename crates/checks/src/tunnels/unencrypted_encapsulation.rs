@@ -24,7 +24,6 @@ pub(crate) const CHECK: Check = Check {
              protects them, and for OpenVPN without TLS and without a key. Passes where such a connection exists. Does not apply to \
              private remote addresses.",
     references: &["RFC 2784, 6", "RFC 2003, 6", "RFC 7348, 7", "NIST SP 800-77 Rev. 1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A statement whose comment names an end that has passed.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
@@ -25,7 +25,6 @@ pub(crate) const CHECK: Check = Check {
              languages count. A date without such a word does not count, since it may be the creation date; rules with comments of \
              their own are judged by the check for temporary rules. `--as-of` sets the reference date.",
     references: &["NIST SP 800-53 Rev. 5, AC-2(2)"],
-    controls: &[Control::grundschutz("ORP.4.A2"), Control::grundschutz("OPS.1.1.3.A1")],
     run: Run::Analyses(run),
 };
 

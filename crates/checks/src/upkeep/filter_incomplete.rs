@@ -21,7 +21,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Always an information request: missing behaviour is never assumed, and connections that depend on it are \
              undetermined (`depends`).",
     references: &["RFC 8519, 1", "NIST SP 800-41 Rev. 1, 4.1"],
-    controls: &[],
     run: Run::Map(run),
 };
 

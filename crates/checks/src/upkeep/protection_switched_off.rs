@@ -1,6 +1,6 @@
 //! A protection is configured and switched off.
 
-use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::name_of;
 use std::collections::BTreeSet;
@@ -28,7 +28,6 @@ pub(crate) const CHECK: Check = Check {
              whole filter; low for a rule without a remark that it is temporary. A second factor of a sheet that is off \
              counts where its remark marks that as temporary; otherwise the single factor is the finding.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-53 Rev. 5, CM-3"],
-    controls: &[Control::grundschutz("NET.3.2.A9"), Control::sp800_53("CM-3")],
     run: Run::Map(run),
 };
 

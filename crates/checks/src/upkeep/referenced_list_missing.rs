@@ -18,7 +18,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Always an information request: a running filter cannot refer to a list that does not exist, so the export is \
              incomplete.",
     references: &["ipset(8)", "nft(8), SETS"],
-    controls: &[],
     run: Run::Analyses(run),
 };
 

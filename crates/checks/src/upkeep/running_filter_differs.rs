@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
     judged: "Compares each table that was exported both running and stored. Passes where both permit the same packets, \
              however they are written. Not judged where one of the two is incomplete.",
     references: &["NIST SP 800-128, 3.3", "iptables-save(8)", "nft(8)"],
-    controls: &[],
     run: Run::Map(run),
 };
 

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use trevlin_audit::{
     Acceptance, Catalogue, Check, Control, Evidence, Finding, InformationRequest, Outcome, Severity, Status,
-    checks,
+    catalogues, checks,
 };
 
 /// SARIF 2.1.0.
@@ -241,46 +241,51 @@ fn uri(path: &str) -> String {
     out
 }
 
-/// Controls by catalogue, those of catalogues that are used.
-struct Taxonomies(Vec<(Catalogue, BTreeSet<&'static str>)>);
+/// Catalogues, each with the controls that the rules judge a part of.
+struct Taxonomies(Vec<(&'static Catalogue, Vec<&'static Control>)>);
 
 impl Taxonomies {
     fn of(rules: &[&Check]) -> Self {
-        let of = |catalogue: Catalogue| -> BTreeSet<&'static str> {
-            let all = rules.iter().flat_map(|check| check.controls);
-            all.filter(|one| one.catalogue == catalogue).map(|one| one.id).collect()
+        let ids: BTreeSet<&str> = rules.iter().map(|check| check.id).collect();
+        let of = |catalogue: &'static Catalogue| {
+            let judged = |control: &&Control| control.checks.iter().any(|check| ids.contains(&**check));
+            (catalogue, catalogue.controls.iter().filter(judged).collect::<Vec<_>>())
         };
-        let all = Catalogue::ALL.into_iter().map(|catalogue| (catalogue, of(catalogue)));
-        Self(all.filter(|(_, controls)| !controls.is_empty()).collect())
+        Self(catalogues::all().into_iter().map(of).filter(|(_, controls)| !controls.is_empty()).collect())
     }
 
     fn references(&self) -> Value {
         let all = self.0.iter().enumerate();
-        all.map(|(index, (one, _))| json!({ "name": one.name(), "index": index })).collect()
+        all.map(|(index, (one, _))| json!({ "name": one.title, "index": index })).collect()
     }
 
     fn tables(&self) -> Value {
-        let table = |(one, controls): &(Catalogue, BTreeSet<&str>)| {
-            let taxa: Vec<Value> = controls.iter().map(|control| json!({ "id": control })).collect();
-            json!({ "name": one.name(), "organization": one.publisher(), "taxa": taxa })
+        let taxon =
+            |one: &&Control| json!({ "id": one.id, "shortDescription": { "text": sarif(&one.says) } });
+        let table = |(one, controls): &(&Catalogue, Vec<&Control>)| {
+            let taxa: Vec<Value> = controls.iter().map(taxon).collect();
+            json!({ "name": one.title, "organization": one.publisher, "taxa": taxa })
         };
         self.0.iter().map(table).collect()
     }
 
     fn relationships(&self, check: &Check) -> Value {
-        let one = |control: &Control| {
-            let number = self.0.iter().position(|(one, _)| *one == control.catalogue)?;
-            let index = self.0[number].1.iter().position(|known| *known == control.id)?;
-            Some(json!({
-                "target": {
-                    "id": control.id,
-                    "index": index,
-                    "toolComponent": { "name": control.catalogue.name(), "index": number },
-                },
-                "kinds": ["relevant"],
-            }))
-        };
-        check.controls.iter().filter_map(one).collect()
+        let mut found = Vec::new();
+        for (number, (catalogue, controls)) in self.0.iter().enumerate() {
+            for (index, control) in controls.iter().enumerate() {
+                if control.checks.iter().any(|one| one == check.id) {
+                    found.push(json!({
+                        "target": {
+                            "id": control.id,
+                            "index": index,
+                            "toolComponent": { "name": catalogue.title, "index": number },
+                        },
+                        "kinds": ["relevant"],
+                    }));
+                }
+            }
+        }
+        Value::Array(found)
     }
 }
 
@@ -296,10 +301,13 @@ mod tests {
 
     #[test]
     fn controls_are_told_apart() {
-        let check = checks::find("secrets/weak-radius-secret").unwrap();
-        assert_eq!(check.controls, [Control::grundschutz("ORP.4.A22")]);
         let all: Vec<&Check> = checks::CHECKS.to_vec();
         let taxonomies = Taxonomies::of(&all);
-        assert!(taxonomies.0.len() == 2 && taxonomies.0.iter().all(|(_, controls)| controls.len() > 5));
+        assert!(taxonomies.0.len() == 8 && taxonomies.0.iter().all(|(_, controls)| controls.len() > 10));
+        let check = checks::find("upkeep/no-time-source").unwrap();
+        let found = taxonomies.relationships(check);
+        let ids: Vec<&str> =
+            found.as_array().unwrap().iter().filter_map(|one| one["target"]["id"].as_str()).collect();
+        assert!(ids.contains(&"OPS.1.1.5.A4") && ids.contains(&"8.17") && ids.contains(&"SC-45"), "{ids:?}");
     }
 }
