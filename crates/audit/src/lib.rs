@@ -27,6 +27,7 @@ mod finding;
 mod reworded;
 mod run;
 pub mod tables;
+mod tested;
 
 pub use accepted::{Acceptance, AcceptanceEntry};
 pub use answers::AnswerEntry;
@@ -35,6 +36,7 @@ pub use run::{
     DeviceSummary, ExportSummary, Finding, InformationRequest, NoteSummary, Outcome, Selection, Status,
     Summary, audit, audit_areas,
 };
+pub use tested::{AnswerCounts, Tested, TestedSummary};
 pub use trevlin_analysis::context::Analyses;
 pub use trevlin_analysis::incomplete::IncompleteRow;
 pub use trevlin_analysis::map::EstateMap;

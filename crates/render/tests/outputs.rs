@@ -5,7 +5,7 @@ use trevlin_audit::tables::addresses::Sheet;
 use trevlin_audit::tables::rules::RulesSheet;
 use trevlin_audit::{
     Area, Cited, DeviceSummary, Evidence, ExportSummary, Finding, InformationRequest, NoteSummary, Outcome,
-    ReportEntry, Severity, Status, Summary,
+    ReportEntry, Severity, Status, Summary, TestedSummary,
 };
 use trevlin_render::{Csv, Detail, Json, Oscal, Renderer, Report, Sarif, Text, html, markdown_report};
 use unicode_width::UnicodeWidthStr;
@@ -71,7 +71,9 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
             by_severity: BTreeMap::from([("high", findings.len())]),
             by_area: BTreeMap::from([("logins", findings.len())]),
             accepted: 0,
+            tested: TestedSummary::default(),
         },
+        tested: Vec::new(),
         findings: findings.into_iter().map(Box::new).collect(),
         open_questions: vec![question],
         answers: Vec::new(),

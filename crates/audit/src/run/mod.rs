@@ -7,7 +7,8 @@ use crate::accepted::AcceptanceEntry;
 use crate::answers::AnswerEntry;
 pub use crate::finding::{DeviceSummary, ExportSummary, Finding, InformationRequest, NoteSummary, Status};
 pub(crate) use crate::finding::{Prints, fingerprint};
-use crate::{accepted, answers};
+use crate::tested::{AnswerCounts, Tested, TestedSummary};
+use crate::{accepted, answers, tested};
 use quote::{Texts, devices, finding, open_question};
 use rayon::prelude::*;
 use serde::Serialize;
@@ -20,7 +21,7 @@ use trevlin_analysis::lacking::rows_of_all;
 use trevlin_checks::check::{Answer, Check, Run, Verdict};
 use trevlin_checks::registry::CHECKS;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::assemble::LeftOutFile;
+use trevlin_estate::assemble::{DeviceId, LeftOutFile};
 use trevlin_estate::baseline::Baseline;
 use trevlin_estate::evidence::Evidence;
 
@@ -37,6 +38,8 @@ pub struct Summary {
     /// Findings that are accepted, which the other counts leave out.
     #[serde(skip_serializing_if = "is_none")]
     pub accepted: usize,
+    /// Tested subjects; those of the selected devices, checks and areas where some were selected.
+    pub tested: TestedSummary,
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks like this")]
@@ -68,6 +71,9 @@ pub struct Outcome {
     pub incomplete: Vec<IncompleteRow>,
     /// Counts.
     pub summary: Summary,
+    /// Subjects of each check on each device, in the order of the checks.
+    #[serde(skip)]
+    pub tested: Vec<Tested>,
 }
 
 /// Which findings and questions to keep.
@@ -104,7 +110,8 @@ impl Outcome {
         });
         self.open_questions.retain(|one| area(one.area) && check(one.check) && device(&one.device));
         self.devices.retain(|one| device(&one.name));
-        self.summary = count(&self.findings);
+        self.tested.retain(|one| area(one.area) && check(one.check) && device(&one.device));
+        self.summary = count(&self.findings, &self.tested);
         self
     }
 }
@@ -124,7 +131,9 @@ pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Ou
     let mut findings = Vec::with_capacity(said.iter().map(|one| one.findings.len()).sum());
     let mut open_questions = Vec::with_capacity(said.iter().map(|one| one.questions.len()).sum());
     let mut seen = Prints::new();
+    let mut tested = Vec::new();
     for mut one in said {
+        tested.append(&mut one.tested);
         findings.append(&mut one.findings);
         open_questions.append(&mut one.questions);
         seen.append(&mut one.seen);
@@ -142,7 +151,7 @@ pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Ou
     });
     open_questions.sort_by(|a, b| (a.area, &a.device, a.check).cmp(&(b.area, &b.device, b.check)));
     let acceptances = accepted::apply(&estate.accepts, &mut findings, baseline.as_of);
-    let summary = count(&findings);
+    let summary = count(&findings, &tested);
     Outcome {
         as_of: baseline.as_of.to_string(),
         devices: devices(estate, &texts),
@@ -153,6 +162,7 @@ pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Ou
         left_out: estate.left_out.iter().cloned().chain(estate.too_costly()).collect(),
         incomplete: rows_of_all(estate),
         summary,
+        tested,
     }
 }
 
@@ -175,6 +185,7 @@ struct Said {
     #[expect(clippy::vec_box, reason = "putting very many in order is to move no more than where they are")]
     findings: Vec<Box<Finding>>,
     questions: Vec<InformationRequest>,
+    tested: Vec<Tested>,
     /// Kept where an answer may become a finding.
     seen: Prints,
 }
@@ -215,11 +226,13 @@ fn ask_all(estate: &Analyses, baseline: &Baseline, texts: &Texts, areas: &[Area]
     first.into_iter().zip(second).map(|(first, second)| first.or(second).unwrap_or_default()).collect()
 }
 
-/// Findings and requests among the answers of a check, quoted. Passes are not stored: with many devices they are nearly everything.
+/// Findings and requests among the answers of a check, quoted. Passes are counted and not stored: with many devices they are nearly everything.
 fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<Answer>) -> Said {
     let mut said = Said::default();
     let mut fails = Vec::new();
+    let mut counts: BTreeMap<DeviceId, AnswerCounts> = BTreeMap::new();
     for answer in answers {
+        counts.entry(answer.device).or_default().add(&answer.verdict);
         let device = estate.device(answer.device).name.as_str();
         match answer.verdict {
             Verdict::Fail(fail) => {
@@ -239,14 +252,21 @@ fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<An
     });
     said.findings = quoted.collect();
     said.questions.shrink_to_fit();
+    let row = |(device, counts)| Tested {
+        check: check.id,
+        area: check.area,
+        device: texts.hold(&estate.device(device).name),
+        counts,
+    };
+    said.tested = counts.into_iter().map(row).collect();
     if estate.answers.is_empty() {
         said.seen.clear();
     }
     said
 }
 
-fn count(findings: &[Box<Finding>]) -> Summary {
-    let mut summary = Summary::default();
+fn count(findings: &[Box<Finding>], tested: &[Tested]) -> Summary {
+    let mut summary = Summary { tested: tested::sum(tested), ..Summary::default() };
     summary.by_severity.extend(Severity::ALL.map(|severity| (severity.word(), 0)));
     summary.by_area.extend(Area::ALL.map(|area| (area.word(), 0)));
     for finding in findings {

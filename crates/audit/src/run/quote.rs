@@ -17,7 +17,7 @@ use trevlin_model::{Device, LineClass, Origin};
 pub(super) struct Texts(Mutex<BTreeSet<Arc<str>>>);
 
 impl Texts {
-    fn hold(&self, text: &str) -> Arc<str> {
+    pub(super) fn hold(&self, text: &str) -> Arc<str> {
         // A panic elsewhere leaves the set intact.
         let mut held = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(known) = held.get(text) {

@@ -68,7 +68,10 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     one.fail(
         base,
         part,
-        format!("{} serves {} to any address", one.title(), part.name),
+        match one.title() {
+            title if title.ends_with(&part.name) => format!("{title} is open to any address"),
+            title => format!("{title} serves {} to any address", part.name),
+        },
         asks.to_owned(),
         part.remark(Remark::HandedOn).into_iter().chain(part.lines()).collect(),
     )

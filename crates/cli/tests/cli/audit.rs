@@ -44,7 +44,10 @@ fn the_json_is_as_documented() {
         keys(&outcome["open_questions"][0]),
         set(&["check", "area", "device", "question", "evidence"])
     );
-    assert_eq!(keys(&outcome["summary"]), set(&["by_severity", "by_area"]));
+    assert_eq!(keys(&outcome["summary"]), set(&["by_severity", "by_area", "tested"]));
+    let tested = &outcome["summary"]["tested"];
+    assert_eq!(keys(tested), set(&["checks", "failed", "undetermined", "passed", "not_applicable"]));
+    assert!(tested["passed"].as_u64() > tested["failed"].as_u64(), "{tested}");
     let prints: BTreeSet<_> =
         outcome["findings"].as_array().unwrap().iter().map(|one| one["fingerprint"].as_str()).collect();
     assert_eq!(prints.len(), outcome["findings"].as_array().unwrap().len(), "a fingerprint for each finding");

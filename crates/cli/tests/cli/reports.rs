@@ -62,6 +62,11 @@ fn every_form_holds_every_finding() {
     for list in ["findings", "risks"] {
         assert_eq!(result[list].as_array().unwrap().len(), findings.len(), "{list}");
     }
+    // Only what had something to judge was reviewed.
+    let selection = &result["reviewed-controls"]["control-selections"][0];
+    let reviewed = selection["include-controls"].as_array().unwrap();
+    assert!(reviewed.len() > 10 && selection["include-all"].is_null(), "{selection}");
+    assert!(reviewed.contains(&serde_json::json!({ "control-id": "ac-17" })), "{selection}");
     let observed: Vec<&serde_json::Value> =
         result["observations"].as_array().unwrap().iter().map(|one| &one["uuid"]).collect();
     for finding in result["findings"].as_array().unwrap() {

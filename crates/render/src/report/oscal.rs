@@ -3,8 +3,9 @@
 use super::markup::oscal;
 use crate::{Renderer, sanitize};
 use serde_json::{Value, json};
+use std::collections::BTreeSet;
 use std::io;
-use trevlin_audit::{Acceptance, Evidence, Finding, InformationRequest, Outcome, Status};
+use trevlin_audit::{Acceptance, Evidence, Finding, InformationRequest, Outcome, Status, catalogues};
 use uuid::Uuid;
 
 /// OSCAL assessment results.
@@ -31,11 +32,11 @@ impl Renderer for Oscal {
         let mut result = json!({
             "uuid": id("result", &all),
             "title": "Audit of exported configurations",
-            "description": "Every check over all given exports. A finding states a weakness, a risk its consequence, an \
+            "description": "Every check over all given exports; the reviewed controls are those of checks that had something to judge. A finding states a weakness, a risk its consequence, an \
                             observation the lines that prove it.",
             "start": moment,
             "end": moment,
-            "reviewed-controls": { "control-selections": [{ "include-all": {} }] },
+            "reviewed-controls": { "control-selections": [reviewed(outcome)] },
         });
         // Lists may be left out in OSCAL, and may not be empty.
         let mut add = |name: &str, list: Vec<Value>| {
@@ -72,6 +73,23 @@ impl Renderer for Oscal {
         } });
         crate::json::write(&document, out)
     }
+}
+
+/// Controls of SP 800-53 of which a part was judged: those of checks with a subject. The other controls were not reviewed.
+fn reviewed(outcome: &Outcome) -> Value {
+    let judged: BTreeSet<&str> =
+        outcome.tested.iter().filter(|one| one.counts.judged() > 0).map(|one| one.check).collect();
+    let catalogue = catalogues::all().into_iter().find(|one| one.name == "nist-sp800-53-r5");
+    let controls = catalogue.into_iter().flat_map(|one| &one.controls);
+    let met = controls.filter(|control| control.checks.iter().any(|check| judged.contains(check.as_str())));
+    let ids: Vec<Value> = met.map(|one| json!({ "control-id": one.id.to_lowercase() })).collect();
+    if ids.is_empty() {
+        return json!({ "description": "No control was reviewed: the exports have nothing to judge." });
+    }
+    json!({
+        "description": "Parts of controls of SP 800-53 that the exported configurations show.",
+        "include-controls": ids,
+    })
 }
 
 fn component(device: &trevlin_audit::DeviceSummary) -> Value {

@@ -340,6 +340,15 @@ impl Page<'_> {
             lines.push(format!("and {} accepted", outcome.summary.accepted));
         }
         lines.push(counted(merged(&outcome.open_questions).len(), "information request"));
+        let tested = &outcome.summary.tested;
+        lines.push(format!(
+            "tested: {}, {}: {} failed, {} undetermined, {} passed",
+            counted(tested.checks, "check"),
+            counted(tested.counts.judged(), "subject"),
+            tested.counts.failed,
+            tested.counts.undetermined,
+            tested.counts.passed,
+        ));
         lines.push(format!("certificates judged as of {} (change with --as-of)", outcome.as_of));
         lines.push(format!(
             "read: {}, {}, {} lines: {} understood, {} not understood, the others are not relevant",
