@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Assign the addresses from one server only, give VPN clients a network of their own, or end the DHCP range before \
           the pool begins. Two DHCP servers on one network need split ranges or a failover pair.",
     judged: "Fails where a DHCP range and a VPN pool, or the ranges of two DHCP servers, share an address, on one device or \
-             on two. Passes for failover or high-availability pairs, for parts of one server, and for servers at two sites. \
+             on two. Passes for failover or high-availability pairs, for parts of one server, for servers at two sites, and for ranges of their own. \
              Undetermined where two DHCP servers may be at different sites.",
     references: &["RFC 2131, 3.1", "RFC 2131, 1.6 (unique addresses)"],
     run: Run::Map(run),

@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
           connections and the access rights of the first.",
     fix: "Establish which of the two uses the address, and assign the other a new one.",
     judged: "Fails where the fixed address of a VPN user is also that of another user, or is reserved for another host by a \
-             DHCP server. The same name in two lists counts as one user.",
+             DHCP server. The same name in two lists counts as one user. Passes for a device with reservations of which none is \
+             given twice.",
     references: &[
         "RFC 2131, 3.1",
         "openvpn(8), --ifconfig-push",

@@ -26,7 +26,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for devices with a site in the estate file (`site`). Fails where private interface networks of two sites \
              share addresses; one level higher where a tunnel of one site routes to such a network. Where no sites are \
              named, two devices with the same address in one network lead to an information request. Networks inside one \
-             host, and virtual addresses of one site, are left out.",
+             host, and virtual addresses of one site, are left out. Passes for a device with \
+             networks that no other device has.",
     references: &["RFC 1918, 5"],
     run: Run::Map(run),
 };

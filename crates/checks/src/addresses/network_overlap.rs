@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where two interfaces of one device have networks that share addresses, and where private networks of two \
              devices overlap without being equal; medium where a tunnel joins the two devices or they are one. Devices with \
              different sites in the estate file are judged by addresses/duplicate-site-network. Networks inside one host \
-             and links of tunnels are left out.",
+             and links of tunnels are left out. Passes for a device whose networks overlap no others.",
     references: &["RFC 1918, 5", "RFC 4632, 3.1"],
     run: Run::Map(run),
 };

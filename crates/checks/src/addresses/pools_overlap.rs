@@ -22,7 +22,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Give each tunnel a pool of its own. Change the one with fewer clients, with the routes and rules that name it.",
     judged: "Fails where two pools of the estate share an address, on one device or on two. Configurations that the daemon \
              rejects are left out. Undetermined where services of an appliance show the same range, and it is not stated \
-             whether they share a pool.",
+             whether they share a pool. Passes for a device whose pools overlap no others.",
     references: &["RFC 1918, 3", "NIST SP 800-77 Rev. 1, 5.3"],
     run: Run::Map(run),
 };

@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Correct the range, and verify with the configuration test or the log of the daemon that it is accepted.",
     judged: "Fails for each malformed address in a pool, a DHCP server, pppd options and lists, an interface or a tunnel: a \
              number over 255, five numbers, a reversed range. The probable intention is reported and never used as a fact. \
-             Host names are not malformed.",
+             Host names are not malformed. Passes for a device whose pools and reservations can all be read.",
     references: &["RFC 791, 3.1", "RFC 4291, 2.2", "RFC 4632, 3.1"],
     run: Run::Map(run),
 };

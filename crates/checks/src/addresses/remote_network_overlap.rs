@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
           network in rules.",
     judged: "Fails where a network behind a site-to-site tunnel equals, lies within or crosses an interface network of the \
              same device or a pool of another of its tunnels. Passes for a wider remote network, since the more specific \
-             route wins.",
+             route wins, and for one that overlaps nothing.",
     references: &["RFC 1918, 5", "RFC 4301, 4.4.1", "NIST SP 800-77 Rev. 1, 5.3"],
     run: Run::Map(run),
 };

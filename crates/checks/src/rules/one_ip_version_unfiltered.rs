@@ -19,7 +19,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Write the same filter for both versions, preferably in one table, or disable the other version.",
     judged: "Fails where a chain for input or forwarded traffic drops by default for one version, while for the other, in \
              which the device has addresses, everything is permitted. Undetermined where the filter of the other version was \
-             not exported. Devices with an Internet interface are judged by exposure/no-input-filter.",
+             not exported. Passes where both versions are filtered. Devices with an Internet interface are judged by exposure/no-input-filter.",
     references: &["RFC 4942, 2.1", "NIST SP 800-41 Rev. 1, 4.1", "NIST SP 800-119, 6.9"],
     run: Run::Map(run),
 };

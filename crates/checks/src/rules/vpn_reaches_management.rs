@@ -20,7 +20,7 @@ pub(crate) const CHECK: Check = Check {
           take over the network.",
     fix: "Permit management access for administrators only, from a separate tunnel or group, and block it for other clients.",
     judged: "Fails for each tunnel and device: management services of any device, and remote shells of firewalls, routers \
-             and storage appliances, that VPN clients reach. Passes for access that the estate file intends. Undetermined \
+             and storage appliances, that VPN clients reach. Passes where they reach none, or what the estate file intends. Undetermined \
              where a condition not analysed decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3"],
     run: Run::Analyses(run),

@@ -22,7 +22,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Give every account and device its own generated secret. Change all copies, beginning with the most exposed one.",
     judged: "Fails where two accounts, or an account and another secret, have equal secrets, and where one private key is on \
              two devices. Variants by capitals or trailing digits count as equal. Keys that both ends of a tunnel must \
-             share, and the password of one user in two lists of a device or at both ends of a dial-out, pass.",
+             share, and the password of one user in two lists of a device or at both ends of a dial-out, pass, \
+             and so does a device whose secrets are equal to no others.",
     references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2"],
     run: Run::Map(run),
 };

@@ -24,7 +24,8 @@ pub(crate) const CHECK: Check = Check {
           periods often never end.",
     fix: "Find remaining users in the log, migrate them, and disable the legacy protocol.",
     judged: "Fails for PPTP, L2TP and IKEv1-only servers where an OpenVPN, WireGuard, OpenConnect or IKEv2 server has the \
-             same users: the same names, pools in the same network, or the same device.",
+             same users: the same names, pools in the same network, or the same device. Passes for a device with \
+             newer servers alone.",
     references: &["NIST SP 800-77 Rev. 1", "RFC 9395, 3"],
     run: Run::Analyses(run),
 };

@@ -25,7 +25,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Migrate clients to IKEv2 or a TLS-based VPN with certificates. Then disable the PPTP daemon and close TCP port \
           1723 and GRE on every upstream device. Change every password that was used over PPTP.",
     judged: "Fails where a PPTP server is configured and would start. Undetermined where its configuration sets no addresses \
-             or would be rejected by the daemon. Does not apply on the loopback address.",
+             or would be rejected by the daemon. Does not apply on the loopback address. Passes for a device \
+             with tunnels for clients and no PPTP server.",
     references: &["RFC 2637", "RFC 2759", "RFC 3079", "BSI TR-02102-1"],
     run: Run::Analyses(run),
 };

@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a comment marks a statement in effect as temporary and names an end that has passed: a comment \
              directly before the statement or behind it, or the description of an account, a key or a section. Words in several \
              languages count. A date without such a word does not count, since it may be the creation date; rules with comments of \
-             their own are judged by the check for temporary rules. `--as-of` sets the reference date.",
+             their own are judged by the check for temporary rules. `--as-of` sets the reference date. \
+             Passes for an end that has not come.",
     references: &["NIST SP 800-53 Rev. 5, AC-2(2)"],
     run: Run::Analyses(run),
 };

@@ -26,7 +26,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for a packet filter, a rule that denies traffic and an inspection that are switched off in their own \
              list, and for a PAM module for a second factor in a line that is commented out where the stack has no other. High for a \
              whole filter; low for a rule without a remark that it is temporary. A second factor of a sheet that is off \
-             counts where its remark marks that as temporary; otherwise the single factor is the finding.",
+             counts where its remark marks that as temporary; otherwise the single factor is the finding. \
+             Passes for a second factor of a sheet that is required.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-53 Rev. 5, CM-3"],
     run: Run::Map(run),
 };
