@@ -73,5 +73,4 @@ pub fn prepare() {
     trevlin_analysis::crypto::algorithms::prepare();
     services::prepare();
     trevlin_model::secret::prepare();
-    let _ = catalogues::citations("");
 }

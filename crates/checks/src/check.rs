@@ -53,7 +53,7 @@ impl Cited {
 
     /// Each as words.
     pub fn words(self) -> impl Iterator<Item = &'static str> {
-        self.references.iter().copied().chain(citations(self.check).iter().map(String::as_str))
+        self.references.iter().chain(citations(self.check)).copied()
     }
 }
 
