@@ -1,6 +1,6 @@
 //! Two sites use the same network.
 
-use crate::addresses::listed;
+use crate::addresses::{is_private_network, listed};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_of_plan_pass;
@@ -34,15 +34,8 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let plan = estate.plan();
-    let mut networks: Vec<&Allocation> = plan
-        .allocations
-        .iter()
-        .filter(|allocation| {
-            allocation.kind == AllocationKind::Network
-                && !is_host_local(&allocation.owner)
-                && matches!(space_of(allocation.range), Space::Private)
-        })
-        .collect();
+    let mut networks: Vec<&Allocation> =
+        plan.allocations.iter().filter(|allocation| is_private_network(allocation)).collect();
     networks.sort_by_key(|allocation| (allocation.range.first(), allocation.range.last(), allocation.origin));
     let mut answers = Vec::new();
     for group in chains(&networks) {
@@ -56,10 +49,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     }
     let met: BTreeSet<usize> = by_range.into_values().filter(|devices| devices.len() > 1).flatten().collect();
     others_of_plan_pass(estate, &mut answers, |one| {
-        let judged = one.kind == AllocationKind::Network
-            && !is_host_local(&one.owner)
-            && matches!(space_of(one.range), Space::Private);
-        judged && estate.devices[one.device].site.is_some() && !met.contains(&one.device)
+        is_private_network(one) && estate.devices[one.device].site.is_some() && !met.contains(&one.device)
     });
     answers
 }

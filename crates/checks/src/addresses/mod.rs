@@ -22,9 +22,11 @@ pub(super) mod reservation_outside_network;
 pub(super) mod stored_addresses_differ;
 
 use std::collections::{BTreeMap, BTreeSet};
+use trevlin_analysis::addresses::meaning::is_host_local;
 use trevlin_analysis::addresses::told::told;
-use trevlin_analysis::addresses::{Allocation, Overlap};
+use trevlin_analysis::addresses::{Allocation, AllocationKind, Overlap};
 use trevlin_analysis::map::EstateMap;
+use trevlin_estate::special::{Space, space_of};
 use trevlin_model::{IpRange, MalformedAddress, Origin};
 
 /// Overlaps of the plan by the pool or DHCP server whose claim is the first of the two.
@@ -74,6 +76,13 @@ pub(super) fn cover(ranges: impl Iterator<Item = IpRange>, wanted: IpRange) -> b
             .collect();
     }
     open.is_empty()
+}
+
+/// Whether an allocation is a private network of an interface, and no network inside one host.
+fn is_private_network(one: &Allocation) -> bool {
+    one.kind == AllocationKind::Network
+        && !is_host_local(&one.owner)
+        && matches!(space_of(one.range), Space::Private)
 }
 
 /// Number of allocations listed one by one.

@@ -1,16 +1,14 @@
 //! Networks of two interfaces share addresses without being one network.
 
-use crate::addresses::listed;
+use crate::addresses::{is_private_network, listed};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_of_plan_pass;
 use std::collections::BTreeSet;
-use trevlin_analysis::addresses::meaning::is_host_local;
-use trevlin_analysis::addresses::{Allocation, AllocationKind};
+use trevlin_analysis::addresses::Allocation;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_estate::special::{Space, space_of};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -31,16 +29,8 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
-    let mut networks: Vec<&Allocation> = estate
-        .plan()
-        .allocations
-        .iter()
-        .filter(|one| {
-            one.kind == AllocationKind::Network
-                && !is_host_local(&one.owner)
-                && matches!(space_of(one.range), Space::Private)
-        })
-        .collect();
+    let mut networks: Vec<&Allocation> =
+        estate.plan().allocations.iter().filter(|one| is_private_network(one)).collect();
     networks.sort_by_key(|one| (one.range.first(), std::cmp::Reverse(one.range.last()), one.origin));
     let joined: BTreeSet<[usize; 2]> = estate
         .shape()
@@ -63,10 +53,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         answers.extend(judge(estate, &joined, outer, &meeting));
     }
     others_of_plan_pass(estate, &mut answers, |one| {
-        let judged = one.kind == AllocationKind::Network
-            && !is_host_local(&one.owner)
-            && matches!(space_of(one.range), Space::Private);
-        judged && !clashing.contains(&one.device)
+        is_private_network(one) && !clashing.contains(&one.device)
     });
     answers
 }

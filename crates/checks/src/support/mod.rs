@@ -39,6 +39,15 @@ pub(crate) fn others_pass(answers: &mut Vec<Answer>, judged: BTreeMap<usize, Vec
         }));
 }
 
+/// The same for devices with tunnels for clients.
+pub(crate) fn others_with_clients_pass(estate: &EstateMap, answers: &mut Vec<Answer>) {
+    let tunnels = |device: &Device| -> Vec<Origin> {
+        device.facts.tunnels.iter().filter(|one| one.accepts_clients()).map(|one| one.origin).collect()
+    };
+    let judged = estate.devices.iter().enumerate().map(|(at, device)| (at, tunnels(device)));
+    others_pass(answers, judged.collect());
+}
+
 /// The same for allocations of addresses.
 pub(crate) fn others_of_plan_pass(
     estate: &EstateMap,

@@ -2,15 +2,13 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::name_of;
-use crate::support::others_pass;
+use crate::support::{name_of, others_with_clients_pass};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::l2tp::carries_l2tp;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::Origin;
 use trevlin_model::ipsec::IkeVersions;
 use trevlin_model::{Device, IpRange, Tunnel, TunnelFamily};
 
@@ -38,11 +36,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, &new, at, tunnel)));
         }
     }
-    let servers = |device: &Device| -> Vec<Origin> {
-        device.facts.tunnels.iter().filter(|one| one.accepts_clients()).map(|one| one.origin).collect()
-    };
-    let judged = estate.devices.iter().enumerate().map(|(at, device)| (at, servers(device)));
-    others_pass(&mut answers, judged.collect());
+    others_with_clients_pass(estate, &mut answers);
     answers
 }
 

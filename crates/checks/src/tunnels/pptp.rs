@@ -2,12 +2,11 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use crate::support::others_pass;
+use crate::support::others_with_clients_pass;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::Device;
 use trevlin_model::{Origin, Protocol, TunnelFamily, TunnelRole};
 
 /// Where PPTP servers answer (RFC 2637, 2.1).
@@ -62,11 +61,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             ));
         }
     }
-    let tunnels = |device: &Device| -> Vec<Origin> {
-        device.facts.tunnels.iter().filter(|one| one.accepts_clients()).map(|one| one.origin).collect()
-    };
-    let judged = estate.devices.iter().enumerate().map(|(at, device)| (at, tunnels(device)));
-    others_pass(&mut answers, judged.collect());
+    others_with_clients_pass(estate, &mut answers);
     answers
 }
 

@@ -68,11 +68,10 @@ fn judge(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Verdict {
     if !is_public(remote) {
         return Verdict::DoesNotApply;
     }
-    let connections = device.facts.running().filter_map(|one| one.ipsec.as_ref());
-    if connections.into_iter().any(|one| wraps(one, remote)) {
-        let around =
-            device.facts.running().find(|one| one.ipsec.as_ref().is_some_and(|one| wraps(one, remote)));
-        return Verdict::pass_by(around.map(|one| one.origin).into_iter().chain([origin]), origin);
+    let around =
+        device.facts.running().find(|one| one.ipsec.as_ref().is_some_and(|ipsec| wraps(ipsec, remote)));
+    if let Some(around) = around {
+        return Verdict::pass_by([around.origin, origin], origin);
     }
     let held = estate.holders(remote).first().map(|at| estate.devices[*at].name.as_str());
     let whose = held.map_or(String::new(), |name| format!(", which is {name}"));
