@@ -26,6 +26,7 @@ mod finding;
 #[cfg(test)]
 mod reworded;
 mod run;
+pub mod survey;
 pub mod tables;
 mod tested;
 
@@ -48,7 +49,7 @@ pub use trevlin_analysis::{
     addresses, exposure, exposures, filter_review, intents, logins, reachability, services, topology,
 };
 pub use trevlin_checks::catalogues::{self, Catalogue, Control};
-pub use trevlin_checks::check::{Answer, Check, Cited, Fail, Held, HeldBy, Question, Run, Verdict};
+pub use trevlin_checks::check::{Answer, Check, Cited, Fail, Held, HeldBy, Need, Question, Run, Verdict};
 pub use trevlin_checks::rating::{Adjustment, Rating};
 pub use trevlin_checks::registry as checks;
 pub use trevlin_checks::subject::{Subject, SubjectKind};
@@ -61,7 +62,7 @@ pub use trevlin_estate::baseline::{
 };
 pub use trevlin_estate::config::{
     Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, ReportEntry,
-    SHORTEST_FINGERPRINT, ValidEstateFile, Wanted,
+    SHORTEST_FINGERPRINT, Sample, Scope, ValidEstateFile, Wanted,
 };
 pub use trevlin_estate::evidence::Evidence;
 pub use trevlin_estate::identities::names as people_and_devices;

@@ -1,13 +1,13 @@
 //! Tested subjects of each check, by its answer.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::ops::AddAssign;
 use std::sync::Arc;
-use trevlin_checks::check::Verdict;
+use trevlin_checks::check::{Held, Verdict};
 use trevlin_estate::area::Area;
 
 /// Subjects by answer.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AnswerCounts {
     /// Subjects that are wrong, with those of accepted findings.
     pub failed: usize,
@@ -56,6 +56,8 @@ pub struct Tested {
     pub device: Arc<str>,
     /// Its subjects there.
     pub counts: AnswerCounts,
+    /// What makes those right that are, to be quoted on request.
+    pub passes: Vec<Held>,
 }
 
 /// Everything that was tested, in numbers.
@@ -66,6 +68,8 @@ pub struct TestedSummary {
     /// Their subjects.
     #[serde(flatten)]
     pub counts: AnswerCounts,
+    /// Systems that lack an export that a check needs.
+    pub incomplete_systems: usize,
 }
 
 /// The sum of rows, which are in order of checks.
@@ -91,6 +95,7 @@ mod tests {
             area: Area::Rules,
             device: device.into(),
             counts: AnswerCounts { passed, not_applicable, ..AnswerCounts::default() },
+            passes: Vec::new(),
         };
         let all = sum(&[row("a", "x", 2, 1), row("a", "y", 1, 0), row("b", "x", 0, 3)]);
         assert_eq!((all.checks, all.counts.passed, all.counts.not_applicable), (1, 3, 4));

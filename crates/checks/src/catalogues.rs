@@ -3,7 +3,10 @@
 //! They are tables: ids are those of the publisher, texts are paraphrases of our own. A control states what a configuration can show of
 //! it, since no export shows all of it.
 
+use crate::registry::known;
 use serde::Deserialize;
+use std::collections::BTreeSet;
+use trevlin_estate::config::EstateFileError;
 
 /// A catalogue of controls.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
@@ -39,7 +42,8 @@ pub struct Control {
     pub says: String,
     /// The part that a configuration can show, as a phrase.
     pub shows: String,
-    /// Checks that judge this part, by id.
+    /// Checks that judge this part, by id; none where no configuration shows it.
+    #[serde(default)]
     pub checks: Vec<String>,
 }
 
@@ -62,6 +66,45 @@ pub fn all() -> [&'static Catalogue; 8] {
 }
 
 impl Catalogue {
+    /// Reads a catalogue of an estate's own.
+    ///
+    /// # Errors
+    /// When it is not TOML or not of the schema, has an id twice, or names a check that does not exist; with the line.
+    pub fn read(text: &str) -> Result<Self, EstateFileError> {
+        let line_of = |offset: usize| 1 + text.get(..offset).unwrap_or(text).matches('\n').count();
+        let read: Self = toml::from_str(text).map_err(|error| EstateFileError {
+            line: error.span().map_or(1, |span| line_of(span.start)),
+            text: error.message().trim().replace('\n', "; "),
+        })?;
+        let at = |value: &str| text.find(&format!("\"{value}\"")).map_or(1, line_of);
+        let wrong = |value: &str, text: String| Err(EstateFileError { line: at(value), text });
+        if read.catalogue != SCHEMA {
+            return wrong(
+                &read.catalogue,
+                format!("this version supports catalogues of the form `{SCHEMA}`"),
+            );
+        }
+        let mut ids = BTreeSet::new();
+        for control in &read.controls {
+            if !ids.insert(&control.id) {
+                return wrong(&control.id, format!("the control `{}` is there twice", control.id));
+            }
+            for check in control.checks.iter().chain(&read.without) {
+                if let Err(unknown) = known(check) {
+                    return wrong(check, unknown.to_string());
+                }
+            }
+        }
+        Ok(read)
+    }
+
+    /// Whether a text is probably a catalogue.
+    #[must_use]
+    pub fn is_one(text: &str) -> bool {
+        text.lines()
+            .any(|line| line.trim_start().starts_with("catalogue") && line.contains("\"trevlin-controls/"))
+    }
+
     /// The controls of which a check judges a part.
     pub fn of_check<'a>(&'a self, check: &'a str) -> impl Iterator<Item = &'a Control> {
         self.controls.iter().filter(move |control| control.checks.iter().any(|one| one == check))
@@ -81,7 +124,6 @@ pub fn citations(check: &str) -> &'static [&'static str] {
 mod tests {
     use super::*;
     use crate::registry::CHECKS;
-    use std::collections::BTreeSet;
 
     #[test]
     fn every_check_has_its_controls_in_every_catalogue() {
@@ -98,6 +140,28 @@ mod tests {
             assert!(missing.is_empty() && unknown.is_empty(), "{}: {missing:?} {unknown:?}", one.name);
             let ids: BTreeSet<&str> = one.controls.iter().map(|control| control.id.as_str()).collect();
             assert_eq!(ids.len(), one.controls.len(), "{}: an id twice", one.name);
+        }
+    }
+
+    #[test]
+    fn catalogues_of_an_estate() {
+        let head =
+            "catalogue = \"trevlin-controls/1\"\nname = \"own\"\ntitle = \"Own\"\npublisher = \"Us\"\n";
+        let control =
+            |checks: &str| format!("{head}[[control]]\nid = \"A\"\nsays = \"S.\"\nshows = \"s\"\n{checks}");
+        let read = Catalogue::read(&control("checks = [\"tunnels/pptp\"]\n")).unwrap();
+        assert_eq!((read.name.as_str(), read.controls[0].checks.len()), ("own", 1));
+        assert!(Catalogue::read(&control("")).unwrap().controls[0].checks.is_empty());
+        assert!(Catalogue::is_one(head) && !Catalogue::is_one("# trevlin-controls/1\n"));
+        for (text, line, part) in [
+            (control("checks = [\"tunnels/ppt\"]\n"), 9, "did you mean `tunnels/pptp`?"),
+            (control("").replace("controls/1", "controls/2"), 1, "trevlin-controls/1"),
+            (format!("{}[[control]]\nid = \"A\"\nsays = \"\"\nshows = \"\"\n", control("")), 6, "twice"),
+            (control("colour = 3\n"), 9, "unknown field"),
+            ("catalogue = [\n".to_owned(), 1, "array"),
+        ] {
+            let error = Catalogue::read(&text).unwrap_err();
+            assert!(error.text.contains(part) && error.line == line, "{text}: {error}");
         }
     }
 

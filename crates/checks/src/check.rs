@@ -1,6 +1,7 @@
 //! Checks and their answers.
 
 use crate::catalogues::citations;
+pub use crate::need::Need;
 use crate::rating::Rating;
 use crate::subject::Subject;
 use serde::{Serialize, Serializer};
@@ -33,6 +34,8 @@ pub struct Check {
     pub judged: &'static str,
     /// Standards and manuals.
     pub references: &'static [&'static str],
+    /// Exports of a device without which it cannot judge the device; none where any export will do.
+    pub needs: &'static [Need],
     /// Judges an estate.
     pub run: Run,
 }

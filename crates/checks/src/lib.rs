@@ -8,6 +8,7 @@ mod ciphers;
 mod cuts;
 mod exposure;
 mod logins;
+mod need;
 pub mod rating;
 pub mod registry;
 mod rules;

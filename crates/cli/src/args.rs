@@ -9,8 +9,8 @@ mod manual;
 
 pub(crate) use appliances::{Phrasebook, PhrasebookCoverage, PhrasebookTry, Sheet, SheetShow, Shown};
 pub(crate) use handover::{
-    Accept, Baseline, Collect, CollectedSystem, Compare, CompareFormat, ListFormat, Questions, Report,
-    ReportFormat, Scrub, Survey,
+    Accept, Baseline, Collect, CollectedSystem, Compare, CompareFormat, Coverage, CoverageFormat, ListFormat,
+    Questions, Report, ReportFormat, Scrub, Survey,
 };
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -98,6 +98,17 @@ Nothing on the machine changes.")]
 Exit status: 0 no finding at or above --fail-on, 1 at least one, 2 the audit failed.
 Unreadable files are named on standard error; the others are audited.")]
     Audit(Audit),
+    /// Show what was tested, what holds, and what was not judged, by check or control
+    #[command(after_long_help = "Examples:
+  trevlin coverage exports/                                   every check, and controls in numbers
+  trevlin coverage exports/ --controls iso-27002-2022         the controls of a catalogue
+  trevlin coverage exports/ --controls own.toml --passes      an own catalogue, with the line of each pass
+  trevlin coverage exports/ --controls nist-csf-2.0 --format csv   a statement of applicability
+  trevlin coverage exports/ --format json                     for other programs, schema trevlin-coverage/1
+
+Catalogues: bsi-grundschutz-2023, cis-controls-v8, iec-62443-3-3, iso-27002-2022, nis2-2024-2690, nist-csf-2.0, nist-sp800-53-r5, pci-dss-4.0, and those in the estate folder (docs/coverage.md).
+A control is met only where the estate file states the scope ([scope] in trevlin.toml), checksums list all exports of each system, and every export that its checks need is there.")]
+    Coverage(Coverage),
     /// List login paths with users, identity source and factors
     #[command(after_long_help = "Examples:
   trevlin logins exports/                     the table, by device
@@ -160,7 +171,7 @@ Reachable from: ! the Internet, o some Internet addresses, c VPN clients, i inte
   trevlin report exports/ --to handover/ --format html,csv,sarif  several formats, in a folder
   trevlin report exports/ --to - --format markdown              to standard output
 
-Without --format the file extension decides: .html, .md, .csv, .sarif or .json. In a folder the files are report.html, report.md, findings.csv, findings.sarif, audit.json and assessment-results.json (OSCAL).")]
+Without --format the file extension decides: .html, .md, .csv, .sarif or .json. In a folder the files are report.html, report.md, findings.csv, findings.sarif, audit.json, assessment-results.json (OSCAL) and applicability.csv.")]
     Report(Report),
     /// List information requests for the administrators of each device
     #[command(after_long_help = "Examples:
@@ -175,7 +186,7 @@ The contact of a device is set in trevlin.toml: [device.\"NAME\"] contact = \"Od
 
 The entry is written to trevlin.toml in the folder. Accepted findings are listed separately until the end date, and are open again afterwards.")]
     Accept(Accept),
-    /// Compare two audits: new, fixed and remaining findings, changed exposure
+    /// Compare two audits: new, fixed and remaining findings, changed exposure and controls
     #[command(after_long_help = "Examples:
   trevlin compare exports-may/ exports-august/            two estates
   trevlin compare may.json exports-august/                a result saved with `trevlin audit --format json`

@@ -17,12 +17,14 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use tracing::debug_span;
+use trevlin_audit::coverage::COLLECTION_LOG;
 use trevlin_audit::{
-    Analyses, ESTATE_FILE, Estate, Found, Input, LeftOutFile, SeveralInOne, ValidEstateFile, device_folders,
-    several_in_one,
+    Analyses, Catalogue, ESTATE_FILE, Estate, Found, Input, LeftOutFile, SeveralInOne, ValidEstateFile,
+    device_folders, several_in_one,
 };
 use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, Limit, Limits, LineClass, Note, Origin, SecretRecord, size};
+use trevlin_readers::collecting::MANIFEST;
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
 use trevlin_readers::{
     Phrasebook, ReadContext, Reader, Reading, Recognised, Shelf, announced, named, recognise,
@@ -76,6 +78,8 @@ fn begun_with(paths: &[PathBuf], verbosity: Verbosity, baseline: Option<&str>) -
     });
     let mut estate = debug_span!("putting devices together")
         .in_scope(|| Estate::within(inputs, &gathered.file, limits::in_force()));
+    estate.has_checksums = gathered.has_checksums;
+    estate.catalogue_files = gathered.catalogues;
     let files: Vec<LeftOutFile> = gathered.left_out.iter().map(LeftOut::told).collect();
     if verbosity != Verbosity::Nothing {
         estate.left_out.iter().for_each(|one| messages::warning(&format!("{}: {}", one.path, one.why)));
@@ -171,6 +175,10 @@ struct Gathered {
     links: BTreeSet<String>,
     left_out: Vec<LeftOut>,
     unread: BTreeMap<String, Vec<String>>,
+    /// Whether some file has checksums of others.
+    has_checksums: bool,
+    /// Catalogues of controls, by path below the estate.
+    catalogues: Vec<(String, String)>,
 }
 
 fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
@@ -234,6 +242,9 @@ fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
         texts.push(Texts { root, label, files: kept, unread, has_estate_file: stated.is_some() });
     }
     let own = take_phrasebooks(&mut texts, verbosity, &mut beside);
+    let catalogues = take_catalogues(&mut texts);
+    beside.extend(catalogues.iter().cloned());
+    let has_checksums = texts.iter().any(|one| one.files.iter().any(|(path, _)| is_manifest(path)));
     let mut books: Vec<_> = own.iter().map(|(_, book)| Arc::clone(book)).collect();
     books.extend(phrasebooks::of_the_user(verbosity));
     let (decoded, unread) = sort_into_devices(texts, &Shelf::of(books), verbosity, &mut left_out);
@@ -263,7 +274,7 @@ fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
             formats.join("; ")
         );
     }
-    Ok(Gathered { decoded, file, beside, links, left_out, unread })
+    Ok(Gathered { decoded, file, beside, links, left_out, unread, has_checksums, catalogues })
 }
 
 /// Reports phrasebooks of the estate that recognise none of its files.
@@ -328,6 +339,7 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
         answers,
         baseline,
         report,
+        scope,
     } = one;
     all.organisation.extend(organisation);
     all.networks.extend(networks);
@@ -343,6 +355,10 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.answers.extend(answers);
     all.baseline.add(baseline);
     all.report = std::mem::take(&mut all.report).with(report);
+    all.scope = match (all.scope.take(), scope) {
+        (Some(first), Some(second)) => Some(first.with(second)),
+        (first, second) => first.or(second),
+    };
 }
 
 /// Removes lines that exceed the limit, and returns them: the others keep their numbers.
@@ -411,6 +427,27 @@ fn take_phrasebooks(
     books
 }
 
+/// Removes the catalogues of controls from the files that were read, wherever they are.
+fn take_catalogues(texts: &mut [Texts<'_>]) -> Vec<(String, String)> {
+    let mut found = Vec::new();
+    for Texts { label, files, .. } in texts {
+        files.retain_mut(|(path, text)| {
+            let is_toml = Path::new(path).extension().is_some_and(|ending| ending == "toml");
+            let is_one = is_toml && Catalogue::is_one(text);
+            if is_one {
+                found.push((format!("{}{path}", label.prefix), std::mem::take(text)));
+            }
+            !is_one
+        });
+    }
+    found
+}
+
+/// Whether a path is that of checksums.
+fn is_manifest(path: &str) -> bool {
+    path.rsplit('/').next() == Some(MANIFEST)
+}
+
 /// Files that one core is given at a time.
 const AT_A_TIME: usize = 32;
 
@@ -469,6 +506,8 @@ fn sort_into_devices(
         {
             let folder = match folder.as_deref() {
                 Some(folder) => device(folder),
+                // Checksums of all devices, which are no export of one.
+                None if is_manifest(&path) => continue,
                 None => {
                     let why = "it is beside the device folders and has no supported format; move it into the folder of its \
                                device";
@@ -661,7 +700,8 @@ fn read_device(
             }
             (format, _) => (reading, format),
         };
-        if format.is_none() && unread == Unread::Forgotten {
+        let forgotten = format.is_none() && one.export.file_name() != COLLECTION_LOG;
+        if forgotten && unread == Unread::Forgotten {
             one.export.forget_text();
         }
         let (facts, ledger) = (reading.facts, reading.ledger);

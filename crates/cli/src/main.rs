@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod context;
+mod controls;
 mod demo;
 mod file;
 mod labels;

@@ -1,13 +1,16 @@
 //! Collected exports, compared with the checksums that were made of them on the machine (sha256sum(1)).
 
 use crate::file::File;
+use crate::labels::{Label, labels};
 use crate::limits;
 use crate::walk::{self, Allowance, Root};
+use anyhow::{anyhow, bail};
 use rayon::prelude::*;
 use sha2::{Digest, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::PathBuf;
-use trevlin_audit::coverage::ManifestRow;
+use std::path::{Path, PathBuf};
+use trevlin_audit::survey::ManifestRow;
+use trevlin_audit::{Catalogue, ESTATE_FILE};
 use trevlin_readers::collecting::MANIFEST;
 
 /// Digits of a checksum.
@@ -19,7 +22,12 @@ pub(crate) fn verify(paths: &[PathBuf]) -> Vec<ManifestRow> {
     let mut left_out = Vec::new();
     let roots: Vec<Root> =
         paths.iter().filter_map(|path| walk::walk(path, &mut allowance, &mut left_out)).collect();
-    roots.iter().flat_map(of_root).collect()
+    let of_root = |(root, label): (&Root, Label)| {
+        let mut rows = of_root(root);
+        rows.iter_mut().for_each(|row| row.path.insert_str(0, &label.prefix));
+        rows
+    };
+    roots.iter().zip(labels(&roots)).flat_map(of_root).collect()
 }
 
 fn of_root(root: &Root) -> Vec<ManifestRow> {
@@ -34,6 +42,15 @@ fn checksum(line: &str) -> Option<(String, &str)> {
     let path = path.strip_prefix("./").unwrap_or(path);
     (sum.bytes().all(|byte| byte.is_ascii_hexdigit()) && !path.is_empty())
         .then(|| (sum.to_ascii_lowercase(), path))
+}
+
+/// A file, compared with its checksum.
+enum Compared {
+    Same,
+    Changed,
+    Added,
+    /// One of the auditor's own, without a checksum.
+    Own,
 }
 
 fn held_against(manifest: &File, root: &Root) -> Option<ManifestRow> {
@@ -59,25 +76,27 @@ fn held_against(manifest: &File, root: &Root) -> Option<ManifestRow> {
         .filter(|file| file.path != manifest.path && file.leads_to.is_none())
         .filter_map(|file| Some((below(&file.path)?, file)))
         .collect();
-    let judged: Vec<(&String, Option<bool>)> = files
+    let judged: Vec<(&String, Compared)> = files
         .par_iter()
         .map(|(path, file)| {
-            let found = file.read(&limits).map(|bytes| hex(&bytes));
-            let same = match (sums.get(path.as_str()), found) {
-                (Some(sum), Ok(found)) => Some(found == *sum),
-                (Some(_), Err(_)) => Some(false),
+            let found = file.read(&limits);
+            let state = match (sums.get(path.as_str()), found) {
+                (Some(sum), Ok(found)) if hex(&found) == *sum => Compared::Same,
+                (Some(_), _) => Compared::Changed,
+                (None, Ok(found)) if !is_export(&file.path, &found) => Compared::Own,
                 // A link has no checksum of its own, and the content of the file that it leads to.
-                (None, Ok(found)) => known.contains(&found).then_some(true),
-                (None, Err(_)) => None,
+                (None, Ok(found)) if known.contains(&hex(&found)) => Compared::Same,
+                (None, _) => Compared::Added,
             };
-            (path, same)
+            (path, state)
         })
         .collect();
-    for (path, same) in judged {
-        match same {
-            Some(true) => row.same += 1,
-            Some(false) => row.changed.push(path.clone()),
-            None => row.added.push(path.clone()),
+    for (path, state) in judged {
+        match state {
+            Compared::Same => row.same += 1,
+            Compared::Changed => row.changed.push(path.clone()),
+            Compared::Added => row.added.push(path.clone()),
+            Compared::Own => {}
         }
     }
     // Files that are present and not read, such as a binary, are not missing.
@@ -86,6 +105,35 @@ fn held_against(manifest: &File, root: &Root) -> Option<ManifestRow> {
     row.missing =
         sums.keys().filter(|path| !present.contains(**path)).map(|path| (*path).to_owned()).collect();
     Some(row)
+}
+
+/// Whether a file is an export, rather than one of the auditor's own: the estate file, a phrasebook or a catalogue.
+fn is_export(path: &str, bytes: &[u8]) -> bool {
+    let toml = path.ends_with(".toml").then(|| String::from_utf8_lossy(bytes));
+    let own = |text: &str| text.contains(trevlin_readers::BOOK) || Catalogue::is_one(text);
+    path != ESTATE_FILE && path != MANIFEST && !toml.is_some_and(|text| own(&text))
+}
+
+/// Checksums of every file below a folder, but for those that are the auditor's own: the estate file, phrasebooks and catalogues.
+///
+/// # Errors
+/// When a file cannot be read.
+pub(crate) fn of_files(folder: &Path) -> anyhow::Result<String> {
+    let limits = limits::in_force();
+    let mut allowance = Allowance::of(limits);
+    let mut left_out = Vec::new();
+    let Some(root) = walk::walk(folder, &mut allowance, &mut left_out) else {
+        bail!("{} cannot be read", folder.display());
+    };
+    let files: Vec<&File> = root.files.iter().filter(|file| file.leads_to.is_none()).collect();
+    let line = |file: &&File| -> anyhow::Result<Option<String>> {
+        let bytes = file.read(&limits).map_err(|why| anyhow!("{}: {why}", file.at.display()))?;
+        Ok(is_export(&file.path, &bytes).then(|| format!("{}  ./{}\n", hex(&bytes), file.path)))
+    };
+    let lines: Vec<Option<String>> = files.par_iter().map(line).collect::<anyhow::Result<_>>()?;
+    let mut lines: Vec<String> = lines.into_iter().flatten().collect();
+    lines.sort_by(|a, b| a[DIGITS..].cmp(&b[DIGITS..]));
+    Ok(lines.concat())
 }
 
 fn hex(bytes: &[u8]) -> String {

@@ -8,7 +8,7 @@ use anstyle::Style;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io;
-use trevlin_audit::compare::{ChangedFinding, Comparison, Exposed, SeenFinding};
+use trevlin_audit::compare::{ChangedFinding, Comparison, ControlChange, Exposed, SeenFinding};
 use trevlin_audit::{Severity, checks};
 
 /// Names of the two audits.
@@ -89,6 +89,17 @@ fn sections(found: &Comparison) -> Vec<Section> {
         );
         all.push(Section { title: "Reachable from the Internet", about, lines, most: 5 });
     }
+    if let Some(controls) = found.controls.as_ref().filter(|all| !all.is_empty()) {
+        let better = controls.iter().filter(|one| one.is_better()).count();
+        let mut lines: Vec<&ControlChange> = controls.iter().collect();
+        lines.sort_by_key(|one| one.is_better());
+        all.push(Section {
+            title: "Controls",
+            about: format!("{better} improved, {} not as before otherwise", controls.len() - better),
+            lines: lines.into_iter().map(control).collect(),
+            most: 4,
+        });
+    }
     all.push(Section {
         title: "Fixed",
         about: findings(found.fixed.len()),
@@ -118,6 +129,18 @@ fn sections(found: &Comparison) -> Vec<Section> {
     });
     all.retain(|one| !one.lines.is_empty());
     all
+}
+
+fn control(one: &ControlChange) -> Line {
+    let text = format!(
+        "{} now, {} before: {} {}: {}",
+        one.new.words(),
+        one.old.words(),
+        one.catalogue,
+        one.control,
+        one.requirement
+    );
+    Line { severity: None, count: 1, text, places: Vec::new() }
 }
 
 fn place(one: &SeenFinding) -> String {

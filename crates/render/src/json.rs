@@ -7,21 +7,29 @@ use serde_json::Serializer;
 use serde_json::ser::{Formatter, PrettyFormatter};
 use std::io;
 use trevlin_audit::Outcome;
+use trevlin_audit::compare::SeenCoverage;
+use trevlin_audit::coverage::Coverage;
 
 /// JSON.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Json;
+pub struct Json<'a> {
+    /// What was tested, which comparisons of controls are made from.
+    pub coverage: Option<&'a Coverage>,
+}
 
 #[derive(Serialize)]
 struct Document<'a> {
     schema: &'static str,
     #[serde(flatten)]
     outcome: &'a Outcome,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    coverage: Option<SeenCoverage>,
 }
 
-impl Renderer for Json {
+impl Renderer for Json<'_> {
     fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
-        write(&Document { schema: "trevlin-audit/1", outcome }, out)
+        let coverage = self.coverage.map(SeenCoverage::from);
+        write(&Document { schema: "trevlin-audit/1", outcome, coverage }, out)
     }
 }
 

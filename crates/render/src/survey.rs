@@ -8,7 +8,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::LeftOutFile;
-use trevlin_audit::coverage::{ManifestRow, OutsideRow, Survey, SurveyedDevice};
+use trevlin_audit::survey::{ManifestRow, OutsideRow, Survey, SurveyedDevice};
 use trevlin_model::DeviceKind;
 
 #[derive(Serialize)]

@@ -2,15 +2,18 @@
 //!
 //! A missing finding is resolved only where its device and its file were read again; otherwise it is reported as not verified.
 
+mod controls;
 mod pairing;
 mod snapshot;
 
+pub use controls::{ControlChange, SeenCheck, SeenCoverage};
 pub use snapshot::{Exposed, SeenDevice, SeenEvidence, SeenFinding, SeenQuestion, Snapshot};
 
 use crate::run::Status;
 use pairing::{Match, pair};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
+use trevlin_checks::catalogues::Catalogue;
 use trevlin_estate::area::Severity;
 
 /// A finding of both audits that is not as it was.
@@ -116,6 +119,8 @@ pub struct Comparison {
     pub still_asked: usize,
     /// Exposure to the Internet; none where one of the two is a saved result, which does not contain it.
     pub exposure: Option<ExposureChange>,
+    /// Controls whose state changed; none where one of the two is a result that does not contain what was tested.
+    pub controls: Option<Vec<ControlChange>>,
 }
 
 impl Comparison {
@@ -133,9 +138,9 @@ impl Comparison {
     }
 }
 
-/// Holds two audits against each other.
+/// Holds two audits against each other, and the controls of some catalogues.
 #[must_use]
-pub fn compare(old: Snapshot, new: Snapshot) -> Comparison {
+pub fn compare(old: Snapshot, new: Snapshot, catalogues: &[Catalogue]) -> Comparison {
     let severities = Severity::ALL.map(|severity| SeverityCount {
         severity,
         old: old.open(severity),
@@ -169,6 +174,7 @@ pub fn compare(old: Snapshot, new: Snapshot) -> Comparison {
         asked: Vec::new(),
         still_asked: 0,
         exposure: None,
+        controls: None,
     };
     for (was, paired) in old.findings.iter().zip(&paired.old) {
         match paired {
@@ -195,6 +201,11 @@ pub fn compare(old: Snapshot, new: Snapshot) -> Comparison {
     found.new = fresh.map(|(one, _)| one.clone()).collect();
     found.questions(&old, &new, &renamed);
     found.exposure = old.exposed.as_ref().zip(new.exposed.as_ref()).map(|(a, b)| exposure(a, b, &renamed));
+    found.controls = old
+        .coverage
+        .as_ref()
+        .zip(new.coverage.as_ref())
+        .map(|(old, new)| catalogues.iter().flat_map(|catalogue| old.changes(new, catalogue)).collect());
     found.renamed = renamed.into_iter().map(|(old, new)| Renamed { old, new }).collect();
     found
 }

@@ -1,5 +1,6 @@
 //! An audit as it is compared: made from its JSON, whether that was just made or saved months ago.
 
+use super::controls::SeenCoverage;
 use crate::run::Status;
 use crate::tables::exposure::ExposureSheet;
 use serde::{Deserialize, Serialize};
@@ -18,6 +19,9 @@ pub struct Snapshot {
     /// Information requests.
     #[serde(rename = "open_questions")]
     pub questions: Vec<SeenQuestion>,
+    /// What was tested; results of earlier versions do not contain it.
+    #[serde(default)]
+    pub coverage: Option<SeenCoverage>,
     /// Exposure to the Internet, which the JSON does not contain.
     #[serde(skip)]
     pub exposed: Option<Vec<Exposed>>,

@@ -5,6 +5,7 @@ mod quote;
 
 use crate::accepted::AcceptanceEntry;
 use crate::answers::AnswerEntry;
+use crate::coverage::lacks::{self, Lacks};
 pub use crate::finding::{DeviceSummary, ExportSummary, Finding, InformationRequest, NoteSummary, Status};
 pub(crate) use crate::finding::{Prints, fingerprint};
 use crate::tested::{AnswerCounts, Tested, TestedSummary};
@@ -18,8 +19,8 @@ use tracing::{debug_span, trace_span};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::incomplete::IncompleteRow;
 use trevlin_analysis::lacking::rows_of_all;
-use trevlin_checks::check::{Answer, Check, Run, Verdict};
-use trevlin_checks::registry::CHECKS;
+use trevlin_checks::check::{Answer, Check, Held, Need, Run, Verdict};
+use trevlin_checks::registry::{CHECKS, find};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::{DeviceId, LeftOutFile};
 use trevlin_estate::baseline::Baseline;
@@ -74,6 +75,12 @@ pub struct Outcome {
     /// Subjects of each check on each device, in the order of the checks.
     #[serde(skip)]
     pub tested: Vec<Tested>,
+    /// Checks that were run and are selected, in order.
+    #[serde(skip)]
+    pub checks: Vec<&'static str>,
+    /// Exports that checks need and that a device lacks, by device.
+    #[serde(skip)]
+    pub lacking: Vec<(Arc<str>, Lacks)>,
 }
 
 /// Which findings and questions to keep.
@@ -111,7 +118,10 @@ impl Outcome {
         self.open_questions.retain(|one| area(one.area) && check(one.check) && device(&one.device));
         self.devices.retain(|one| device(&one.name));
         self.tested.retain(|one| area(one.area) && check(one.check) && device(&one.device));
-        self.summary = count(&self.findings, &self.tested);
+        let mut selected = CHECKS.iter().filter(|one| area(one.area) && check(one.id));
+        self.checks.retain(|id| selected.any(|one| one.id == *id));
+        self.lacking.retain(|(name, _)| device(name));
+        self.summary = count(&self.findings, &self.tested, &self.checks, &self.lacking);
         self
     }
 }
@@ -151,7 +161,12 @@ pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Ou
     });
     open_questions.sort_by(|a, b| (a.area, &a.device, a.check).cmp(&(b.area, &b.device, b.check)));
     let acceptances = accepted::apply(&estate.accepts, &mut findings, baseline.as_of);
-    let summary = count(&findings, &tested);
+    let checks: Vec<&str> =
+        CHECKS.iter().filter(|check| areas.contains(&check.area)).map(|check| check.id).collect();
+    let lacks = lacks::of_all(estate).into_iter();
+    let lacking = estate.devices.iter().zip(lacks).map(|(device, lacks)| (texts.hold(&device.name), lacks));
+    let lacking: Vec<(Arc<str>, Lacks)> = lacking.collect();
+    let summary = count(&findings, &tested, &checks, &lacking);
     Outcome {
         as_of: baseline.as_of.to_string(),
         devices: devices(estate, &texts),
@@ -163,6 +178,8 @@ pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Ou
         incomplete: rows_of_all(estate),
         summary,
         tested,
+        checks,
+        lacking,
     }
 }
 
@@ -226,13 +243,15 @@ fn ask_all(estate: &Analyses, baseline: &Baseline, texts: &Texts, areas: &[Area]
     first.into_iter().zip(second).map(|(first, second)| first.or(second).unwrap_or_default()).collect()
 }
 
-/// Findings and requests among the answers of a check, quoted. Passes are counted and not stored: with many devices they are nearly everything.
+/// Findings and requests among the answers of a check, quoted. Passes are counted, and their
+/// evidence is kept as it is: with many devices they are nearly everything.
 fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<Answer>) -> Said {
     let mut said = Said::default();
     let mut fails = Vec::new();
-    let mut counts: BTreeMap<DeviceId, AnswerCounts> = BTreeMap::new();
+    let mut tested: BTreeMap<DeviceId, (AnswerCounts, Vec<Held>)> = BTreeMap::new();
     for answer in answers {
-        counts.entry(answer.device).or_default().add(&answer.verdict);
+        let (counts, passes) = tested.entry(answer.device).or_default();
+        counts.add(&answer.verdict);
         let device = estate.device(answer.device).name.as_str();
         match answer.verdict {
             Verdict::Fail(fail) => {
@@ -243,7 +262,8 @@ fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<An
                 let about = (answer.device, answer.subject);
                 said.questions.push(open_question(estate, texts, check, device, about, question));
             }
-            Verdict::Pass(_) | Verdict::DoesNotApply => {}
+            Verdict::Pass(held) => passes.push(held),
+            Verdict::DoesNotApply => {}
         }
     }
     // Quoting and masking lines is most of the work, and each finding's is its own.
@@ -252,21 +272,31 @@ fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<An
     });
     said.findings = quoted.collect();
     said.questions.shrink_to_fit();
-    let row = |(device, counts)| Tested {
+    let row = |(device, (counts, passes))| Tested {
         check: check.id,
         area: check.area,
         device: texts.hold(&estate.device(device).name),
         counts,
+        passes,
     };
-    said.tested = counts.into_iter().map(row).collect();
+    said.tested = tested.into_iter().map(row).collect();
     if estate.answers.is_empty() {
         said.seen.clear();
     }
     said
 }
 
-fn count(findings: &[Box<Finding>], tested: &[Tested]) -> Summary {
+fn count(
+    findings: &[Box<Finding>],
+    tested: &[Tested],
+    checks: &[&str],
+    lacking: &[(Arc<str>, Lacks)],
+) -> Summary {
     let mut summary = Summary { tested: tested::sum(tested), ..Summary::default() };
+    let needs: BTreeSet<Need> =
+        checks.iter().filter_map(|id| find(id)).flat_map(|check| check.needs).copied().collect();
+    let incomplete = lacking.iter().filter(|(_, lacks)| lacks.iter().any(|need| needs.contains(&need)));
+    summary.tested.incomplete_systems = incomplete.count();
     summary.by_severity.extend(Severity::ALL.map(|severity| (severity.word(), 0)));
     summary.by_area.extend(Area::ALL.map(|area| (area.word(), 0)));
     for finding in findings {

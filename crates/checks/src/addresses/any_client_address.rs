@@ -1,6 +1,6 @@
 //! Dial-in users may take any address.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each list with logins of a tunnel whose addresses are `*`; all of them are one finding. Passes where \
              every login states addresses. Entries without addresses permit no login and do not count.",
     references: &["pppd(8), AUTHENTICATION"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

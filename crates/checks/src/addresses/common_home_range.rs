@@ -1,6 +1,6 @@
 //! An internal network uses a range common in home networks.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::addresses::meaning::is_host_local;
 use trevlin_analysis::addresses::{Allocation, AllocationKind};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an IPv4 network that is routed to VPN clients, or connected to the VPN server, shares addresses \
              with defaults of home routers, telephones and container engines. Does not apply to devices without VPN clients.",
     references: &["RFC 1918, 5", "RFC 4193, 3.2.2 (random selection)"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

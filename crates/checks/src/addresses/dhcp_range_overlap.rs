@@ -1,7 +1,7 @@
 //! A DHCP range overlaps another assigned range.
 
 use crate::addresses::{by_holder, listed};
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_of_plan_pass;
 use std::collections::{BTreeMap, BTreeSet};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              on two. Passes for failover or high-availability pairs, for parts of one server, for servers at two sites, and for ranges of their own. \
              Undetermined where two DHCP servers may be at different sites.",
     references: &["RFC 2131, 3.1", "RFC 2131, 1.6 (unique addresses)"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

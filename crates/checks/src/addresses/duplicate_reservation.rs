@@ -1,7 +1,7 @@
 //! One address is kept for two.
 
 use crate::addresses::listed;
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_of_plan_pass;
 use std::collections::BTreeMap;
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
         "pppd(8), AUTHENTICATION",
         "wg(8), AllowedIPs",
     ],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,7 +1,7 @@
 //! Two sites use the same network.
 
 use crate::addresses::{is_private_network, listed};
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_of_plan_pass;
 use std::collections::{BTreeMap, BTreeSet};
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
              host, and virtual addresses of one site, are left out. Passes for a device with \
              networks that no other device has.",
     references: &["RFC 1918, 5"],
+    needs: &[Need::Addresses],
     run: Run::Map(run),
 };
 

@@ -1,7 +1,7 @@
 //! IPv4 traffic of clients uses the tunnel, and IPv6 bypasses it.
 
 use crate::addresses::cover;
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use ipnet::IpNet;
 use trevlin_analysis::map::EstateMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where clients, or the device itself as a client, route all of IPv4 through the tunnel, but not all IPv6 \
              in use (2000::/3), and IPv6 is not blocked. Does not apply to split tunnels.",
     references: &["RFC 7359 (IPv6 leakage from VPNs)", "openvpn(8), --redirect-gateway and --block-ipv6"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

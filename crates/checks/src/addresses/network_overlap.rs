@@ -1,7 +1,7 @@
 //! Networks of two interfaces share addresses without being one network.
 
 use crate::addresses::{is_private_network, listed};
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_of_plan_pass;
 use std::collections::BTreeSet;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              different sites in the estate file are judged by addresses/duplicate-site-network. Networks inside one host \
              and links of tunnels are left out. Passes for a device whose networks overlap no others.",
     references: &["RFC 1918, 5", "RFC 4632, 3.1"],
+    needs: &[Need::Addresses],
     run: Run::Map(run),
 };
 

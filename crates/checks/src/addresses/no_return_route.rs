@@ -1,6 +1,6 @@
 //! Internal networks have no return route to VPN clients.
 
-use crate::check::{Addressee, Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{StatePart, provide};
 use std::net::IpAddr;
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
              the routes of the gateway or the filters of the server were not exported, or where the gateway is private and \
              not in the estate. Pools inside a connected network are judged by another check.",
     references: &["RFC 1812, 5.2.4", "ip-route(8)", "iptables-extensions(8), MASQUERADE and SNAT"],
+    needs: &[Need::Routes, Need::Services],
     run: Run::Map(run),
 };
 

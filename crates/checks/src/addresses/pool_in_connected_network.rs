@@ -1,7 +1,7 @@
 //! A client pool is part of a network of the device's own interfaces.
 
 use crate::addresses::{by_holder, malformed_pools};
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{StatePart, provide};
 use trevlin_analysis::addresses::{Allocation, AllocationKind};
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              other than that of the tunnel itself. One level lower where it is intended: proxy ARP or a bridge. Undetermined \
              where no interfaces were exported, an interface obtains its address dynamically, or the pool is malformed.",
     references: &["RFC 1918, 3", "RFC 1027 (proxy ARP)", "NIST SP 800-77 Rev. 1, 5.3"],
+    needs: &[Need::Addresses, Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,7 +1,7 @@
 //! A pool is in foreign or unassigned public address space.
 
 use crate::addresses::malformed_pools;
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::addresses::AllocationKind;
 use trevlin_analysis::map::EstateMap;
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              file (the network at an uplink is the provider's), and where it lies in a special-purpose block (shared, link-local, multicast and so on). Passes for \
              private blocks. Undetermined where a part of the range could not be read.",
     references: &["RFC 1918, 3", "RFC 4193", "RFC 6598", "IANA Special-Purpose Address Registries"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,7 +1,7 @@
 //! A pool is far larger than its clients need.
 
 use crate::addresses::pool_too_small::{Stores, words};
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an IPv4 pool has room for at least 1,024 clients and for 64 times the number that the server \
              permits at a time or that its list of accounts names. Does not apply where neither is known.",
     references: &["RFC 1918, 5"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A pool has fewer addresses than clients.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::addresses::PoolOwner;
@@ -26,11 +26,12 @@ pub(crate) const CHECK: Check = Check {
         "pptpd.conf(5), connections",
         "ocserv(8), max-clients",
     ],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 
 /// Number of possible clients, with the statement and its place.
-pub(super) struct Need {
+pub(super) struct Demand {
     /// Number of clients.
     pub(super) clients: u32,
     /// Source of the number.
@@ -73,10 +74,11 @@ impl<'a> Stores<'a> {
     }
 
     /// Number of clients that a tunnel may have: the stated limit, and the names of its list.
-    pub(super) fn needs(&self, holder: &'a PoolOwner) -> Vec<Need> {
+    pub(super) fn needs(&self, holder: &'a PoolOwner) -> Vec<Demand> {
         let of = (holder.device, holder.name.as_str());
-        let need =
-            |says| move |(clients, origin): &(u32, Origin)| Need { clients: *clients, says, origin: *origin };
+        let need = |says| {
+            move |(clients, origin): &(u32, Origin)| Demand { clients: *clients, says, origin: *origin }
+        };
         let stated = self.sessions.get(&of).map(need("concurrent clients are permitted"));
         stated
             .into_iter()
@@ -126,7 +128,7 @@ pub(super) fn words(
     name: &str,
     room: u128,
     pool: Origin,
-    need: &Need,
+    need: &Demand,
 ) -> (String, String) {
     (
         format!("{name} has addresses for {room} clients, and {} are possible", need.clients),

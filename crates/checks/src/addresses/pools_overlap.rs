@@ -1,7 +1,7 @@
 //! Two pools assign the same addresses.
 
 use crate::addresses::MOST_TOLD;
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_of_plan_pass;
 use std::collections::{BTreeMap, BTreeSet};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              rejects are left out. Undetermined where services of an appliance show the same range, and it is not stated \
              whether they share a pool. Passes for a device whose pools overlap no others.",
     references: &["RFC 1918, 3", "NIST SP 800-77 Rev. 1, 5.3"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

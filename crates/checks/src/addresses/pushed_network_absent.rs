@@ -1,6 +1,6 @@
 //! Clients send a private network into the tunnel to which the device has no way.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use std::collections::BTreeSet;
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              address. Fails for a private network of a split tunnel that no interface, route, pool or other tunnel of the device \
              covers or touches, and in which no device of the estate has an address.",
     references: &["RFC 1918, 3", "NIST SP 800-41 Rev. 1, 4.1.1"],
+    needs: &[Need::Routes, Need::Services],
     run: Run::Analyses(run),
 };
 

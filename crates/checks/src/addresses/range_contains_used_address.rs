@@ -1,7 +1,7 @@
 //! An address in use is part of a range that is assigned to other clients.
 
 use crate::addresses::{by_holder, listed};
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::line_of;
 use trevlin_analysis::addresses::told::told;
@@ -30,6 +30,7 @@ pub(crate) const CHECK: Check = Check {
         "openvpn(8), --ifconfig-push",
         "pppd(8), AUTHENTICATION",
     ],
+    needs: &[Need::Addresses, Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! An address or a range is mistyped.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_of_plan_pass;
 use trevlin_analysis::addresses::AllocationKind;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              number over 255, five numbers, a reversed range. The probable intention is reported and never used as a fact. \
              Host names are not malformed. Passes for a device whose pools and reservations can all be read.",
     references: &["RFC 791, 3.1", "RFC 4291, 2.2", "RFC 4632, 3.1"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

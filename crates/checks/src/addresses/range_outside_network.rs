@@ -1,6 +1,6 @@
 //! A range leaves its network, or holds addresses that are for no host.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              address, the tunnel address of the server, or a gateway used by clients or by the device. Networks of 31 and 32 \
              bits have no such addresses. Passes for ranges that the program computes itself.",
     references: &["RFC 1122, 3.2.1.3", "RFC 3021", "RFC 2131, 3.1"],
+    needs: &[Need::Addresses, Need::Services],
     run: Run::Map(run),
 };
 

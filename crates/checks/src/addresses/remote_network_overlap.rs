@@ -1,7 +1,7 @@
 //! A network behind a tunnel is one that the device has itself.
 
 use crate::addresses::listed;
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_of_plan_pass;
 use trevlin_analysis::addresses::{Allocation, AllocationKind};
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              same device or a pool of another of its tunnels. Passes for a wider remote network, since the more specific \
              route wins, and for one that overlaps nothing.",
     references: &["RFC 1918, 5", "RFC 4301, 4.4.1", "NIST SP 800-77 Rev. 1, 5.3"],
+    needs: &[Need::Addresses, Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A fixed address lies outside the networks of its server.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::addresses::AllocationKind;
 use trevlin_analysis::map::EstateMap;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              server, and for each fixed address of an OpenVPN or OpenConnect user outside the networks of the tunnel and its \
              routes. Passes inside. Not judged where the networks are not in the exports.",
     references: &["RFC 2131, 4.3.1", "openvpn(8), --ifconfig-push", "dnsmasq(8), --dhcp-host"],
+    needs: &[Need::Addresses, Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! The addresses that run are not those that apply at the next start.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              running static address is not stored, or a stored one is not running. Link-local and loopback addresses, and \
              disabled interfaces, are left out.",
     references: &["interfaces(5)", "systemd.network(5)", "netplan(5)"],
+    needs: &[Need::Addresses],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! Data is copied to another system without encryption.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::net::IpAddr;
 use trevlin_analysis::map::EstateMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for copies that a device sheet states and that are not switched off. Fails where the data is not encrypted: \
              medium, and low where the destination is an internal address. An enclosing tunnel is not judged.",
     references: &["NIST SP 800-209, 4.7", "ISO/IEC 27002:2022, 8.24"],
+    needs: &[Need::SavedLogins],
     run: Run::Map(run),
 };
 

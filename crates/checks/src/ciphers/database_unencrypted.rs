@@ -1,6 +1,6 @@
 //! A database is asked without encryption.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::of_kinds;
 use trevlin_analysis::context::Analyses;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
         "MariaDB documentation, require_secure_transport",
         "RFC 9325, 3",
     ],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

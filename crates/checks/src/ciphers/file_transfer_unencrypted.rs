@@ -1,6 +1,6 @@
 //! Files cross the network as they are.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              clients or the Internet do. Passes where encryption is required and where the service is limited to the device \
              itself. Undetermined where an included file is missing and everything visible is encrypted.",
     references: &["smb.conf(5), server smb encrypt", "RFC 7530, 3.2.1", "RFC 4217", "RFC 7143, 9.3"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

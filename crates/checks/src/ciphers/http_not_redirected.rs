@@ -1,6 +1,6 @@
 //! Pages are served over HTTP without a redirect to HTTPS.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use std::collections::BTreeMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              every request is redirected. Undetermined where an unsupported condition decides. A server without TLS is \
              reported where it requires a password.",
     references: &["RFC 6797, 7.2", "RFC 9325, 3.2"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A tunnel falls back to legacy encryption for old clients.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::support::name_of;
 use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              certificate profile that accepts weak certificates. The strength of the cipher itself is judged by \
              `ciphers/weak-encryption`.",
     references: &["openvpn(8), --compat-mode, --data-ciphers-fallback, --providers and --tls-cert-profile"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A tunnel may speak an early version of TLS.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Need, Run};
 use crate::ciphers::judge;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where SSL, or a version of TLS or DTLS deprecated by RFC 8996, may be negotiated; one level lower where \
              it is a default of the program. Undetermined where nothing is set and the version of the program decides.",
     references: &["RFC 8996, 4 to 6", "RFC 7568, 3", "RFC 9325, 3.1", "NIST SP 800-52 Rev. 2, 3.1"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A Wi-Fi network uses a broken encryption method.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for WEP; one level lower for WPA of the first generation and for TKIP beside CCMP. Passes for WPA2 with \
              CCMP and for WPA3. Open networks are reported in the area logins.",
     references: &["IEEE 802.11-2016, 12.3", "RFC 7465 (RC4)", "NIST SP 800-153, 2"],
+    needs: &[Need::Wireless],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! The keys of a tunnel are kept too long.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::tunnels::listed;
@@ -28,6 +28,7 @@ pub(crate) const CHECK: Check = Check {
         "swanctl.conf(5), rekey_time",
         "openvpn(8), --reneg-sec",
     ],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

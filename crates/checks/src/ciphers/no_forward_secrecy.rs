@@ -1,6 +1,6 @@
 //! New keys of a connection come from old ones.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::support::name_of;
 use crate::tunnels::ipsec;
 use trevlin_analysis::crypto::algorithms::lookup;
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-77 Rev. 1, 3.2",
         "BSI TR-02102-3, 3.2",
     ],
+    needs: &[Need::Services, Need::Ssh],
     run: Run::Map(run),
 };
 

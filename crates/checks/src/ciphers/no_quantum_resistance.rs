@@ -1,6 +1,6 @@
 //! The key exchange of a tunnel is not quantum-resistant.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use trevlin_analysis::crypto::algorithms::{Status, lookup};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for IPsec and WireGuard. Fails where no proposal has a quantum-resistant exchange and no additional \
              pre-shared key is used; one level higher where the estate file requires it (`[tunnels] quantum_resistant`).",
     references: &["FIPS 203", "RFC 9370", "RFC 8784", "RFC 9242", "wg(8), PresharedKey"],
+    needs: &[Need::Services, Need::Ssh],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A password crosses the network as it is.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_device};
 use trevlin_analysis::context::Analyses;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              only redirects, and where the method does not reveal the password. Undetermined for an administration page that \
              is proxied without encryption.",
     references: &["RFC 7617, 4", "RFC 4217, 15", "RFC 9325, 3", "NIST SP 800-63B, 4.1.3"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

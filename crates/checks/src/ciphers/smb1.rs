@@ -1,6 +1,6 @@
 //! File shares are spoken in an obsolete dialect.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::of_kinds;
 use trevlin_analysis::context::Analyses;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              which has no encryption, where it is set. SMBv2 by default is not a finding. Passes from SMBv3 on. Undetermined \
              where settings are stored outside the exports.",
     references: &["smb.conf(5), server min protocol", "CISA, SMB Security Best Practices"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

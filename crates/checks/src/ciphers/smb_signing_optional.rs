@@ -1,6 +1,6 @@
 //! Messages of file shares are not signed.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::of_kinds;
 use trevlin_analysis::context::Analyses;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where signing is not required and some share does not require encryption; one level lower where that is a \
              default. Passes where either is required. Undetermined where settings are stored outside the exports.",
     references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! SNMP is used without encryption.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::of_kinds;
 use trevlin_analysis::context::Analyses;
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each agent that accepts communities, or users without privacy, from beyond the device. Passes where \
              every user requires `priv`. Undetermined where an included file is missing.",
     references: &["RFC 3414, 1.4", "RFC 3826", "CISA TA17-156A"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Log messages leave a device unencrypted.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each log destination without TLS; passes for destinations on the device itself. An enclosing tunnel \
              is not judged. Undetermined where an included file is missing.",
     references: &["RFC 5424, 8", "RFC 5425", "NIST SP 800-92, 4.2"],
+    needs: &[Need::Log],
     run: Run::Map(run),
 };
 

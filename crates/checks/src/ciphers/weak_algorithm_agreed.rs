@@ -1,6 +1,6 @@
 //! Both ends of a connection agree on weak algorithms.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::crypto::algorithms::Algorithm;
 use trevlin_analysis::crypto::negotiation::{agreed, agreed_without_group};
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              an algorithm that is broken, deprecated or being phased out, low where it only lacks a group for the keys of \
              the data; algorithms that are chosen from one side only are not reported here.",
     references: &["RFC 7296, 2.7", "RFC 8247, 2", "NIST SP 800-77 Rev. 1, 3.2"],
+    needs: &[Need::Services, Need::Ssh],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A tunnel may use weak encryption.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::ciphers::judge;
 use crate::subject::Subject;
 use crate::support::name_of;
@@ -30,6 +30,7 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-131A Rev. 2",
         "BSI TR-02102-3",
     ],
+    needs: &[Need::Services, Need::Ssh],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A tunnel may use a weak digest.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Need, Run};
 use crate::ciphers::judge;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
              algorithm table, including defaults. Hashes do not count where only ciphers with built-in integrity may be \
              negotiated.",
     references: &["RFC 8221, 6", "RFC 8247, 2.2 and 2.3", "RFC 6151", "NIST SP 800-131A Rev. 2"],
+    needs: &[Need::Services, Need::Ssh],
     run: Run::Map(run),
 };
 

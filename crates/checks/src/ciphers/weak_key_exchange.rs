@@ -1,6 +1,6 @@
 //! A tunnel may agree on keys in a weak group.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::ciphers::judge;
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-131A Rev. 2, 5",
         "BSI TR-02102-3",
     ],
+    needs: &[Need::Services, Need::Ssh],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A service listens on all addresses although only VPN clients need it.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              Internet. Passes where it is bound to other addresses. Internet-facing services are reported by the check of \
              their kind.",
     references: &["NIST SP 800-123, 4.2"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

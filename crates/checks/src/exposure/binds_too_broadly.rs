@@ -1,6 +1,6 @@
 //! A database listens on networks whose clients it rejects.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              Passes where remote sources are permitted, and where it listens on the device only. Databases with internal \
              accounts are not judged. Undetermined where an included file is missing.",
     references: &["PostgreSQL manual, listen_addresses", "redis.conf, bind", "CIS Controls 8, 4.8"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

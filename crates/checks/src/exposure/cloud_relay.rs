@@ -1,6 +1,6 @@
 //! A device is reached through a relay of a provider.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              the administration of the device, or where no second factor is required. The services that it opens are \
              requested where the sheet does not state them.",
     references: &["NIST SP 800-46 Rev. 2, 2.1", "NIST SP 800-41 Rev. 1, 4.1"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

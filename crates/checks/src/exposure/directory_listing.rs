@@ -1,6 +1,6 @@
 //! A web server lists what its folders hold.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
              permitted. Passes where listings are off, or off again for the folder. Undetermined where an included file is \
              missing.",
     references: &["ngx_http_autoindex_module", "mod_autoindex", "CIS Controls 8, 4.8"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

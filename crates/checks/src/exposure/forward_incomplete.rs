@@ -1,6 +1,6 @@
 //! A tunnel protocol is forwarded in part.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              without the other. Routers with a helper for PPTP forward GRE by themselves; the finding states what the \
              configuration shows. Passes where both are forwarded, and where every service is.",
     references: &["RFC 2637, 1", "RFC 7296, 2.23"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Map(run),
 };
 

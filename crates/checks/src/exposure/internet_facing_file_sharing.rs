@@ -1,6 +1,6 @@
 //! File sharing is reachable from the Internet.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Need, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
              the path; one level lower for named sources. Passes where none does. Undetermined where a condition not \
              analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["CISA AA20-302A"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

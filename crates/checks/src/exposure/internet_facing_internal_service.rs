@@ -1,6 +1,6 @@
 //! A service for internal use is reachable from the Internet, and no other check is about its kind.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Need, Run};
 use crate::exposure::each_exposed;
 use crate::exposure::internet_facing_plaintext::is_plain;
 use crate::exposure::internet_facing_reflector::reflects;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              authentication. Services of other kinds have checks of their own. One level lower for named sources. Passes \
              where none is reachable. Undetermined where a condition not analysed decides.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "CIS Controls 8, 4.8"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

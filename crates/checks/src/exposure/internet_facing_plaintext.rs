@@ -1,6 +1,6 @@
 //! A clear-text service is reachable from the Internet.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Need, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::relays::relays_of;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              reachable. Undetermined where a condition not analysed decides. An interface with private addresses faces the \
              Internet only where the estate file says so.",
     references: &["RFC 7258", "PCI DSS 4.0, 4.2.1"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

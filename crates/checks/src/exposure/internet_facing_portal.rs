@@ -1,6 +1,6 @@
 //! A user page is reachable from the Internet.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Need, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{Encrypted, PortKind, Service, only_redirects, sites_at};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              One level lower for named sources. Passes where none is reachable. Undetermined where a condition not analysed \
              decides. Passes for sites whose files show that no page requires a login. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["NIST SP 800-46 Rev. 2, 3.2", "CISA BOD 23-02"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

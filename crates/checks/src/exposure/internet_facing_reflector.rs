@@ -1,6 +1,6 @@
 //! A name or time service answers the whole internet.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Need, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{PortKind, Service};
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
              reach. One level lower for named sources. Passes where none is reachable. Undetermined where a condition not \
              analysed decides. An interface with private addresses faces the Internet only where the estate file says so.",
     references: &["RFC 5358", "RFC 8633, 5.4", "US-CERT TA14-017A"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A remote shell is reachable from the Internet.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Need, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::protection::protection_evidence;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              Passes where none is reachable. Undetermined where a condition not analysed decides. An interface with private \
              addresses faces the Internet only where the estate file says so.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "RFC 4253"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

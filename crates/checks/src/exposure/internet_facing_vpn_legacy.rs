@@ -1,6 +1,6 @@
 //! A legacy VPN is reachable from the Internet.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Need, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{PortKind, Service, What};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              where none is reachable. Undetermined where a condition not analysed decides. An interface with private \
              addresses faces the Internet only where the estate file says so.",
     references: &["RFC 2637", "NIST SP 800-77 Rev. 1, 8"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! iSCSI is reachable by VPN clients or from the Internet.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::secrets::listed;
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, of_kinds};
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each portal that VPN clients reach; one level higher where the Internet does. Passes where only \
              internal networks reach it. Undetermined where a condition not analysed decides.",
     references: &["RFC 7143, 9", "NIST SP 800-209, 4.2"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A socket waits that no configuration explains.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::line_of;
 use trevlin_analysis::context::Analyses;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              file explains; higher for one that is reachable from the Internet on a port that is not well known. Passes \
              where every socket is explained.",
     references: &["NIST SP 800-123, 4.2", "CIS Controls 8, 4.8"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A management page of a server or a device is open to any address.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              or a certificate is required. Undetermined where an included file is \
              missing.",
     references: &["NIST SP 800-123, 6.4", "CIS Controls 8, 12.8"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

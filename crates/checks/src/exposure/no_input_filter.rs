@@ -1,6 +1,6 @@
 //! An interface that faces an untrusted network has no filter, or accepts by default.
 
-use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{StatePart, line_of, provide};
 use std::net::IpAddr;
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              or an accepting policy or final rule. Undetermined where no filter was exported, where a condition not analysed \
              decides, or where the role of the interface is uncertain.",
     references: &["NIST SP 800-41 Rev. 1, 4.1", "RFC 2979", "iptables(8), --policy"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

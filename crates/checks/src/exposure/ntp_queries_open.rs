@@ -1,6 +1,6 @@
 //! An NTP server answers status queries, or serves time, to any address.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              public NTP server fails where the Internet reaches it. Passes where addresses are named, and for a client \
              without a server. Undetermined where an included file is missing.",
     references: &["RFC 8633, 5.4", "ntp.conf(5), restrict", "chrony.conf(5), cmdallow", "US-CERT TA14-013A"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A service is blocked from the Internet over IPv4 and open over IPv6.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::line_of;
 use std::collections::BTreeMap;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each service that is reachable from the Internet over IPv6 on a device with an Internet address of \
              IPv4 over which it is blocked. Passes where both versions are open or both are blocked.",
     references: &["RFC 9099, 2.3", "NIST SP 800-119, 6.3"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A rule opens a port of a device to the Internet, and no export shows a service there.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{StatePart, filter_of, provide};
 use std::collections::{BTreeMap, BTreeSet};
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
              database or industrial, one level lower for named sources. Passes where every opening is explained. \
              Undetermined where a condition not analysed decides. Openings of all ports are reported as a missing filter.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "CIS Controls 8, 4.8"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A DNS server answers recursive queries from any address.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              packet filter blocks the Internet, high where the Internet reaches it. Passes where clients are named. \
              Undetermined where an included file is missing.",
     references: &["RFC 5358", "NIST SP 800-81 Rev. 2, 7.2", "US-CERT TA13-088A"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

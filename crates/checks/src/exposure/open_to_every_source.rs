@@ -1,6 +1,6 @@
 //! The filter of an internal host permits a sensitive service from every source.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::{Judged, each_way, entering, named};
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
              sources are named. Not judged where the exported sockets show no such service. Services that the Internet \
              reaches have checks of their own.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "CIS Controls 8, 4.5"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A path of a web server leads out of its folder.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              has one, and for patterns that capture the rest of the path without a slash before it; one level lower where \
              only some networks are permitted. Passes for other locations.",
     references: &["ngx_http_core_module, alias", "CWE-22"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A device answers ICMP echo requests from the Internet.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{filter_of, others_pass};
 use trevlin_analysis::context::Analyses;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Reports each device that echo requests from the Internet reach. Passes where the kernel is set to ignore them, \
              or a rule drops them.",
     references: &["RFC 792", "RFC 4890, 4.3", "NIST SP 800-41 Rev. 1, 4.1"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A port forward exposes an internal host to the Internet.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::exposure::each_forward;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::ForwardOutcome;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              for a storage appliance. Passes for a forward to the port of a VPN. The service itself is judged by the check \
              of its kind.",
     references: &["NIST SP 800-41 Rev. 1, 4.1"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

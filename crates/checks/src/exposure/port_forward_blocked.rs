@@ -1,6 +1,6 @@
 //! A port forward from the Internet is blocked downstream.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::exposure::each_forward;
 use crate::exposure::port_forward_unassigned::is_stale;
 use trevlin_analysis::context::Analyses;
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each port forward that matches connections from the Internet, none of which is delivered because a \
              later rule or device blocks them. Passes where it leads to a host.",
     references: &["NIST SP 800-41 Rev. 1, 5.2"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A port forward leads to an address outside every network.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::exposure::title_of;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              judged by exposure/unexported-host. Not judged where the interfaces or the routes of the device were not \
              exported.",
     references: &["NIST SP 800-41 Rev. 1, 5.2"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A port forward from the Internet leads to a port without a service.
 
-use crate::check::{Addressee, Answer, Check, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Need, Run, Verdict};
 use crate::exposure::each_forward;
 use crate::logins::capital;
 use crate::support::{StatePart, provide};
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              listens. Fails as well where a configured service of that device has the port with another transport protocol, or \
              the public port of the forward in place of the inner one. Undetermined where the sockets were not exported and no file shows the service.",
     references: &["NIST SP 800-41 Rev. 1, 5.2"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Maintenance clients reach recorded files without need.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_device};
 use std::collections::BTreeMap;
@@ -42,6 +42,7 @@ pub(crate) const CHECK: Check = Check {
              reach. Fails where the estate file states an intent for these clients that does not include it; undetermined \
              where it states no intent for them. Passes where the permitted sources exclude them.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-209, 4.2", "GDPR, article 32"],
+    needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

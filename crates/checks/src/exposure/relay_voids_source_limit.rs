@@ -1,6 +1,6 @@
 //! A service limits its sources, and a relay that untrusted networks reach is among them.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::each_once;
 use crate::support::relays::{limited, lines, strongest_login};
@@ -30,6 +30,7 @@ pub(crate) const CHECK: Check = Check {
              One level lower for named networks, and where the relay requires a password. Passes where the relay requires a \
              certificate, or where the service learns the client's address.",
     references: &["RFC 7239, 8.1", "NIST SP 800-41 Rev. 1, 4.1"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

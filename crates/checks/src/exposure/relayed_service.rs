@@ -1,6 +1,6 @@
 //! The Internet reaches an internal service through a relay.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::rated::severity_of_kind;
 use crate::support::relays::{limited, lines, named, strongest_login};
@@ -31,6 +31,7 @@ pub(crate) const CHECK: Check = Check {
              a certificate. One level lower for named networks, and where the relay requires a password; info for a few named \
              hosts. Undetermined where the server is not known.",
     references: &["NIST SP 800-41 Rev. 1, 4.1", "NIST SP 800-46 Rev. 2, 2.2"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

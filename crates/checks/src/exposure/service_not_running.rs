@@ -1,6 +1,6 @@
 //! A configured service was not seen running.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::line_of;
 use std::collections::BTreeSet;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each configured service without an exported socket, on a device whose sockets were exported. VPN \
              protocols of the kernel have no socket and are left out. Passes where the socket is shown.",
     references: &["ss(8)"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

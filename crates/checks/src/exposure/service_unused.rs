@@ -1,6 +1,6 @@
 //! A service runs that gives nothing out.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
              export, module, target, rule or community with permitted clients; one level higher where its socket is shown. \
              Passes for a disabled one. Undetermined where its content may be defined outside the exports.",
     references: &["CIS Controls 8, 4.8", "NIST SP 800-123, 4.2"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! The status page of a server is open.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              where only some networks are permitted. Passes where a login is required. Undetermined where an included file \
              is missing.",
     references: &["ngx_http_stub_status_module", "mod_status", "HAProxy Configuration Manual, stats"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! The Internet reaches a port of a host that was not exported.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::logins::capital;
 use crate::subject::{Subject, SubjectKind};
 use crate::support::openings::{
@@ -34,6 +34,7 @@ pub(crate) const CHECK: Check = Check {
              80 and 443; info for web sites, mail and tunnels. An opening to a whole network is at least medium. One level \
              lower for named networks, info for a few named hosts. Undetermined where a condition not analysed decides.",
     references: &["NIST SP 800-41 Rev. 1, 4.1 and 5.2", "CIS Controls 8, 4.8"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

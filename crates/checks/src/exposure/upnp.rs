@@ -1,6 +1,6 @@
 //! Ports are opened on request of any host.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each service that accepts UPnP, NAT-PMP or PCP requests; higher where a host may open ports for \
              others and no list limits it, lower where the list ends with a deny. Passes where both protocols are disabled.",
     references: &["RFC 6886, 5", "RFC 6887, 17", "CISA TA13-088A"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A DNS server permits zone transfers to any address.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              addresses are named. Undetermined where nothing is set: before version 9.20 any address may transfer, since \
              then none.",
     references: &["named.conf(5), allow-transfer", "RFC 5936, 5", "NIST SP 800-81 Rev. 2, 9.7"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Authentication accepts any user.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              checks further attributes of the request. Fails where a secrets file of a tunnel has one password for any name \
              (`*`). Passes for entries that follow a catch-all rejection, since they are never evaluated.",
     references: &["users(5)", "pppd(8), AUTHENTICATION"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

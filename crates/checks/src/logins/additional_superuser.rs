@@ -1,6 +1,6 @@
 //! A second account has user ID 0.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::authentication::Passwords;
 use trevlin_analysis::map::EstateMap;
@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for every account other than root with user ID 0: high where it may log in, medium where it is locked or \
              has no shell. Passes where root is the only one. The account `toor` is judged like any other.",
     references: &["passwd(5)", "sshd_config(5), PermitRootLogin"],
+    needs: &[Need::Accounts],
     run: Run::Map(run),
 };
 

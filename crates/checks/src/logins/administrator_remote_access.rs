@@ -1,6 +1,6 @@
 //! An administrator's name opens a tunnel.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{ask_for_list, service_of};
 use trevlin_analysis::authentication::tunnels;
@@ -30,6 +30,7 @@ pub(crate) const CHECK: Check = Check {
              administers systems by its name, by its rights, or according to the estate file (`[logins] \
              administrator_groups`). Shell logins of the device itself are not judged.",
     references: &[],
+    needs: &[Need::Accounts, Need::Services, Need::Ssh],
     run: Run::Map(run),
 };
 

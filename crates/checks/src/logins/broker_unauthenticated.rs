@@ -1,6 +1,6 @@
 //! A cache or message broker accepts clients without authentication.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              Passes on the loopback address and where a password or certificate is required. Undetermined where users are in \
              a file that was not exported, or where a plug-in or the version decides.",
     references: &["redis.conf, protected-mode", "mosquitto.conf(5), allow_anonymous", "OASIS MQTT 5.0, 5.4"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A TLS-based VPN server accepts clients without a client certificate.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::support::rated::rated_by_tunnel;
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
              nothing is stated, since the default requires one, and where two other factors are required. Undetermined where \
              a part of the configuration was not exported.",
     references: &["NIST SP 800-113, 4.2", "openvpn(8), --verify-client-cert"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

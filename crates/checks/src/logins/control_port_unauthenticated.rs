@@ -1,6 +1,6 @@
 //! A control interface accepts commands without authentication.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_device};
 use trevlin_analysis::context::Analyses;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
         "HAProxy Configuration Manual, stats admin",
         "NIST SP 800-123, 6.4",
     ],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A database lets people in without asking who they are.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
         "MariaDB documentation, skip-grant-tables",
         "CIS Controls 8, 6.1",
     ],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A database uses a weak authentication method.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              authenticate, and for local rules. Clear-text passwords are reported in the area ciphers. Undetermined where \
              rules or accounts were not exported.",
     references: &["RFC 1413, 6", "RFC 6151, 2", "PostgreSQL manual, 21.5"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! One certificate or login permits several simultaneous connections.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
 use crate::support::name_of;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an OpenVPN server sets `duplicate-cn`; one level lower where user names come from a password login \
              (`username-as-common-name`). Without the option the server ends the earlier session.",
     references: &["openvpn(8), --duplicate-cn"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

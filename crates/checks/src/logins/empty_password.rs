@@ -1,6 +1,6 @@
 //! An account has no password, or logins without one are permitted.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::cell::LazyCell;
 use std::collections::BTreeMap;
@@ -33,6 +33,7 @@ pub(crate) const CHECK: Check = Check {
              accounts and accounts without a \
              shell.",
     references: &["shadow(5)", "sshd_config(5), PermitEmptyPasswords", "pam_unix(8), nullok"],
+    needs: &[Need::Accounts, Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Client certificates of an external CA are accepted.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use trevlin_analysis::crypto::certificates::{of_tunnel, trusts_a_folder};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              issue to the public. An IPsec connection that names no CA trusts every one in the folder of the daemon. Undetermined where \
              the file was not exported, unless its path identifies it.",
     references: &["RFC 5280, 6.1", "NIST SP 800-52 Rev. 2, 3.5"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

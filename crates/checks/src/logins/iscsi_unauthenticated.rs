@@ -1,6 +1,6 @@
 //! An iSCSI target requires no login.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              Passes where only named initiators log in, where no login is possible (CHAP without a secret), and where the \
              portal is limited to the device itself.",
     references: &["RFC 7143, 9.2", "RFC 1994", "NIST SP 800-209, 4.3"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

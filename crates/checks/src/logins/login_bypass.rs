@@ -1,6 +1,6 @@
 //! Clients get in without the login that a service has.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              not judged for redirects, and for paths that are public by nature (`/.well-known`, `robots.txt`, style sheets). \
              Undetermined where an included file is missing.",
     references: &["mod_authz_core, AuthMerging", "ngx_http_core_module, satisfy", "CWE-288"],
+    needs: &[Need::Services, Need::Ssh],
     run: Run::Analyses(run),
 };
 

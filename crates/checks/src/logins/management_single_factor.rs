@@ -1,6 +1,6 @@
 //! A daemon's management port requires one factor or none.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::rated::rated_from;
 use trevlin_analysis::context::Analyses;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              low on the loopback address without a password file. Passes for Unix sockets and for `management-client`. \
              Undetermined where a host name replaces the address.",
     references: &["openvpn(8), --management"],
+    needs: &[Need::Accounts, Need::Services, Need::Ssh],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A list of logins on the device itself has grown long.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::ask_for_list;
 use std::collections::{BTreeMap, BTreeSet};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a local list has more accounts than the baseline allows (10) and the device uses no RADIUS server. \
              Passes for the users file of a RADIUS server.",
     references: &[],
+    needs: &[Need::Accounts, Need::Services],
     run: Run::Map(run),
 };
 

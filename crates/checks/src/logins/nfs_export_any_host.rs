@@ -1,6 +1,6 @@
 //! Files are exported to every machine.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each export to any host without Kerberos; one level higher where it is writable. Passes where clients \
              are named or Kerberos is required. Undetermined where a netgroup decides.",
     references: &["exports(5)", "RFC 7530, 3.2.1", "NIST SP 800-209, 4.3"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

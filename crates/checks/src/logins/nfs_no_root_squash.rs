@@ -1,6 +1,6 @@
 //! Root of an NFS client has root rights on the server's files.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -28,6 +28,7 @@ pub(crate) const CHECK: Check = Check {
         "smb.conf(5), force user",
         "NIST SP 800-209, 4.3",
     ],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Every account may log in: no group and no name is stated.
 
-use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{name_of, service_of};
 use trevlin_analysis::authentication::{lines_of_service, provide_pam};
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
              Undetermined where the stack was not exported. Fails where a permission of a device sheet is for all users; medium \
              where another system keeps the accounts.",
     references: &["sshd_config(5), AllowGroups", "pam_succeed_if(8)", "pam_access(8)"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

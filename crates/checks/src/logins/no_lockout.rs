@@ -1,6 +1,6 @@
 //! Passwords may be tried without limit.
 
-use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::client_rules::{ClientRule, client_rule};
 use crate::support::name_of;
@@ -28,6 +28,7 @@ pub(crate) const CHECK: Check = Check {
              certificate or another factor is required as well. Undetermined where the stack was not exported, and where a \
              program that watches the log (fail2ban, sshguard and others) is installed.",
     references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "ocserv(8), max-ban-score"],
+    needs: &[Need::Services, Need::Ssh],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A VPN server accepts client certificates without checking whether they were revoked.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
 use crate::support::name_of;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              them answers: this is a finding as well. Passes where certificates are pinned one by one, and where only clients with a \
              file of their own are accepted (`ccd-exclusive`). Undetermined where a script decides (`tls-verify`).",
     references: &["RFC 5280, 5 and 6.3", "NIST SP 800-77 Rev. 1, 4.3.2", "swanctl.conf(5), revocation"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

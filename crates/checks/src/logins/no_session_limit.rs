@@ -1,6 +1,6 @@
 //! Sessions of a tunnel are not limited.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
 use crate::support::name_of;
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
              account is not; the finding names what is missing. Undetermined where a RADIUS server may send limits, and \
              where configuration is missing from the exports.",
     references: &["NIST SP 800-63B, 4.2.3"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

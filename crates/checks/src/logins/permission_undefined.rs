@@ -1,6 +1,6 @@
 //! A permission names a role, and only a group has that name, or the reverse.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::service_of;
 use trevlin_analysis::map::EstateMap;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              a role and only a group has that name, or the reverse. Other names may belong to a directory and are not \
              judged.",
     references: &["NIST SP 800-53 Rev. 5, AC-3"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A pre-shared key is valid for any peer.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::ike;
 use trevlin_analysis::map::EstateMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              share one entry. The latter is lower, and so is a key for any peer where every pre-shared-key connection names \
              the peer address. Passes for entries with two named ends.",
     references: &["ipsec.secrets(5)", "NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

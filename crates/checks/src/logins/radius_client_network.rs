@@ -1,6 +1,6 @@
 //! A client of a RADIUS server is a whole network.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a client covers more than one IPv4 address, or more than one IPv6 subnet (/64); one level higher \
              where it covers any address or public addresses. Undetermined where the client is given by host name.",
     references: &["RFC 2865, 3", "clients.conf(5), ipaddr"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

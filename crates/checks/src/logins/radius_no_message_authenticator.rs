@@ -1,6 +1,6 @@
 //! A RADIUS server takes requests that are not signed.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where Message-Authenticator is not required for a client, by setting or by default. One level lower for \
              `auto`, which requires it from the first signed request on. Does not apply to clients on the server itself.",
     references: &["CVE-2024-3596", "RFC 3579, 3.2", "RFC 5080, 2.2.2", "RFC 6614"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! RADIUS crosses an untrusted network without TLS.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::net::IpAddr;
 use trevlin_analysis::map::EstateMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              is not configured. The files do not show an enclosing tunnel; where one exists, accept the finding with that \
              reason. Undetermined where a host name replaces the address.",
     references: &["RFC 6614", "RFC 2865, 8", "RFC 6151"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

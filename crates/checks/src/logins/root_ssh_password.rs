@@ -1,6 +1,6 @@
 //! Root may log in by SSH with a password.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::rated::rated_from;
 use crate::support::{each_once, without_effect};
@@ -28,6 +28,7 @@ pub(crate) const CHECK: Check = Check {
              OpenSSH 7.0, which rejects root passwords, and where the root password is locked. Where nothing is set and the \
              version may be older, an information request follows if root has a password.",
     references: &["sshd_config(5), PermitRootLogin"],
+    needs: &[Need::Accounts, Need::Ssh],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Accounts that are not enrolled pass a PAM module for a second factor.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::name_of;
 use std::collections::BTreeMap;
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
              without one. Passes for such a module without the option. Comments, and modules outside the `auth` stack, are \
              not judged.",
     references: &["pam_google_authenticator(8), nullok", "pam_u2f(8), nouserok", "NIST SP 800-63B, 4.2"],
+    needs: &[Need::Accounts, Need::Ssh],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! Files are shared without a login.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -28,6 +28,7 @@ pub(crate) const CHECK: Check = Check {
         "RFC 2577, 4",
         "NIST SP 800-209, 4.3",
     ],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

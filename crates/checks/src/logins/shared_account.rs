@@ -1,6 +1,6 @@
 //! A login belongs to a role or a place, not to a person.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a part of a login name is on a list of generic names, for VPN, RADIUS and administration logins, and \
              low for logins to services and for accounts with a shell and a password. Passes for service accounts (no shell or no valid password).",
     references: &["ISO/IEC 27002:2022, 5.16"],
+    needs: &[Need::Accounts, Need::Services],
     run: Run::Map(run),
 };
 

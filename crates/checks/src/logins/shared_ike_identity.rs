@@ -1,6 +1,6 @@
 //! All dial-in users have one identity and one pre-shared key.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use trevlin_analysis::l2tp::carries_l2tp;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              pre-shared key and has one identity that is not a pattern; one level higher where no user login follows. \
              Connections to a single peer and those that only carry L2TP are not judged.",
     references: &["NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A shell login has one factor only.
 
-use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::logins::{holds_where, only_from};
 use crate::rating::Rating;
 use crate::subject::{Subject, SubjectKind};
@@ -35,6 +35,7 @@ pub(crate) const CHECK: Check = Check {
              were exported. One level lower each where a command is forced, where only a few addresses or private ones are accepted, and where the \
              keys of the user are limited.",
     references: &["NIST SP 800-63B, 4.2", "PCI DSS 4.0, 8.4.1", "sshd_config(5), AuthenticationMethods"],
+    needs: &[Need::Accounts, Need::Ssh],
     run: Run::Analyses(run),
 };
 

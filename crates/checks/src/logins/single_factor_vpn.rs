@@ -1,6 +1,6 @@
 //! A tunnel login has one factor only.
 
-use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::logins::{holds_where, only_from};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::rated::rated_by_tunnel;
@@ -30,6 +30,7 @@ pub(crate) const CHECK: Check = Check {
              are both required. PAM stacks and RADIUS servers of the estate are followed. Undetermined where a system \
              outside the exports decides: a RADIUS server, a directory, a script or a plug-in.",
     references: &["NIST SP 800-63B, 4.2", "NIST SP 800-46 Rev. 2, 3.2", "PCI DSS 4.0, 8.4.3"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! SNMP is readable from any address.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              Passes where sources are named, where authentication is required, and where the agent is limited to the device \
              itself. Undetermined where an included file is missing.",
     references: &["RFC 3414, 1.4", "RFC 3584", "CISA TA17-156A"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A word that crosses the network as it is changes a device.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              level lower where only a few addresses are permitted. Passes for authenticated users and where the agent is \
              limited to the device itself. Undetermined where an included file is missing.",
     references: &["RFC 3414, 1.4", "RFC 3415", "CISA TA17-156A"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

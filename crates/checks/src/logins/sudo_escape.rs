@@ -1,6 +1,6 @@
 //! A rule of sudo for single commands gives its users everything.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -28,6 +28,7 @@ pub(crate) const CHECK: Check = Check {
              last matching command decides, and exclusions, NOEXEC and fixed arguments are respected. Passes for other \
              programs and for arguments that permit no more than the task. The content of scripts is not judged.",
     references: &["sudoers(5), PREVENTING SHELL ESCAPES", "sudoers(5), SECURITY NOTES"],
+    needs: &[Need::Accounts, Need::Sudo],
     run: Run::Map(run),
 };
 

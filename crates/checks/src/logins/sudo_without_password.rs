@@ -1,6 +1,6 @@
 //! A remote user may run any command as root without a password.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
              group (`pam_wheel` with `trust`). Passes for rules that are limited to single commands, and \
              for root itself. Where no accounts were exported, the rule itself is judged.",
     references: &["sudoers(5), NOPASSWD", "pam_wheel(8), trust"],
+    needs: &[Need::Accounts, Need::Sudo],
     run: Run::Map(run),
 };
 

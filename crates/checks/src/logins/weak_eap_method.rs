@@ -1,6 +1,6 @@
 //! A RADIUS server accepts an EAP method that reveals the password hash.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              demands MD5 or GTC inside PEAP or TTLS. Files \
              that are available but not enabled are not judged.",
     references: &["RFC 3748, 5.4 and 7.2", "RFC 4017, 2.2", "RFC 7296, 2.16"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

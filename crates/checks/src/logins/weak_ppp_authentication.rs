@@ -1,6 +1,6 @@
 //! A dial-in tunnel takes passwords by a weak method.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::the;
 use trevlin_analysis::map::EstateMap;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              around them. `refuse-` options concern the login of the daemon itself. Undetermined where options were not \
              exported.",
     references: &["pppd(8), AUTHENTICATION", "RFC 1334, 2", "RFC 2433", "RFC 2759", "RFC 1994, 1"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

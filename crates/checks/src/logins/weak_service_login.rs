@@ -1,6 +1,6 @@
 //! A service lets clients in by outdated or unsafe means.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::of_kinds;
 use std::collections::BTreeMap;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              passwords`, `encrypt passwords = no`, `server schannel` below `yes` on a domain controller, and wide links with \
              `allow insecure wide links`; ProFTPD's `RootLogin`; keys of BIND with HMAC-MD5. Passes where none is set.",
     references: &["smb.conf(5), ntlm auth", "CVE-2020-1472", "RFC 8945, 6", "mod_auth of ProFTPD, RootLogin"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

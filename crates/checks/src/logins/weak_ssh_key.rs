@@ -1,6 +1,6 @@
 //! A key of the SSH is weak.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -28,6 +28,7 @@ pub(crate) const CHECK: Check = Check {
         "sshd(8), AUTHORIZED_KEYS FILE FORMAT",
         "BSI TR-02102-4, 3",
     ],
+    needs: &[Need::Ssh],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A Wi-Fi network is open.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each network without encryption; one level higher where its clients reach each other. Passes for all \
              others; legacy encryption is reported in the area ciphers.",
     references: &["RFC 8110", "NIST SP 800-153, 2"],
+    needs: &[Need::Wireless],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Clients join a Wi-Fi network by button or PIN (WPS).
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -17,6 +17,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Disable WPS (`wps_state=0`) and distribute the passphrase or login by hand.",
     judged: "Fails for each network with WPS enabled. Passes where it is disabled, which is the default.",
     references: &["CERT VU#723755", "NIST SP 800-153, 2"],
+    needs: &[Need::Wireless],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A rule lets new connections in and writes no log line.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::{Judged, each_rule, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{may_be_new, within_device};
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              forwarded connections that neither logs nor directly follows a rule that logs the same traffic. Traffic of the \
              device with itself is not judged.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-92, 3.1"],
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

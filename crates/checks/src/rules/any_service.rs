@@ -1,6 +1,6 @@
 //! A rule that lets every service through.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::source_port_trusted::by_source_port;
 use crate::rules::{Judged, REFERENCES, destination, each_way, entering, leaving, named, source};
 use trevlin_analysis::context::Analyses;
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              part of the title. Passes for the loopback interface, for established connections only, and for protocols without \
              ports.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

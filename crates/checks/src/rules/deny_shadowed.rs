@@ -1,6 +1,6 @@
 //! A deny that comes after an accept of the same.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::{Judged, REFERENCES, each_rule, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::may_be_new;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              disregarded. Low where a permit matches only a part of it and is not an exception to it, which may be intended. \
              Passes where the earlier permit lies entirely within the deny, as exceptions do.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Source addresses are translated by two devices in a row.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for a device that translates sources on an interface with a private address, whose default gateway is \
              another device of the estate that translates sources as well. Passes where only one of the two does.",
     references: &["RFC 3022, 2", "RFC 5684, 3"],
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

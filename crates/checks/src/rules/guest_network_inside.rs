@@ -1,6 +1,6 @@
 //! A network for guests reaches internal networks.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_once;
 use crate::support::openings::{NETWORK, every_port_of, nearly_every, networks_of};
@@ -32,6 +32,7 @@ pub(crate) const CHECK: Check = Check {
              low for a few hosts and ports. Passes where it permits none. Undetermined where a condition not analysed \
              decides. The device's own DNS and DHCP are not judged.",
     references: &["NIST SP 800-153, 2.1", "NIST SP 800-41 Rev. 1, 4.1"],
+    needs: &[Need::Addresses, Need::Filter],
     run: Run::Analyses(run),
 };
 

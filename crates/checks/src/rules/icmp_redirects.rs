@@ -1,6 +1,6 @@
 //! A device lets others change its routes.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::no_source_validation::joins_networks;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-123, 4.2",
         "Linux kernel documentation, ip-sysctl, accept_redirects",
     ],
+    needs: &[Need::Kernel],
     run: Run::Map(run),
 };
 

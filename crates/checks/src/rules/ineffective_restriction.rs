@@ -1,6 +1,6 @@
 //! A rule restricts its addresses by a condition that restricts little or nothing.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::{Judged, REFERENCES, each_rule, entering, leaving, named};
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              has an element of 65,536 addresses or more among single hosts and small networks, or whose sources are all \
              but one network. Passes for outgoing traffic to the Internet, and for lists without such elements.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

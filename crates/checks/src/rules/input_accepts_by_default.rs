@@ -1,6 +1,6 @@
 //! A host inside whose filter accepts by default.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::filter_review::judges;
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
              IP version only by rules/one-ip-version-unfiltered. Undetermined where a condition not analysed decides. Does \
              not apply where no filter for input was exported.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Map(run),
 };
 

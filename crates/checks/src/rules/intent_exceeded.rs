@@ -1,6 +1,6 @@
 //! Access exceeds the intents.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::intended::{MOST_TOLD, place, ports};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              ports with the rules that permit it. Passes where there is none. Undetermined where a condition not analysed \
              decides.",
     references: &["NIST SP 800-41 Rev. 1, 4 and 5.2"],
+    needs: &[Need::Addresses, Need::Filter, Need::Routes],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Intended access is blocked.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::intended::{MOST_TOLD, place, ports};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
              it. Passes where all of it is permitted. An intent that names nothing in the estate leads to an information \
              request.",
     references: &["NIST SP 800-41 Rev. 1, 4 and 5.2"],
+    needs: &[Need::Addresses, Need::Filter, Need::Routes],
     run: Run::Analyses(run),
 };
 

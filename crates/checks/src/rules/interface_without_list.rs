@@ -1,6 +1,6 @@
 //! An interface of an appliance has no list, although others have.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              an address has none: high where it faces the Internet. Passes for the loopback interface, for disabled \
              interfaces, and where a list is attached.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Files are exported to more machines than can need them.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use crate::support::{StatePart, provide};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              Kerberos. Exports to any host are reported by another check. Undetermined where the addresses of the server \
              were not exported and more than 256 addresses are named.",
     references: &["exports(5)", "NIST SP 800-209, 4.3"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

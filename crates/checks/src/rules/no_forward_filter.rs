@@ -1,6 +1,6 @@
 //! A device that sends packets on between networks, and does not filter them.
 
-use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{StatePart, provide};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              forwarded traffic denies anything. Undetermined where no filter was exported. Devices with an Internet \
              interface are judged by exposure/no-input-filter.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Map(run),
 };
 

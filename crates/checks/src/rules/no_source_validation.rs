@@ -1,6 +1,6 @@
 //! Source addresses of packets are not validated.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an export disables validation for an interface of a routing device; medium where that faces the \
              Internet. Passes where a filter rule checks the reverse path. Not judged where no setting was exported.",
     references: &["RFC 3704, 2", "RFC 2827", "NIST SP 800-41 Rev. 1, 4.1"],
+    needs: &[Need::Addresses, Need::Filter, Need::Kernel],
     run: Run::Map(run),
 };
 

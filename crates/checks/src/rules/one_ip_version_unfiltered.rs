@@ -1,6 +1,6 @@
 //! A filter for one IP version, and none for the other.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::filter_review::judges;
 use trevlin_analysis::map::EstateMap;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              which the device has addresses, everything is permitted. Undetermined where the filter of the other version was \
              not exported. Passes where both versions are filtered. Devices with an Internet interface are judged by exposure/no-input-filter.",
     references: &["RFC 4942, 2.1", "NIST SP 800-41 Rev. 1, 4.1", "NIST SP 800-119, 6.9"],
+    needs: &[Need::Filter],
     run: Run::Map(run),
 };
 

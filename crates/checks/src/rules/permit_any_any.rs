@@ -1,6 +1,6 @@
 //! A rule that lets everything through.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::{Judged, REFERENCES, each_rule};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{describe, hook_word, within_device};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a permit for input or forwarded traffic has no condition except the IP version, applies to new \
              connections, and is effective. An accepting default policy towards the Internet is exposure/no-input-filter.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A rule that no packet comes to.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::{Judged, REFERENCES, each_rule, each_translation, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::may_be_new;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              are judged in the same way. A deny after a permit is rules/deny-shadowed. Not judged where a part \
              of the chain is missing or an earlier condition is not analysed.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Sites are joined by a tunnel without a filter between.
 
-use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::rules::reach::{Reached, networks_behind};
 use crate::subject::Subject;
 use crate::support::{StatePart, provide};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              more than half of the addresses of every network behind it, on every TCP or UDP port. Passes where at least one \
              network is blocked or limited. Undetermined where a condition not analysed decides.",
     references: &["NIST SP 800-77 Rev. 1, 4.2", "NIST SP 800-41 Rev. 1, 4.1"],
+    needs: &[Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A rule whose only limit is the source port, which the sender chooses.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::{Judged, destination, each_way, entering, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{EVERY_SERVICE, describe, let_through, within_device};
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              service: high from the Internet. Passes where the sources are a few hosts, or the destination ports are \
              limited.",
     references: &["NIST SP 800-41 Rev. 1, 4.2", "RFC 6335, 6"],
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

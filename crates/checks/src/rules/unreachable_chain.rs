@@ -1,6 +1,6 @@
 //! A chain that nothing leads to.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each chain with rules that has no hook and that no effective rule refers to. Empty chains and NAT \
              tables are not judged.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! An address list that no rule names.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rating::Rating;
 use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              device, refers to; more than twenty of one table are one finding. Empty lists and lists that rules fill are not \
              judged.",
     references: REFERENCES,
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

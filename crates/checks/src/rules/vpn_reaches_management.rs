@@ -1,6 +1,6 @@
 //! VPN clients reach management interfaces.
 
-use crate::check::{Addressee, Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              and storage appliances, that VPN clients reach. Passes where they reach none, or what the estate file intends. Undetermined \
              where a condition not analysed decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3"],
+    needs: &[Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

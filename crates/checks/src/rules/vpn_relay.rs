@@ -1,6 +1,6 @@
 //! VPN clients are relayed to the Internet with whole protocols.
 
-use crate::check::{Addressee, Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::rules::reach::whole;
 use crate::subject::Subject;
 use crate::support::{StatePart, provide};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              intended full tunnel. Passes where some ports or none are permitted. Undetermined where a condition not \
              analysed decides.",
     references: &["NIST SP 800-41 Rev. 1, 4.2", "NIST SP 800-46 Rev. 2, 3.3", "RFC 5068"],
+    needs: &[Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

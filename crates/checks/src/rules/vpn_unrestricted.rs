@@ -1,6 +1,6 @@
 //! VPN clients reach the whole internal network with every service.
 
-use crate::check::{Answer, Check, Fail, Reason, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::rules::reach::{Reached, networks_behind};
 use crate::subject::Subject;
 use crate::support::{StatePart, provide};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              on every TCP or UDP port. One level lower where an intent of the estate file covers it. Passes where at least \
              one network is blocked or limited. Undetermined where a condition not analysed decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-207, 2.1"],
+    needs: &[Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A certificate is out of date.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::name_of;
 use jiff::civil::Date;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the audit date (`--as-of`, otherwise today) is outside the validity period, or within 30 days of \
              its end. Undetermined where an IPsec connection names a certificate that was not exported. Public CAs in the CA store of a system are not judged, since updates of the system renew them.",
     references: &["RFC 5280, 4.1.2.5", "NIST SP 800-52 Rev. 2, 3.2"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

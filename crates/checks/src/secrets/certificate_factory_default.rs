@@ -1,6 +1,6 @@
 //! A service shows the certificate that came with the device or with its software.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::secrets::shown::{Bearer, each_bearer};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a VPN server or a service shows a certificate that a device sheet marks as the factory default, or \
              one at a path where packages create a placeholder. Other certificates pass.",
     references: &["NIST SP 800-52 Rev. 2, 3.2", "CWE-1392"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A certificate does not contain the names that clients connect to.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::secrets::shown::{Bearer, bearers};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              sites in their own configuration. Fails where the server certificate contains none of them; a wildcard covers one label. Undetermined where the certificate was \
              not exported. VPN servers of devices without `server_names` are not judged.",
     references: &["RFC 6125, 6.4", "RFC 9525, 6.3", "NIST SP 800-52 Rev. 2, 3.2.2"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

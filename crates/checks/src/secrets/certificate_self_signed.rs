@@ -1,6 +1,6 @@
 //! A server uses a self-signed or wildcard certificate.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::secrets::shown::{Bearer, each_bearer};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the certificate of a VPN server or a web site is self-signed and not a CA, or contains a wildcard. Passes where \
              peers are pinned by fingerprint (`peer-fingerprint`). Undetermined where it was not exported.",
     references: &["RFC 5280, 3.2", "RFC 6125, 7.2"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

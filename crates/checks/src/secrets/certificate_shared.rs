@@ -1,6 +1,6 @@
 //! One certificate is used by several devices.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::secrets::shown::bearers;
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where VPN servers or services of two or more devices show certificates that are the same: equal subject, \
              names, issuer and validity. Devices of one cluster may share one on purpose; accept the finding then.",
     references: &["NIST SP 800-57 Part 1 Rev. 5, 5.3.4", "RFC 6125, 7.2"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A certificate's key or signature is weak.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use serde::Deserialize;
 use std::collections::BTreeSet;
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
         "RFC 6151",
         "RFC 6194",
     ],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! The private key of a VPN client is kept on the server.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each private key of WireGuard among the exports of a device whose public key is that of a peer of the \
              same device. Passes for WireGuard tunnels without such a file. Keys of certificates are not judged here.",
     references: &["wg(8), genkey", "NIST SP 800-57 Part 1 Rev. 5, 6.2.2"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

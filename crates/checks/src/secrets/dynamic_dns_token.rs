@@ -1,6 +1,6 @@
 //! A client for dynamic names keeps its token in clear.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::logins::capital;
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each client with a token or password in its configuration; one level higher where it is also sent in \
              clear text. Passes where the file contains none.",
     references: &["ddclient(8)", "inadyn.conf(5)", "RFC 2136, 8"],
+    needs: &[Need::SavedLogins],
     run: Run::Map(run),
 };
 

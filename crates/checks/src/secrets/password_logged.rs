@@ -1,6 +1,6 @@
 //! Passwords are written to a log.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::line_of;
 use trevlin_analysis::map::EstateMap;
@@ -18,6 +18,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Set `auth_badpass` and `auth_goodpass` to no, delete the logged passwords, and have them changed.",
     judged: "Fails where the log settings of a RADIUS server record passwords. The default does not.",
     references: &["radiusd.conf(5), log", "OWASP ASVS 4.0.3, 7.1.1"],
+    needs: &[Need::SavedLogins],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A list keeps passwords as they are.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::map::EstateMap;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each list with an active account whose password is in clear text, one level higher where the accounts \
              administer the device. Passes for lists of hashes. The strength of each password is judged by another check.",
     references: &["NIST SP 800-63B, 5.1.1.2", "RFC 2759, 1"],
+    needs: &[Need::SavedLogins, Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! An export contains a private key without a passphrase.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a private key among the exports has no passphrase; all such keys of a device are one finding. \
              Passes for keys with a passphrase.",
     references: &["RFC 5958, 3", "NIST SP 800-57 Part 1 Rev. 5, 6.2.2"],
+    needs: &[Need::SavedLogins, Need::Services],
     run: Run::Map(run),
 };
 

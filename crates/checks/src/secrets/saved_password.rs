@@ -1,6 +1,6 @@
 //! A client keeps its password in a file.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::name_of;
 use std::collections::BTreeSet;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each password that the device itself uses and that is stored in a configuration or a file it names: \
              for tunnels, dial-out and requests to other servers. Empty values and placeholders do not count.",
     references: &["openvpn(8), --auth-user-pass", "NIST SP 800-63B, 5.1.1.1"],
+    needs: &[Need::SavedLogins],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A secret is used in several places.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_pass;
 use std::collections::{BTreeMap, BTreeSet};
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              share, and the password of one user in two lists of a device or at both ends of a dial-out, pass, \
              and so does a device whose secrets are equal to no others.",
     references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2"],
+    needs: &[Need::SavedLogins, Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! The seed of one-time codes is published, short or shared.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::some_names;
 use std::collections::{BTreeMap, BTreeSet};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for a seed that is published as a test value or an example (critical), that two users have, or that has \
              fewer than 128 bits. Passes for others. Whether the file is protected is not visible in an export.",
     references: &["RFC 4226, 4 (R6) and Appendix D", "RFC 6238, Appendix B", "NIST SP 800-63B, 5.1.4.1"],
+    needs: &[Need::Ssh],
     run: Run::Map(run),
 };
 

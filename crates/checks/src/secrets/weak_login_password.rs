@@ -1,6 +1,6 @@
 //! A login's password is weak.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use rayon::prelude::*;
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              organisation, or shorter than 8 characters. Undetermined where the secret is in a file that was not exported. \
              Entries that grant no access, and accounts that have expired at the date of the audit, do not apply, and hashes are not judged here.",
     references: &["NIST SP 800-63B, 5.1.1", "OWASP ASVS 4.0.3, 2.1"],
+    needs: &[Need::Accounts, Need::Services],
     run: Run::Analyses(run),
 };
 

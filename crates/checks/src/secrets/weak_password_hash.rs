@@ -1,6 +1,6 @@
 //! A password is kept with a hash that is cheap to guess against.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              scheme (bcrypt under 10, SHA crypt under 5000 rounds). Passes for locked hashes and current schemes. Undetermined where a web site \
              names a password list that was not exported.",
     references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
+    needs: &[Need::Accounts, Need::Services],
     run: Run::Map(run),
 };
 

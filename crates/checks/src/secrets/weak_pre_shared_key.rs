@@ -1,6 +1,6 @@
 //! A pre-shared key for IKE is weak.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{each_device, ike};
 use std::collections::BTreeSet;
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the key has less entropy than the baseline requires (112 bits), as far as its characters show, or \
              consists of names, words and patterns, or is published. Encodings (`0x`, `0s`) are resolved first.",
     references: &["NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "RFC 8247, 3", "BSI TR-02102-3, 3.3"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A secret that two devices share is weak.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use trevlin_analysis::map::EstateMap;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              considering the names of client, device and organisation, or is shorter than 16 characters. One level lower for \
              clients on the server itself.",
     references: &["RFC 2865, 3", "RFC 6614", "NIST SP 800-63B, 5.1.1"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A secret that protects a service is weak.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use crate::support::serving::of_device;
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
              Wi-Fi network is easier to guess than a good password, considering the names of device and organisation, or \
              shorter than 8 characters. Lower for a service that is local or disabled.",
     references: &["NIST SP 800-63B, 5.1.1", "RFC 3414, 11.2", "RFC 1994, 2.3", "CISA TA17-156A"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

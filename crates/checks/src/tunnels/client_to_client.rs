@@ -1,6 +1,6 @@
 //! VPN clients reach each other through the tunnel.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::tunnels::openvpn;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for OpenVPN servers with `client-to-client`. Without it, traffic between clients passes the packet filter \
              of the device.",
     references: &["openvpn(8), --client-to-client", "NIST SP 800-46 Rev. 2, 3.2"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

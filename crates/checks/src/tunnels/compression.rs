@@ -1,6 +1,6 @@
 //! A tunnel compresses encrypted data.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::tunnels::openvpn;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              stub` and `migrate`. Fails as well for IPsec data proposals with IPComp, and for `compression` of ocserv and \
              stunnel.",
     references: &["openvpn(8), --allow-compression", "RFC 3749, 6", "RFC 9325, 3.3"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,7 +1,7 @@
 //! Networks excluded from a tunnel cover networks that should use it.
 
 use crate::addresses::cover;
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::support::name_of;
 use crate::tunnels::told;
 use trevlin_analysis::map::EstateMap;
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
         "swanctl.conf(5), pools",
         "NIST SP 800-46 Rev. 2, 3.2.3",
     ],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

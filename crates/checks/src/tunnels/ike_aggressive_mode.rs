@@ -1,6 +1,6 @@
 //! A connection uses the aggressive mode of the first version of IKE.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::support::name_of;
 use crate::tunnels::ipsec;
 use trevlin_analysis::map::EstateMap;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              strongSwan settings are not among the exports or prevent it, and low with certificates, whose identities are \
              then sent in clear text. Does not apply to IKEv2, which has no such mode.",
     references: &["RFC 2409, 5.4", "RFC 9395, 3", "NIST SP 800-77 Rev. 1", "strongswan.conf(5), charon"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

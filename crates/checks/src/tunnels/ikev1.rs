@@ -1,6 +1,6 @@
 //! A connection takes the first version of IKE.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::support::name_of;
 use crate::tunnels::ipsec;
 use trevlin_analysis::map::EstateMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              Undetermined for Libreswan without a setting, since versions before 4 then use IKEv1. Connections that are not \
              loaded do not count.",
     references: &["RFC 9395, 3", "RFC 2409, 5.4", "swanctl.conf(5), version", "ipsec.conf(5), keyexchange"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

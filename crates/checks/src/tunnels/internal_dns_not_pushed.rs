@@ -1,6 +1,6 @@
 //! VPN clients resolve internal names without the tunnel.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::support::client_rules::{ClientRule, client_rule};
 use crate::support::name_of;
 use crate::tunnels::told;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for servers that push networks or a default route and no DNS server; one level higher for a full tunnel. \
              Does not apply where a RADIUS server or a part that was not exported may set it.",
     references: &["NIST SP 800-46 Rev. 2, 3.2", "RFC 8598, 1"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! An L2TP server accepts clients without IPsec.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::{StatePart, name_of, provide};
 use trevlin_analysis::context::Analyses;
@@ -32,6 +32,7 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-77 Rev. 1, 3.2",
         "iptables-extensions(8), policy",
     ],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

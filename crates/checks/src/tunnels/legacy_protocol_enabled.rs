@@ -1,6 +1,6 @@
 //! A legacy protocol is enabled beside its replacement.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::{name_of, others_with_clients_pass};
 use std::collections::{BTreeMap, BTreeSet};
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              same users: the same names, pools in the same network, or the same device. Passes for a device with \
              newer servers alone.",
     references: &["NIST SP 800-77 Rev. 1", "RFC 9395, 3"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Clients of a full tunnel still reach their local network.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              `block-local`; one level higher where the estate file requires a full tunnel, or where a route around the tunnel \
              excludes a whole block of private addresses.",
     references: &["openvpn(8), --redirect-gateway", "NIST SP 800-46 Rev. 2, 3.2.3"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

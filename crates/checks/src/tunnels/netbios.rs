@@ -1,6 +1,6 @@
 //! NetBIOS passes through a tunnel.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::tunnels::{listed, with_options};
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where NetBIOS name servers are pushed to clients (`nbns`, `dhcp-option WINS`, `ms-wins`), or a node type \
              that uses them or broadcasts.",
     references: &["RFC 1002, 4", "RFC 2132, 8.5 to 8.8"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

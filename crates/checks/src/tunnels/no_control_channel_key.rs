@@ -1,6 +1,6 @@
 //! A VPN server answers TLS handshakes of any source.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::support::client_rules::{ClientRule, client_rule};
 use crate::support::name_of;
 use crate::tunnels::{openvpn, stated_or_missing};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for OpenVPN servers without `tls-auth`, `tls-crypt` or `tls-crypt-v2`. Undetermined where a part of the \
              configuration was not exported.",
     references: &["openvpn(8), --tls-crypt and --tls-crypt-v2"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

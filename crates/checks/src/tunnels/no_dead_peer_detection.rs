@@ -1,6 +1,6 @@
 //! Dead peers of a tunnel are not detected.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
 use crate::support::name_of;
@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for IPsec connections without DPD (the default of all daemons), for OpenVPN servers with neither \
              `keepalive` nor `ping` with a timeout, and for OpenConnect servers with `dpd = 0`. WireGuard does not need it.",
     references: &["RFC 7296, 2.4", "RFC 3706", "swanctl.conf(5), dpd_delay", "openvpn(8), --keepalive"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

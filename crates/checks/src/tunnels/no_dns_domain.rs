@@ -1,6 +1,6 @@
 //! A split tunnel pushes an internal DNS server and no domain.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::{ClientRule, client_rule};
 use crate::support::name_of;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for servers that push a private DNS server and some networks. Fails where no domain is pushed. Passes for \
              full tunnels; does not apply where a part of the configuration was not exported or a RADIUS server may set it.",
     references: &["RFC 8598, 1", "openvpn(8), --dhcp-option"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

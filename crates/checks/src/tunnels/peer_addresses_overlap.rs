@@ -1,6 +1,6 @@
 //! Two peers of one tunnel are allowed the same addresses.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              other, since the more specific one then wins. The same single address for two clients is \
              `addresses/duplicate-reservation`.",
     references: &["wg(8), AllowedIPs"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A peer that calls may use any address.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::tunnels::listed;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for peers without an endpoint that may use any address, or a range that contains the address of this end. \
              Passes for networks behind a peer.",
     references: &["wg(8), AllowedIPs"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A policy sends packets for the networks of an IPsec tunnel past it.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use trevlin_analysis::map::EstateMap;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              common. A tunnel for all addresses does not count, since exceptions from it are usual; neither does a bypass for single \
              protocols or ports.",
     references: &["swanctl.conf(5), mode", "ipsec.conf(5), type", "RFC 4301, 4.4.1"],
+    needs: &[Need::Filter, Need::Services],
     run: Run::Map(run),
 };
 

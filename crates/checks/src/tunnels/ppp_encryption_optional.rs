@@ -1,6 +1,6 @@
 //! A dial-in tunnel does not require encryption.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::the;
 use trevlin_analysis::map::EstateMap;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where MPPE is not required or disabled; one level lower where 40-bit keys are accepted. Passes with \
              `require-mppe-128`, and with `require-mppe` and `nomppe-40`. Undetermined where options were not exported.",
     references: &["pppd(8), require-mppe", "RFC 3078, 1", "RFC 3079"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A PPTP server answers.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::others_with_clients_pass;
 use trevlin_analysis::context::Analyses;
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              or would be rejected by the daemon. Does not apply on the loopback address. Passes for a device \
              with tunnels for clients and no PPTP server.",
     references: &["RFC 2637", "RFC 2759", "RFC 3079", "BSI TR-02102-1"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A public DNS server is pushed to VPN clients.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::tunnels::with_options;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a DNS server that is pushed to clients has a public address outside the networks of the \
              organisation (`networks` in the estate file, and internal networks of devices).",
     references: &["NIST SP 800-81 Rev. 2, 2", "NIST SP 800-46 Rev. 2, 3.2", "RFC 8598"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A relay forwards connections past the packet filter.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::tunnels::listed;
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
         "sshd_config(5), GatewayPorts and PermitTunnel",
         "NIST SP 800-46 Rev. 2, 2.2",
     ],
+    needs: &[Need::Filter, Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A client accepts any server certificate.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::tunnels::{openvpn, stated_or_missing};
@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
              where a part of the configuration was not exported. Fails as well for stunnel clients that verify no \
              certificate or no name, and for IPsec connections to a fixed address without a remote identity or certificate.",
     references: &["openvpn(8), --remote-cert-tls and --verify-x509-name", "RFC 5280, 4.2.1.12"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

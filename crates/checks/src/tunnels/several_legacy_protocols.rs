@@ -1,6 +1,6 @@
 //! Two legacy protocols admit the same users.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use crate::tunnels::legacy_protocol_enabled::{clients, is_old, ranges};
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              the same network, or no list of their own. The pair is reported at the second one. Passes where names and pools \
              differ.",
     references: &["NIST SP 800-77 Rev. 1", "RFC 9395, 3"],
+    needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 

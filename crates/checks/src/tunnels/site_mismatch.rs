@@ -1,6 +1,6 @@
 //! The two ends of one site-to-site tunnel disagree.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::crypto::negotiation::{ROLES, Suite, in_common, suites};
 use trevlin_analysis::crypto::pairs::{End, bare, client_pairs, ike_pairs};
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              clients with the one connection of their server that is for them. Fails where IKE versions or proposals have nothing in common, where an identity, authentication method or \
              pre-shared key does not match, and where networks are not mirrored; lower where only some networks differ.",
     references: &["RFC 7296, 2.9", "swanctl.conf(5)", "ipsec.conf(5)"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,7 +1,7 @@
 //! Split or full tunnelling contrary to policy.
 
 use crate::addresses::cover;
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::support::name_of;
 use crate::tunnels::told;
 use trevlin_analysis::map::EstateMap;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged where the estate file states a policy (`sends`, for all tunnels or for a device) and the configuration \
              pushes routes. Does not apply to protocols whose clients decide.",
     references: &["NIST SP 800-46 Rev. 2, 3.2.3", "RFC 7359, 3"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

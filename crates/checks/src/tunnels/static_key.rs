@@ -1,6 +1,6 @@
 //! A tunnel has one key for everything.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::support::name_of;
 use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Replace the key by certificates or peer fingerprints: session keys are then renegotiated every hour.",
     judged: "Fails for OpenVPN configurations with `secret`. Newer versions warn about it and the next one rejects it.",
     references: &["openvpn(8), --secret", "NIST SP 800-77 Rev. 1, 3.2 (forward secrecy)"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A tunnel without encryption crosses an untrusted network.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::name_of;
 use std::net::IpAddr;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              protects them, and for OpenVPN without TLS and without a key. Passes where such a connection exists. Does not apply to \
              private remote addresses.",
     references: &["RFC 2784, 6", "RFC 2003, 6", "RFC 7348, 7", "NIST SP 800-77 Rev. 1"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

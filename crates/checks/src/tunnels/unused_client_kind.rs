@@ -1,6 +1,6 @@
 //! A kind of client is admitted that is not in use.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::client_rules::not_seen;
 use crate::support::name_of;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for services whose sheet lists the kinds of clients. Fails for those that are stated as not in use. \
              Undetermined where the sheet does not state whether a kind is used.",
     references: &["NIST SP 800-46 Rev. 2, 3.1"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

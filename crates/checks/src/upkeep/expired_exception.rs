@@ -26,6 +26,7 @@ pub(crate) const CHECK: Check = Check {
              their own are judged by the check for temporary rules. `--as-of` sets the reference date. \
              Passes for an end that has not come.",
     references: &["NIST SP 800-53 Rev. 5, AC-2(2)"],
+    needs: &[],
     run: Run::Analyses(run),
 };
 

@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Always an information request: for an included file that was not exported, settings in a database, an export that \
              ends in the middle of a line, lines that were not understood, and content beyond a limit.",
     references: &["NIST SP 800-115, 3.1"],
+    needs: &[],
     run: Run::Map(run),
 };
 

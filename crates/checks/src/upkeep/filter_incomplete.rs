@@ -1,6 +1,6 @@
 //! Something about packets that the sheet, the phrasebook or the standard model leaves open.
 
-use crate::check::{Answer, Check, Reason, Run, Verdict};
+use crate::check::{Answer, Check, Need, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Always an information request: missing behaviour is never assumed, and connections that depend on it are \
              undetermined (`depends`).",
     references: &["RFC 8519, 1", "NIST SP 800-41 Rev. 1, 4.1"],
+    needs: &[Need::Filter],
     run: Run::Map(run),
 };
 

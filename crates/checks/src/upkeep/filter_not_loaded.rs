@@ -1,6 +1,6 @@
 //! A stored packet filter that nothing loads.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              enabled, and the filter blocks anything; one level lower where the exports show a running filter, which the next \
              start loses. Does not apply without a list of units.",
     references: &["nft(8)", "systemctl(1), is-enabled", "NIST SP 800-41 Rev. 1, 5.3"],
+    needs: &[Need::Filter],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! Log messages never leave a device.
 
-use crate::check::{Addressee, Answer, Check, Fail, Run, Verdict};
+use crate::check::{Addressee, Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              firewalls and for devices with VPN clients. Passes where one is named. Undetermined, once for all, for devices \
              without an exported log configuration, and where an included file is missing.",
     references: &["NIST SP 800-92, 3.1", "CIS Controls 8, 8.9", "ISO/IEC 27002:2022, 8.15"],
+    needs: &[Need::Log],
     run: Run::Map(run),
 };
 

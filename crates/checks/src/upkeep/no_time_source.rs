@@ -1,6 +1,6 @@
 //! A device has no time source.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::upkeep::no_remote_logging::ask;
 use trevlin_analysis::map::EstateMap;
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              Passes where one is named. Undetermined where the program may have a built-in server, and, once for all, for \
              devices without an exported time configuration.",
     references: &["RFC 8633, 3", "RFC 8915", "CIS Controls 8, 8.4"],
+    needs: &[Need::Clock],
     run: Run::Map(run),
 };
 

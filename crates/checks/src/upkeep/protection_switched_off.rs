@@ -1,6 +1,6 @@
 //! A protection is configured and switched off.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::name_of;
 use std::collections::BTreeSet;
@@ -29,6 +29,7 @@ pub(crate) const CHECK: Check = Check {
              counts where its remark marks that as temporary; otherwise the single factor is the finding. \
              Passes for a second factor of a sheet that is required.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-53 Rev. 5, CM-3"],
+    needs: &[Need::Services],
     run: Run::Map(run),
 };
 

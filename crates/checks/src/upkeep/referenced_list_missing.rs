@@ -1,6 +1,6 @@
 //! A rule that names a list which is not there.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -18,6 +18,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Always an information request: a running filter cannot refer to a list that does not exist, so the export is \
              incomplete.",
     references: &["ipset(8)", "nft(8), SETS"],
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

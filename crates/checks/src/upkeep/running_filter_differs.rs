@@ -1,6 +1,6 @@
 //! The rules that run are not those that are stored.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Compares each table that was exported both running and stored. Passes where both permit the same packets, \
              however they are written. Not judged where one of the two is incomplete.",
     references: &["NIST SP 800-128, 3.3", "iptables-save(8)", "nft(8)"],
+    needs: &[Need::Filter],
     run: Run::Map(run),
 };
 

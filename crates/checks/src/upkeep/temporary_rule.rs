@@ -1,6 +1,6 @@
 //! A rule marked as temporary by its comment.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              permits traffic and its date has passed, low where the date is in the future or where no connection \
              passes by it. A date alone does not count, since it may be the creation date. `--as-of` sets the reference date.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2"],
+    needs: &[Need::Filter],
     run: Run::Analyses(run),
 };
 

@@ -24,6 +24,9 @@ pub(crate) struct Report {
     pub(crate) force: bool,
     #[command(flatten)]
     pub(crate) selection: Selection,
+    /// Show the controls of a catalogue (repeatable) [default: those of the scope, or iso-27002-2022]
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
+    pub(crate) controls: Vec<String>,
     #[command(flatten)]
     pub(crate) judging: Judging,
     #[command(flatten)]
@@ -101,6 +104,8 @@ pub(crate) enum ReportFormat {
     Json,
     /// OSCAL assessment results
     Oscal,
+    /// Statement of applicability: one CSV row for each control
+    Applicability,
 }
 
 #[derive(Debug, Args)]
@@ -148,6 +153,9 @@ pub(crate) struct Compare {
     pub(crate) new: PathBuf,
     #[command(flatten)]
     pub(crate) judging: Judging,
+    /// Compare the controls of a catalogue (repeatable) [default: those of the scope, or iso-27002-2022]
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
+    pub(crate) controls: Vec<String>,
     /// Output format
     #[arg(long, help_heading = "Output", value_enum, default_value_t = CompareFormat::Text)]
     pub(crate) format: CompareFormat,
@@ -203,9 +211,47 @@ pub(crate) struct Survey {
     /// Create trevlin.toml in the folder, if there is none
     #[arg(long, help_heading = "Output")]
     pub(crate) write: bool,
+    /// Create manifest.sha256 in the folder, if there is none: checksums of the exports as received
+    #[arg(long, help_heading = "Output")]
+    pub(crate) checksums: bool,
     /// Output format
     #[arg(long, help_heading = "Output", value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
+}
+
+/// Arguments of `trevlin coverage`.
+#[derive(Debug, Args)]
+pub(crate) struct Coverage {
+    /// Folders and files with exports
+    #[arg(help_heading = "What to read", required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Show the controls of a catalogue, by name or TOML file (repeatable)
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
+    pub(crate) controls: Vec<String>,
+    /// Select a device (repeatable)
+    #[arg(long, help_heading = "Selection", value_name = "NAME", value_delimiter = ',')]
+    pub(crate) device: Vec<String>,
+    /// Show the line or default that proves each pass
+    #[arg(long, help_heading = "Output")]
+    pub(crate) passes: bool,
+    /// Output format
+    #[arg(long, help_heading = "Output", value_enum, default_value_t = CoverageFormat::Text)]
+    pub(crate) format: CoverageFormat,
+    #[command(flatten)]
+    pub(crate) judging: Judging,
+}
+
+/// Forms of the coverage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CoverageFormat {
+    /// Plain text
+    Text,
+    /// One JSON object
+    Json,
+    /// CSV for spreadsheets; with --controls a statement of applicability
+    Csv,
+    /// Markdown for tickets and wikis
+    Markdown,
 }
 
 /// Arguments of `trevlin collect`.

@@ -2,10 +2,12 @@
 
 use crate::args::{self, Format};
 use crate::context::{again, baseline, bytes_of, know_devices, leave, print, selection, text, verbosity};
+use crate::controls::received;
 use crate::load;
 use crate::progress::Progress;
 use std::process::ExitCode;
 use trevlin_audit::audit;
+use trevlin_audit::coverage::coverage;
 use trevlin_render::{Json, Renderer};
 
 pub(crate) fn run(arguments: &args::Audit, common: &args::Common) -> anyhow::Result<ExitCode> {
@@ -20,7 +22,11 @@ pub(crate) fn run(arguments: &args::Audit, common: &args::Common) -> anyhow::Res
             let full = arguments.full || arguments.selection.is_partial();
             print(|out| text(common, full, &again(&arguments.paths)).render(&outcome, out))?;
         }
-        Format::Json => print(|out| Json.render(&outcome, out))?,
+        Format::Json => {
+            let received = received(&estate, &arguments.paths);
+            let coverage = coverage(&estate, &outcome, &received, &arguments.selection.device);
+            print(|out| Json { coverage: Some(&coverage) }.render(&outcome, out))?;
+        }
     }
     leave(estate, &outcome, arguments.fail_on)
 }

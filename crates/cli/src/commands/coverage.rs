@@ -1,122 +1,45 @@
-//! `trevlin phrasebook coverage`.
+//! `trevlin coverage`: what was tested and with which result, and what was not.
 
-use crate::args::PhrasebookCoverage;
-use crate::commands::interview::{Group, groups};
-use crate::commands::sheet;
-use crate::{context, limits, phrasebooks};
-use std::io::{self, Write};
+use crate::args::{self, CoverageFormat};
+use crate::context::{baseline, bytes_of, know_devices, leave, print, verbosity, width};
+use crate::controls::{Catalogues, received};
+use crate::load;
+use crate::progress::Progress;
 use std::process::ExitCode;
-use toml_edit::{DocumentMut, Item, TableLike};
-use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile};
-use trevlin_model::{DeviceKind, Export};
-use trevlin_readers::sheet_guide;
-use trevlin_render::sanitize;
+use trevlin_audit::audit;
+use trevlin_audit::coverage::{ControlSheet, coverage};
+use trevlin_render::{CoverageView, coverage_csv, coverage_json, coverage_markdown, coverage_text};
 
 /// Runs the command.
 ///
 /// # Errors
-/// When a file cannot be read.
-pub(crate) fn run(arguments: &PhrasebookCoverage) -> anyhow::Result<ExitCode> {
-    let (book, exports) = phrasebooks::given(&arguments.book, &arguments.exports)?;
-    let all: Vec<&Export> = exports.iter().collect();
-    let tried = book.try_together(&all);
-    let sheet: DocumentMut =
-        tried.first().map(|one| one.sheet.parse()).transpose().ok().flatten().unwrap_or_default();
-    let kind = sheet.get("kind").and_then(Item::as_str).and_then(DeviceKind::from_word);
-    let topics = groups(&sheet_guide(kind.unwrap_or(DeviceKind::Firewall)));
-    let input = |(export, one): (Export, trevlin_readers::Tried)| Input {
-        export,
-        folder: "device".into(),
-        format: Some("phrasebook"),
-        facts: one.reading.facts,
-        ledger: one.reading.ledger,
+/// When the estate cannot be read, or a device or catalogue does not exist.
+pub(crate) fn run(arguments: &args::Coverage, common: &args::Common) -> anyhow::Result<ExitCode> {
+    let estate = load::judged(&arguments.paths, verbosity(common), &arguments.judging)?;
+    let in_scope = estate.scope.iter().flat_map(|scope| &scope.systems);
+    let exported: Vec<String> = {
+        let absent: Vec<&String> = in_scope.collect();
+        arguments.device.iter().filter(|name| !absent.contains(name)).cloned().collect()
     };
-    let inputs = exports.into_iter().zip(tried).map(input).collect();
-    let estate = Estate::within(inputs, &ValidEstateFile::default(), limits::in_force());
-    let requests = sheet::requests(&Analyses::of(estate));
-    context::print(|out| {
-        let mut listed = Vec::new();
-        for group in &topics {
-            if let Some(topic) = &group.topic {
-                listed.clear();
-                writeln!(out, "{topic}")?;
-            }
-            // Several groups of one section are variants of an entry.
-            let known = sheet.get(&group.section).is_some();
-            if known || !listed.contains(&group.section) {
-                row(group, &sheet, out)?;
-            }
-            listed.push(group.section.clone());
-        }
-        writeln!(out, "\nINFORMATION REQUESTS of an audit")?;
-        for request in &requests {
-            let filled =
-                textwrap::Options::new(context::width()).initial_indent("  - ").subsequent_indent("    ");
-            writeln!(out, "{}", textwrap::fill(&sanitize(request), filled))?;
-        }
-        if requests.is_empty() {
-            writeln!(out, "  none")?;
-        }
-        Ok(())
-    })?;
-    Ok(ExitCode::SUCCESS)
-}
-
-/// A section: its entries, the keys that they have, and those of the review that none of them has.
-fn row(group: &Group, sheet: &DocumentMut, out: &mut dyn Write) -> io::Result<()> {
-    let entries: Vec<&dyn TableLike> = match sheet.get(&group.section) {
-        Some(Item::ArrayOfTables(all)) => all.iter().map(|one| one as &dyn TableLike).collect(),
-        Some(item) => match (item.as_table_like(), item.as_array()) {
-            (Some(one), _) => vec![one],
-            (None, Some(all)) => {
-                all.iter().filter_map(|one| one.as_inline_table().map(|one| one as &dyn TableLike)).collect()
-            }
-            (None, None) => Vec::new(),
-        },
-        None => return writeln!(out, "  {:<16} not stated", group.section),
-    };
-    if entries.is_empty() {
-        return writeln!(out, "  {:<16} stated: none", group.section);
+    know_devices(&estate, &exported)?;
+    let catalogues = Catalogues::of(&estate, verbosity(common));
+    let of_controls = !arguments.controls.is_empty();
+    let wanted = if of_controls { catalogues.named(&arguments.controls)? } else { catalogues.all().to_vec() };
+    let progress = Progress::judging(estate.exports.len(), || bytes_of(&estate), verbosity(common));
+    let outcome = audit(&estate, &baseline(&estate, &arguments.judging));
+    drop(progress);
+    let received = received(&estate, &arguments.paths);
+    let mut found = coverage(&estate, &outcome, &received, &arguments.device);
+    if arguments.passes {
+        found.quote(&estate, usize::MAX);
     }
-    let (mut stated, mut missing) = (Vec::new(), Vec::new());
-    for part in &group.parts {
-        let inner = part.heading.trim_matches(['[', ']']).strip_prefix(&group.section).unwrap_or_default();
-        let inner: Vec<&str> = inner.split('.').filter(|key| !key.is_empty()).collect();
-        for field in part.fields.iter().filter(|field| field.key != "seen") {
-            let path: Vec<&str> = inner.iter().copied().chain(field.key.split('.')).collect();
-            let has = entries.iter().any(|entry| reaches(*entry, &path));
-            if has { &mut stated } else { &mut missing }.push(path.join("."));
-        }
+    let sheets: Vec<ControlSheet<'_>> = wanted.iter().map(|one| found.controls(one)).collect();
+    let view = CoverageView { coverage: &found, sheets: &sheets, of_controls, passes: arguments.passes };
+    match arguments.format {
+        CoverageFormat::Text => print(|out| coverage_text(&view, common.is_verbose(), width(), out))?,
+        CoverageFormat::Json => print(|out| coverage_json(&view, out))?,
+        CoverageFormat::Csv => print(|out| coverage_csv(&view, out))?,
+        CoverageFormat::Markdown => print(|out| coverage_markdown(&view, out))?,
     }
-    let count = if entries.len() == 1 { "1 entry".to_owned() } else { format!("{} entries", entries.len()) };
-    let filled = |first: &str, keys: &[String], out: &mut dyn Write| {
-        let options = textwrap::Options::new(context::width())
-            .initial_indent(first)
-            .subsequent_indent("                     ");
-        writeln!(out, "{}", textwrap::fill(&keys.join(", "), options))
-    };
-    filled(&format!("  {:<16} {count}: ", group.section), &stated, out)?;
-    if missing.is_empty() {
-        return Ok(());
-    }
-    filled("                   not stated: ", &missing, out)
-}
-
-/// Whether a path leads to a value, through lists as well.
-fn reaches(table: &dyn TableLike, path: &[&str]) -> bool {
-    let Some((first, rest)) = path.split_first() else { return true };
-    let Some(item) = table.get(first) else { return false };
-    if rest.is_empty() {
-        return true;
-    }
-    match item {
-        Item::ArrayOfTables(all) => all.iter().any(|one| reaches(one, rest)),
-        item => match (item.as_table_like(), item.as_array()) {
-            (Some(one), _) => reaches(one, rest),
-            (None, Some(all)) => {
-                all.iter().filter_map(|one| one.as_inline_table()).any(|one| reaches(one, rest))
-            }
-            (None, None) => false,
-        },
-    }
+    leave(estate, &outcome, None)
 }

@@ -14,6 +14,7 @@ mod exposure;
 mod interview;
 mod logins;
 mod phrasebook;
+mod phrasebook_coverage;
 mod questions;
 mod reach;
 mod report;
@@ -34,6 +35,7 @@ use std::process::ExitCode;
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
     match &arguments.command {
         Command::Survey(survey) => survey::run(survey, &arguments.common),
+        Command::Coverage(coverage) => coverage::run(coverage, &arguments.common),
         Command::Audit(audit) => audit::run(audit, &arguments.common),
         Command::Logins(logins) => logins::run(logins, &arguments.common),
         Command::Tunnels(tunnels) => tunnels::run(tunnels, &arguments.common),

@@ -30,7 +30,7 @@ pub(crate) fn run(command: &args::Phrasebook) -> anyhow::Result<ExitCode> {
         }
         args::Phrasebook::Check(check) => checked(&check.book),
         args::Phrasebook::Try(tried) => attempted(tried),
-        args::Phrasebook::Coverage(coverage) => super::coverage::run(coverage),
+        args::Phrasebook::Coverage(coverage) => super::phrasebook_coverage::run(coverage),
     }
 }
 

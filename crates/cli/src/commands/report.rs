@@ -3,6 +3,7 @@
 use crate::args::{self, Common, ReportFormat};
 use crate::commands::exposure::of_outside;
 use crate::context::{baseline, bytes_of, know_devices, leave, print, selection, verbosity};
+use crate::controls::{Catalogues, names_or_default, of_scope, received};
 use crate::progress::Progress;
 use crate::{load, output};
 use anyhow::{Context, bail};
@@ -11,12 +12,19 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use tracing::debug_span;
+use trevlin_audit::coverage::{ControlSheet, Coverage, coverage};
 use trevlin_audit::tables::exposure::ExposureSheet;
 use trevlin_audit::{Analyses, Baseline, BaselineRow, Outcome, ReportEntry, audit, logins, tables};
-use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif, html, markdown_report};
+use trevlin_render::{
+    CoverageView, Csv, Json, Oscal, Renderer, Report, Sarif, coverage_csv, html, markdown_report,
+};
+
+/// Passes of a check on one system whose lines a report quotes.
+const QUOTED: usize = 8;
 
 impl ReportFormat {
-    const ALL: [Self; 6] = [Self::Html, Self::Markdown, Self::Csv, Self::Sarif, Self::Json, Self::Oscal];
+    const ALL: [Self; 7] =
+        [Self::Html, Self::Markdown, Self::Csv, Self::Sarif, Self::Json, Self::Oscal, Self::Applicability];
 
     /// Its file name in a folder.
     fn file(self) -> &'static str {
@@ -27,6 +35,7 @@ impl ReportFormat {
             Self::Sarif => "findings.sarif",
             Self::Json => "audit.json",
             Self::Oscal => "assessment-results.json",
+            Self::Applicability => "applicability.csv",
         }
     }
 
@@ -59,19 +68,40 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
     drop(progress);
     let front = estate.report.clone().with(arguments.front.clone().into());
     let title = title(&estate, &arguments.paths);
+    let catalogues = Catalogues::of(&estate, verbosity(common));
+    let names = if arguments.controls.is_empty() { of_scope(&estate) } else { arguments.controls.clone() };
+    let catalogues = catalogues.named(&names_or_default(names))?;
     // Computed once, where a format needs them.
+    let tested = LazyCell::new(|| {
+        let received = received(&estate, &arguments.paths);
+        let mut found = coverage(&estate, &outcome, &received, &arguments.selection.device);
+        found.quote(&estate, QUOTED);
+        found
+    });
+    let controls = LazyCell::new(|| -> Vec<ControlSheet<'_>> {
+        catalogues.iter().map(|one| tested.controls(one)).collect()
+    });
     let sheets = LazyCell::new(|| Sheets::of(&estate, &baseline, &outcome));
     for (format, file) in &targets {
         let mut bytes = Vec::new();
         let _timed = debug_span!("writing", format = format.file()).entered();
         match format {
             ReportFormat::Csv => Csv.render(&outcome, &mut bytes)?,
-            ReportFormat::Sarif => Sarif.render(&outcome, &mut bytes)?,
-            ReportFormat::Json => Json.render(&outcome, &mut bytes)?,
-            ReportFormat::Oscal => Oscal.render(&outcome, &mut bytes)?,
-            ReportFormat::Html => bytes.extend(html(&sheets.report(&front, &title, &outcome))?.into_bytes()),
+            ReportFormat::Sarif => Sarif { coverage: Some(&tested) }.render(&outcome, &mut bytes)?,
+            ReportFormat::Json => Json { coverage: Some(&tested) }.render(&outcome, &mut bytes)?,
+            ReportFormat::Oscal => Oscal { coverage: Some(&tested) }.render(&outcome, &mut bytes)?,
+            ReportFormat::Applicability => {
+                let view =
+                    CoverageView { coverage: &tested, sheets: &controls, of_controls: true, passes: true };
+                coverage_csv(&view, &mut bytes)?;
+            }
+            ReportFormat::Html => {
+                let report = sheets.report(&front, &title, &outcome, &tested, &controls);
+                bytes.extend(html(&report)?.into_bytes());
+            }
             ReportFormat::Markdown => {
-                bytes.extend(markdown_report(&sheets.report(&front, &title, &outcome))?.into_bytes());
+                let report = sheets.report(&front, &title, &outcome, &tested, &controls);
+                bytes.extend(markdown_report(&report)?.into_bytes());
             }
         }
         match file {
@@ -85,6 +115,8 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
         }
     }
     drop(sheets);
+    drop(controls);
+    drop(tested);
     leave(estate, &outcome, None)
 }
 
@@ -185,7 +217,14 @@ impl Sheets {
         Self { logins, tunnels, services, rules, exposure, plan, baseline }
     }
 
-    fn report<'a>(&'a self, front: &'a ReportEntry, estate: &'a str, outcome: &'a Outcome) -> Report<'a> {
+    fn report<'a>(
+        &'a self,
+        front: &'a ReportEntry,
+        estate: &'a str,
+        outcome: &'a Outcome,
+        coverage: &'a Coverage,
+        sheets: &'a [ControlSheet<'a>],
+    ) -> Report<'a> {
         Report {
             front,
             estate,
@@ -197,6 +236,8 @@ impl Sheets {
             exposure: self.exposure.as_ref(),
             plan: &self.plan,
             baseline: &self.baseline,
+            coverage,
+            sheets,
         }
     }
 }

@@ -8,7 +8,7 @@ use std::fmt::Write as _;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use toml_edit::{Key, Value};
-use trevlin_audit::coverage::{Survey, survey};
+use trevlin_audit::survey::{Survey, survey};
 use trevlin_audit::{ESTATE_FILE, ValidEstateFile, audit};
 use trevlin_model::DeviceKind;
 use trevlin_readers::collecting::MANIFEST;
@@ -19,7 +19,12 @@ use trevlin_render::{survey_json, survey_text};
 /// # Errors
 /// When nothing can be read, or the estate file exists already or cannot be written.
 pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<ExitCode> {
-    let at = if arguments.write { Some(target(arguments)?) } else { None };
+    let at = arguments.write.then(|| target(arguments, "--write", ESTATE_FILE)).transpose()?;
+    let sums = arguments.checksums.then(|| target(arguments, "--checksums", MANIFEST)).transpose()?;
+    if let Some(at) = &sums {
+        let text = manifest::of_files(&arguments.paths[0])?;
+        output::replace(at, text.as_bytes())?;
+    }
     let estate = load::estate(&arguments.paths, verbosity(common))?;
     let mut found = survey(&estate, &audit(&estate, &estate.baseline(today())));
     // For a device read through a sheet or a phrasebook there are no commands to run.
@@ -32,8 +37,7 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
         }
     }
     // Most exports have no checksums, and need not be walked again.
-    let read = estate.exports.iter().map(|one| one.export.path());
-    if read.chain(estate.left_out.iter().map(|one| one.path.as_str())).any(|path| path.ends_with(MANIFEST)) {
+    if estate.has_checksums {
         found.manifests = manifest::verify(&arguments.paths);
     }
     match arguments.format {
@@ -50,23 +54,23 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
             print(|out| writeln!(out, "{} was created; complete it", at.display()))?;
         }
     }
+    if let Some(at) = sums.filter(|_| arguments.format == Format::Text) {
+        print(|out| writeln!(out, "{} was created; keep it with the exports", at.display()))?;
+    }
     Ok(ExitCode::SUCCESS)
 }
 
-/// Where the estate file goes.
-fn target(arguments: &args::Survey) -> anyhow::Result<PathBuf> {
+/// Where a file goes that an option creates.
+fn target(arguments: &args::Survey, option: &str, file: &str) -> anyhow::Result<PathBuf> {
     let [folder] = arguments.paths.as_slice() else {
-        bail!("--write needs one folder, for its estate file");
+        bail!("{option} needs one folder, for its {file}");
     };
     if !folder.is_dir() {
-        bail!(
-            "{} is not a folder; --write creates {ESTATE_FILE} in the folder of the estate",
-            folder.display()
-        );
+        bail!("{} is not a folder; {option} creates {file} in the folder of the estate", folder.display());
     }
-    let at = folder.join(ESTATE_FILE);
+    let at = folder.join(file);
     if at.exists() {
-        bail!("{} already exists and was not changed; run without --write to compare", at.display());
+        bail!("{} already exists and was not changed; run without {option} to compare", at.display());
     }
     Ok(at)
 }
@@ -106,6 +110,13 @@ fn estate_file(found: &Survey) -> String {
     text.push_str(
         "\n# Intended access; `trevlin reach --intents` compares it with the actual access.\n#[[intent]]\n#from = \"\"\n#to \
          = [\"\"]\n#services = [\"tcp 443\"]\n",
+    );
+    let names: Vec<String> = found.devices.iter().map(|one| one.name.clone()).collect();
+    let _ = write!(
+        text,
+        "\n# Scope of the audit: every system in it, including those without exports. `trevlin coverage` needs it.\n\
+         #[scope]\n#systems = {}\n#[scope.out]\n#NAME = \"reason\"\n",
+        texts(&names)
     );
     text
 }

@@ -11,6 +11,7 @@ mod canaries;
 mod collect;
 mod common;
 mod compare;
+mod coverage;
 mod demo;
 mod dependencies;
 mod exposure;

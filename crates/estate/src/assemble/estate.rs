@@ -1,7 +1,7 @@
 //! The estate: devices with their exports, and the content of the estate file.
 
 use crate::baseline::DeviceBaselines;
-use crate::config::{Accept, GivenAnswer, Intent, InterfacePair, ReportEntry, Wanted};
+use crate::config::{Accept, GivenAnswer, Intent, InterfacePair, ReportEntry, Scope, Wanted};
 use ipnet::IpNet;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -102,6 +102,12 @@ pub struct Estate {
     pub organisation: Vec<String>,
     /// The front page of a report, as far as the estate file states it.
     pub report: ReportEntry,
+    /// Scope of the audit, where the estate file states one; devices by their names.
+    pub scope: Option<Scope>,
+    /// Whether a file of checksums came with the exports.
+    pub has_checksums: bool,
+    /// Catalogues of controls that came with the exports, by path, as text.
+    pub catalogue_files: Vec<(String, String)>,
     /// Public address space of its own, as far as the estate file names it.
     pub networks: Vec<IpNet>,
     /// Groups whose members administer systems according to the estate file.

@@ -57,6 +57,9 @@
 //! [baseline]               # thresholds of the checks; `trevlin baseline` lists them
 //! base = "strict"          # a predefined baseline; the default where omitted
 //! local_logins = 5
+//! [scope]                  # scope of the audit; see `scope`
+//! systems = ["edge"]       # every system in scope
+//!
 //! [baseline.site.yard]     # for the devices of a site
 //! base = "legacy-site"
 //! [baseline.device.edge]   # for one device
@@ -66,11 +69,13 @@
 mod accept;
 mod answer;
 mod error;
+mod scope;
 
 pub use accept::{Accept, Accepted, SHORTEST_FINGERPRINT};
 pub use answer::GivenAnswer;
 use error::filled;
 pub use error::{EstateFileError, KnownCheck, UnknownCheck};
+pub use scope::{Sample, Scope};
 
 use crate::baseline::BaselineFile;
 use ipnet::IpNet;
@@ -107,6 +112,8 @@ pub struct ValidEstateFile {
     pub baseline: BaselineFile,
     /// The front page of a report.
     pub report: ReportEntry,
+    /// Scope of the audit.
+    pub scope: Option<Scope>,
 }
 
 /// The front page of a report, as far as the estate file states it.
@@ -223,6 +230,7 @@ struct Raw {
     _baseline: Option<toml::Value>,
     #[serde(default)]
     report: ReportEntry,
+    scope: Option<scope::RawScope>,
 }
 
 #[derive(Deserialize)]
@@ -309,6 +317,21 @@ impl ValidEstateFile {
     pub fn device(&self, folder: &str) -> Option<&DeviceEntry> {
         let short = folder.rsplit('/').next().unwrap_or(folder);
         self.devices.get(folder).or_else(|| self.devices.get(short))
+    }
+
+    /// The scope, with devices by the names that the file gives them.
+    pub(crate) fn scope_of_names(&self) -> Option<Scope> {
+        let named = |system: &String| {
+            let stated = self.devices.get(system).and_then(|entry| entry.name.as_ref());
+            stated.unwrap_or(system).clone()
+        };
+        let mut scope = self.scope.clone()?;
+        scope.systems = scope.systems.iter().map(named).collect();
+        scope.out = scope.out.iter().map(|(system, reason)| (named(system), reason.clone())).collect();
+        for sample in &mut scope.samples {
+            sample.systems = sample.systems.iter().map(named).collect();
+        }
+        Some(scope)
     }
 
     /// The IKE daemon of a device, where it is stated.
@@ -421,6 +444,7 @@ impl ValidEstateFile {
         }
         let organisation = raw.organisation.all();
         let baseline = BaselineFile::of(text, &line_of)?;
+        let scope = raw.scope.map(|scope| scope.valid(&line_of)).transpose()?;
         Ok(Self {
             organisation,
             networks,
@@ -434,6 +458,7 @@ impl ValidEstateFile {
             answers,
             baseline,
             report: raw.report,
+            scope,
         })
     }
 }

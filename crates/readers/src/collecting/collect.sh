@@ -30,7 +30,8 @@ here=$(pwd)
 out=$here/$name
 mkdir "$out" "$out/running" || exit 2
 log=$out/collect.log
-: > "$log"
+echo "roles: @NAMES@" > "$log"
+[ "$(id -u)" = 0 ] || echo "not run as root" >> "$log"
 # All paths below are relative to the root of the machine.
 cd "$root" || exit 2
 

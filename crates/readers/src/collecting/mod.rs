@@ -2,6 +2,10 @@
 //!
 //! The script is POSIX sh (also of BusyBox), reads only, and ends with checksums of all it collected.
 
+mod places;
+
+pub use places::is_collected_place;
+
 use serde::Deserialize;
 use std::fmt::Write as _;
 
@@ -64,6 +68,11 @@ pub struct Role {
 }
 
 impl Role {
+    /// Its paths on every system.
+    fn all_paths(&self) -> impl Iterator<Item = &String> {
+        [&self.paths, &self.linux, &self.redhat, &self.openwrt, &self.bsd].into_iter().flatten()
+    }
+
     /// Its paths on a system.
     fn paths(&self, system: System) -> Vec<String> {
         let own: [&[String]; 2] = match system {
@@ -138,8 +147,10 @@ pub fn script(system: System, wanted: &[String], private_keys: bool) -> String {
         }
         body.push('\n');
     }
+    let names = roles.iter().map(|role| role.name.as_str()).collect::<Vec<_>>().join(" ");
     include_str!("collect.sh")
         .replace("@FOR@", system.title())
+        .replace("@NAMES@", if wanted.is_empty() { "all" } else { &names })
         .replace("@KEYS@", if private_keys { "yes" } else { "no" })
         .replace("@ROLES@\n", &body)
 }
@@ -165,12 +176,14 @@ mod tests {
     #[test]
     fn systems_and_roles_differ() {
         let all = script(System::Debian, &[], false);
+        assert!(all.contains("\"roles: all\""), "{all}");
         assert!(all.contains(" etc/netplan") && all.contains(" etc/nginx"), "{all}");
         assert!(!all.contains('@') || !all.contains("@ROLES@"), "{all}");
         let web = script(System::Bsd, &["web".to_owned()], true);
         assert!(web.contains(" usr/local/etc/nginx") && web.contains(" etc/ssh"), "{web}");
         assert!(!web.contains(" etc/netplan") && !web.contains(" etc/openvpn"), "{web}");
         assert!(web.contains("private_keys=yes"), "{web}");
+        assert!(web.contains("\"roles: base web\""), "{web}");
         assert!(script(System::OpenWrt, &["names".to_owned()], false).contains(" etc/config"));
     }
 }

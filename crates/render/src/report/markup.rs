@@ -120,7 +120,7 @@ pub(super) fn code(text: &str) -> Value {
 }
 
 /// A word with a capital, as it begins a heading.
-pub(super) fn capitalized(word: &str) -> String {
+pub(crate) fn capitalized(word: &str) -> String {
     let mut letters = word.chars();
     letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }

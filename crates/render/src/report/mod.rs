@@ -5,6 +5,7 @@ mod layout;
 mod markup;
 mod oscal;
 mod sarif;
+mod tested;
 mod view;
 
 pub use csv::Csv;
@@ -13,7 +14,7 @@ pub use sarif::Sarif;
 pub use view::Report;
 
 use layout::Layout;
-pub(crate) use markup::{markdown, ticked_markdown};
+pub(crate) use markup::{capitalized, markdown, ticked_markdown};
 use minijinja::Error;
 use tracing::debug_span;
 use view::View;

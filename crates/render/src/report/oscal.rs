@@ -1,16 +1,23 @@
 //! Findings as assessment results in OSCAL (NIST's Open Security Controls Assessment Language, 1.1).
 
 use super::markup::oscal;
+use crate::coverage::justification;
 use crate::{Renderer, sanitize};
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
 use std::io;
-use trevlin_audit::{Acceptance, Evidence, Finding, InformationRequest, Outcome, Status, catalogues};
+use trevlin_audit::coverage::{ControlRow, Coverage, State};
+use trevlin_audit::{
+    Acceptance, Catalogue, Evidence, Finding, InformationRequest, Outcome, Status, catalogues,
+};
 use uuid::Uuid;
 
 /// OSCAL assessment results.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Oscal;
+pub struct Oscal<'a> {
+    /// What was tested, for the objectives of controls and what proves them.
+    pub coverage: Option<&'a Coverage>,
+}
 
 const VERSION: &str = "1.1.3";
 
@@ -23,7 +30,7 @@ fn id(kind: &str, of: &str) -> String {
     Uuid::new_v5(&own, format!("{kind}\n{of}").as_bytes()).to_string()
 }
 
-impl Renderer for Oscal {
+impl Renderer for Oscal<'_> {
     fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
         // The time of day is left out: the same exports yield the same document.
         let moment = format!("{}T00:00:00Z", outcome.as_of);
@@ -45,12 +52,14 @@ impl Renderer for Oscal {
             }
         };
         let questions = outcome.open_questions.iter().enumerate();
+        let passes = self.coverage.map(passes).unwrap_or_default();
+        let objectives = self.coverage.map(|one| objectives(one, outcome)).unwrap_or_default();
         let mut observations: Vec<Value> =
-            outcome.findings().map(observation).chain(questions.map(unanswered)).collect();
+            outcome.findings().map(observation).chain(questions.map(unanswered)).chain(passes).collect();
         observations.iter_mut().for_each(|one| one["collected"] = json!(moment));
         add("observations", observations);
         add("risks", outcome.findings().map(risk).collect());
-        add("findings", outcome.findings().map(finding).collect());
+        add("findings", outcome.findings().map(finding).chain(objectives).collect());
         if !devices.is_empty() {
             result["local-definitions"] = json!({ "components": devices });
         }
@@ -75,14 +84,23 @@ impl Renderer for Oscal {
     }
 }
 
+/// The catalogue whose controls OSCAL's own catalogue has.
+fn catalogue() -> Option<&'static Catalogue> {
+    catalogues::all().into_iter().find(|one| one.name == "nist-sp800-53-r5")
+}
+
+/// The id of a control in OSCAL's catalogue: an enhancement follows a dot there.
+fn control_id(id: &str) -> String {
+    id.to_lowercase().replace('(', ".").replace(')', "")
+}
+
 /// Controls of SP 800-53 of which a part was judged: those of checks with a subject. The other controls were not reviewed.
 fn reviewed(outcome: &Outcome) -> Value {
     let judged: BTreeSet<&str> =
         outcome.tested.iter().filter(|one| one.counts.judged() > 0).map(|one| one.check).collect();
-    let catalogue = catalogues::all().into_iter().find(|one| one.name == "nist-sp800-53-r5");
-    let controls = catalogue.into_iter().flat_map(|one| &one.controls);
+    let controls = catalogue().into_iter().flat_map(|one| &one.controls);
     let met = controls.filter(|control| control.checks.iter().any(|check| judged.contains(check.as_str())));
-    let ids: Vec<Value> = met.map(|one| json!({ "control-id": one.id.to_lowercase() })).collect();
+    let ids: Vec<Value> = met.map(|one| json!({ "control-id": control_id(&one.id) })).collect();
     if ids.is_empty() {
         return json!({ "description": "No control was reviewed: the exports have nothing to judge." });
     }
@@ -90,6 +108,81 @@ fn reviewed(outcome: &Outcome) -> Value {
         "description": "Parts of controls of SP 800-53 that the exported configurations show.",
         "include-controls": ids,
     })
+}
+
+/// Subjects that are right, with what proves them: one observation for each check and system.
+fn passes(coverage: &Coverage) -> Vec<Value> {
+    let mut found = Vec::new();
+    for one in &coverage.checks {
+        for row in one.rows.iter().filter(|row| row.counts.passed > 0) {
+            let system = &coverage.systems[row.system];
+            if !system.counts_in() {
+                continue;
+            }
+            let proved: Vec<String> = row.quoted.iter().map(crate::coverage::proof).collect();
+            let subjects = crate::counted(row.counts.passed, "subject");
+            let verb = if row.counts.passed == 1 { "is" } else { "are" };
+            let mut made = json!({
+                "uuid": id("pass", &format!("{}\n{}", one.check.id, system.name)),
+                "title": marked(&format!("Passed: {}", one.check.title)),
+                "description": marked(&format!("{subjects} {verb} in order. {}", proved.join("; "))),
+                "props": [property("check", one.check.id), property("area", one.check.area.word()), property("passed", &row.counts.passed.to_string())],
+                "methods": ["EXAMINE"],
+                "types": ["control-objective"],
+                "subjects": subject(&system.name),
+            });
+            let lines: Vec<Evidence> =
+                row.quoted.iter().flat_map(|one| one.evidence.iter().take(1)).cloned().collect();
+            close(&mut made, &lines);
+            found.push(made);
+        }
+    }
+    found
+}
+
+/// The objectives of controls: satisfied, or not and why. Those of which nothing was judged have none.
+fn objectives(coverage: &Coverage, outcome: &Outcome) -> Vec<Value> {
+    let Some(catalogue) = catalogue() else { return Vec::new() };
+    let sheet = coverage.controls(catalogue);
+    let of_control = |row: &ControlRow<'_>| -> Option<Value> {
+        let (state, reason) = match row.state {
+            State::Met => ("satisfied", "pass"),
+            State::NotMet => ("not-satisfied", "fail"),
+            State::PartlyJudged => ("not-satisfied", "other"),
+            State::NotJudged => return None,
+        };
+        let checks: BTreeSet<&str> = row.checks.iter().map(|one| one.check).collect();
+        let failed = outcome
+            .findings()
+            .filter(|one| checks.contains(one.check))
+            .map(|one| id("observation", &one.fingerprint));
+        let passed = coverage.checks.iter().filter(|one| checks.contains(one.check.id)).flat_map(|one| {
+            let rows = one
+                .rows
+                .iter()
+                .filter(|row| row.counts.passed > 0 && coverage.systems[row.system].counts_in());
+            rows.map(|row| id("pass", &format!("{}\n{}", one.check.id, coverage.systems[row.system].name)))
+        });
+        let observations: Vec<Value> =
+            failed.chain(passed).map(|uuid| json!({ "observation-uuid": uuid })).collect();
+        let control = control_id(&row.control.id);
+        let mut made = json!({
+            "uuid": id("objective", &control),
+            "title": marked(&format!("{}: {}", row.control.id, row.state.words())),
+            "description": marked(&format!("{} Judged part: {}.", row.control.says, row.control.shows)),
+            "props": [property("state", row.state.words())],
+            "target": {
+                "type": "objective-id",
+                "target-id": format!("{control}_obj"),
+                "status": { "state": state, "reason": reason, "remarks": marked(&justification(row, coverage)) },
+            },
+        });
+        if !observations.is_empty() {
+            made["related-observations"] = Value::Array(observations);
+        }
+        Some(made)
+    };
+    sheet.rows.iter().filter_map(of_control).collect()
 }
 
 fn component(device: &trevlin_audit::DeviceSummary) -> Value {

@@ -5,6 +5,7 @@ use crate::Renderer;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
+use trevlin_audit::coverage::{CheckCoverage, CheckRow, Coverage};
 use trevlin_audit::{
     Acceptance, Catalogue, Check, Control, Evidence, Finding, InformationRequest, Outcome, Severity, Status,
     catalogues, checks,
@@ -12,7 +13,10 @@ use trevlin_audit::{
 
 /// SARIF 2.1.0.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Sarif;
+pub struct Sarif<'a> {
+    /// What was tested, for results of the kinds `pass` and `notApplicable`.
+    pub coverage: Option<&'a Coverage>,
+}
 
 const SCHEMA: &str =
     "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json";
@@ -20,13 +24,14 @@ const SCHEMA: &str =
 /// Base of all paths.
 const BASE: &str = "ESTATE";
 
-impl Renderer for Sarif {
+impl Renderer for Sarif<'_> {
     fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
         let used: BTreeSet<&str> = outcome
             .findings
             .iter()
             .map(|one| one.check)
             .chain(outcome.open_questions.iter().map(|one| one.check))
+            .chain(tested(self.coverage).map(|(_, check, _)| check.id))
             .collect();
         let rules: Vec<&Check> = checks::CHECKS.iter().copied().filter(|one| used.contains(one.id)).collect();
         let places = Places {
@@ -36,6 +41,7 @@ impl Renderer for Sarif {
         let taxonomies = Taxonomies::of(&rules);
         let results = outcome.findings().map(|one| places.finding(one));
         let open = outcome.open_questions.iter().map(|one| places.question(one));
+        let right = tested(self.coverage).filter_map(|(system, check, row)| places.right(system, check, row));
         let driver = json!({
             "name": "trevlin",
             "version": env!("CARGO_PKG_VERSION"),
@@ -55,10 +61,23 @@ impl Renderer for Sarif {
             }],
             "artifacts": artifacts(outcome),
             "taxonomies": taxonomies.tables(),
-            "results": results.chain(open).collect::<Vec<_>>(),
+            "results": results.chain(open).chain(right).collect::<Vec<_>>(),
         });
         crate::json::write(&json!({ "$schema": SCHEMA, "version": "2.1.0", "runs": [run] }), out)
     }
+}
+
+/// Checks and their subjects on each system in scope.
+fn tested<'a>(
+    coverage: Option<&'a Coverage>,
+) -> impl Iterator<Item = (&'a str, &'static Check, &'a CheckRow)> {
+    let rows = coverage.into_iter().flat_map(|coverage| {
+        let of = move |one: &'a CheckCoverage| one.rows.iter().map(move |row| (coverage, one.check, row));
+        coverage.checks.iter().flat_map(of)
+    });
+    let rows = rows.filter(|(coverage, _, row)| coverage.systems[row.system].counts_in());
+    let rows = rows.filter(|(_, _, row)| row.counts.passed > 0 || row.counts.judged() == 0);
+    rows.map(|(coverage, check, row)| (&*coverage.systems[row.system].name, check, row))
 }
 
 /// Levels are fewer than severities, which are kept among the properties (SARIF 3.27.10).
@@ -133,6 +152,43 @@ impl Places<'_> {
             result["relatedLocations"] = Value::Array(others);
         }
         result
+    }
+
+    /// Subjects that are right: a result of the kind `pass`, or `notApplicable` where there is nothing to judge (SARIF 3.27.9).
+    fn right(&self, system: &str, check: &Check, row: &CheckRow) -> Option<Value> {
+        let (passed, kind) = match row.counts.passed {
+            0 if row.counts.not_applicable == 0 => return None,
+            0 => (0, "notApplicable"),
+            passed => (passed, "pass"),
+        };
+        let text = match passed {
+            0 => format!("{system}: does not apply to what was exported: {}.", check.title),
+            1 => format!("{system}: 1 subject is in order: {}.", check.title),
+            passed => format!("{system}: {passed} subjects are in order: {}.", check.title),
+        };
+        let mut places =
+            row.quoted.iter().filter_map(|one| one.evidence.first()).map(|one| self.location(one));
+        let first: Vec<Value> = places.next().into_iter().collect();
+        let mut result = json!({
+            "ruleId": check.id,
+            "ruleIndex": self.rules.get(check.id),
+            "kind": kind,
+            "level": "none",
+            "message": { "text": sarif(&text) },
+            "locations": first,
+            "properties": { "area": check.area.word(), "device": system, "subjects": row.counts },
+        });
+        let others: Vec<Value> = places
+            .enumerate()
+            .map(|(number, mut location)| {
+                location["id"] = json!(number + 1);
+                location
+            })
+            .collect();
+        if !others.is_empty() {
+            result["relatedLocations"] = Value::Array(others);
+        }
+        Some(result)
     }
 
     /// An information request: a result of the kind `open` (SARIF 3.27.9).

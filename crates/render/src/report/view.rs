@@ -3,6 +3,7 @@
 //! Long because one type has a field for everything that a template may use.
 
 use super::layout::Layout;
+use super::tested::TestedView;
 use crate::alike::{self, Place};
 use crate::counted;
 use crate::requests::{Request, addressee, merged};
@@ -15,6 +16,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
+use trevlin_audit::coverage::{ControlSheet, Coverage};
 use trevlin_audit::exposure::protection::Protection;
 use trevlin_audit::logins::LoginPath;
 use trevlin_audit::tables::addresses::Sheet;
@@ -51,6 +53,10 @@ pub struct Report<'a> {
     pub plan: &'a Sheet,
     /// The thresholds that were used.
     pub baseline: &'a [BaselineRow],
+    /// What was tested, and what was not.
+    pub coverage: &'a Coverage,
+    /// Controls of the catalogues that the report is to show.
+    pub sheets: &'a [ControlSheet<'a>],
 }
 
 /// A report as words.
@@ -83,6 +89,7 @@ pub(super) struct View {
     baseline: Vec<[String; 3]>,
     exposure_svg: Option<String>,
     plan_svg: Option<String>,
+    tested: TestedView,
 }
 
 /// One of the most important actions: the remedy of a check with findings.
@@ -326,6 +333,7 @@ impl View {
                 .collect(),
             exposure_svg,
             plan_svg,
+            tested: TestedView::of(report.coverage, report.sheets),
         })
     }
 }
@@ -335,10 +343,12 @@ fn front(report: &Report<'_>) -> Vec<[String; 2]> {
     let front = report.front;
     let devices = counted(report.outcome.devices.len(), "device");
     let scope = front.scope.clone().unwrap_or_else(|| format!("Exported configurations of {devices}"));
+    let stated = report.coverage.scope.as_ref();
+    let period = front.period.clone().or_else(|| stated?.period());
     let rows = [
         ("Client", front.client.clone()),
         ("Scope", Some(scope)),
-        ("Period", front.period.clone()),
+        ("Period", period),
         ("Reference date", Some(report.outcome.as_of.clone())),
         ("Author", front.author.clone()),
         ("Version", front.version.clone()),
@@ -562,6 +572,10 @@ fn actions(outcome: &Outcome) -> Vec<Action> {
 fn good(report: &Report<'_>) -> Vec<String> {
     let outcome = report.outcome;
     let mut good = Vec::new();
+    let counts = report.coverage.counts();
+    if counts.passed > 0 {
+        good.push(format!("{} of {} tested subjects are in order.", counts.passed, counts.judged()));
+    }
     let severe = |one: &&Finding| one.status == Status::Open && one.severity >= Severity::High;
     let affected: BTreeSet<&str> = outcome.findings().filter(severe).map(|one| &*one.device).collect();
     let sound: Vec<String> = outcome

@@ -22,6 +22,30 @@ pub(crate) const MARGIN: &str = "          ";
 /// Where labelled paragraphs begin.
 const PARAGRAPH: &str = "             ";
 
+/// What no check looked at; nothing where all exports that checks need were read.
+fn not_looked_at(outcome: &Outcome) -> Option<String> {
+    let exports = || outcome.devices.iter().flat_map(|device| &device.exports);
+    let unread = exports().filter(|export| export.format == "unknown" && export.not_understood > 0).count();
+    let lines: u32 =
+        exports().filter(|export| export.format != "unknown").map(|export| export.not_understood).sum();
+    let mut parts = Vec::new();
+    if unread > 0 {
+        parts.push(format!("{} in unsupported formats", counted(unread, "file")));
+    }
+    if !outcome.left_out.is_empty() {
+        parts.push(format!("{} that could not be read", counted(outcome.left_out.len(), "file")));
+    }
+    if lines > 0 {
+        parts.push(counted(lines as usize, "line"));
+    }
+    match outcome.summary.tested.incomplete_systems {
+        0 => {}
+        1 => parts.push("exports that checks need and 1 system lacks".to_owned()),
+        count => parts.push(format!("exports that checks need and {count} systems lack")),
+    }
+    (!parts.is_empty()).then(|| format!("not looked at: {} (`trevlin coverage`)", parts.join(", ")))
+}
+
 /// Notes shown for one export before the rest is only counted.
 pub(crate) const SHOWN_NOTES: usize = 6;
 
@@ -349,6 +373,9 @@ impl Page<'_> {
             tested.counts.undetermined,
             tested.counts.passed,
         ));
+        if let Some(line) = not_looked_at(outcome) {
+            lines.push(line);
+        }
         lines.push(format!("certificates judged as of {} (change with --as-of)", outcome.as_of));
         lines.push(format!(
             "read: {}, {}, {} lines: {} understood, {} not understood, the others are not relevant",
@@ -359,13 +386,9 @@ impl Page<'_> {
             sum(|export| export.not_understood),
         ));
         let others = exports.iter().filter(|export| export.format == "unknown");
-        let (unread, no_bearing): (Vec<&ExportSummary>, Vec<&ExportSummary>) =
-            others.copied().partition(|export| export.not_understood > 0);
-        if !unread.is_empty() {
-            lines.push(format!("not read: {} in unsupported formats", counted(unread.len(), "file")));
-        }
-        if !no_bearing.is_empty() {
-            lines.push(format!("not relevant: {}", counted(no_bearing.len(), "file")));
+        let no_bearing = others.filter(|export| export.not_understood == 0).count();
+        if no_bearing > 0 {
+            lines.push(format!("not relevant: {}", counted(no_bearing, "file")));
         }
         for line in lines {
             // Styles have no width for the wrapping.
