@@ -133,6 +133,8 @@ pub enum HeldBy {
     Default(&'static str),
     /// A line of the estate file, from 1.
     EstateFile(usize),
+    /// The sources that are permitted are few, or the device itself.
+    Sources,
 }
 
 impl Held {
@@ -286,6 +288,14 @@ impl Verdict {
             },
             Setting::Unknown { .. } => Self::pass(object),
         }
+    }
+
+    /// The same, decided by something beside its lines.
+    pub fn by(mut self, by: HeldBy) -> Self {
+        if let Self::Pass(held) = &mut self {
+            held.by = by;
+        }
+        self
     }
 
     /// It is right by a line of the estate file.

@@ -133,6 +133,7 @@ fn held_text(estate: &Analyses, device: &str, held: &Held) -> String {
             String::new()
         }
         HeldBy::Default(source) => format!(", by default ({source})"),
+        HeldBy::Sources => ", by its sources".to_owned(),
         HeldBy::EstateFile(line) => format!("trevlin.toml:{line}"),
     };
     format!("pass {device}: {}{by}\n", lines.join(" "))

@@ -27,10 +27,12 @@ pub fn explain(check: &Check, width: usize) -> String {
     let mut out = format!("{BOLD}{}{BOLD:#}\n{}\n\n", check.id, check.title);
     let rated = format!("{} as base severity", check.severity.word());
     let references = check.cited().to_string();
+    let needs = needs(check);
     for (label, text) in [
         ("rated", rated.as_str()),
         ("why", check.why),
         ("judged", check.judged),
+        ("needs", &needs),
         ("fix", check.fix),
         ("see", &references),
     ] {
@@ -46,13 +48,24 @@ pub fn explain(check: &Check, width: usize) -> String {
     out
 }
 
+/// Exports of a system without which it is not judged, as a sentence.
+fn needs(check: &Check) -> String {
+    match check.needs {
+        [] => "Any export of the system.".to_owned(),
+        needs => {
+            let words: Vec<&str> = needs.iter().map(|need| need.words()).collect();
+            format!("Of each system: {}.", words.join("; "))
+        }
+    }
+}
+
 /// The page of one check in the manual, as Markdown: what `trevlin checks ID` shows.
 #[must_use]
 pub fn check_page(check: &Check) -> String {
     let references: String = check.cited().words().map(|one| format!("- {one}\n")).collect();
     format!(
         "# {title}\n\n`{id}`, a check of the area [{area}](../README.md#{area}): {question}. Base severity: \
-         {severity}.\n\n## Risk\n\n{why}\n\n## Criteria\n\n{judged}\n\n## Remedy\n\n{fix}\n\n## References\n\n{references}",
+         {severity}.\n\n## Risk\n\n{why}\n\n## Criteria\n\n{judged}\n\n## Exports\n\n{needs}\n\n## Remedy\n\n{fix}\n\n## References\n\n{references}",
         title = check.title,
         id = check.id,
         area = check.area.word(),
@@ -60,6 +73,7 @@ pub fn check_page(check: &Check) -> String {
         severity = check.severity.word(),
         why = check.why,
         judged = check.judged,
+        needs = needs(check),
         fix = check.fix,
     )
 }
@@ -69,7 +83,7 @@ pub fn check_page(check: &Check) -> String {
 pub fn check_index(checks: &[&Check]) -> String {
     let mut out = format!(
         "# Checks\n\n{} checks by area, in the order in which remote access is reviewed. Each page states risk, criteria, \
-         remedy and references; `trevlin checks ID` prints the same. These pages are generated from the checks.\n",
+         needed exports, remedy and references; `trevlin checks ID` prints the same. These pages are generated from the checks.\n",
         checks.len()
     );
     for area in Area::ALL {

@@ -1,13 +1,20 @@
 //! Outcomes made by hand, rendered: hostile text, narrow terminals, long lists.
 
 use std::collections::BTreeMap;
+use trevlin_audit::AnswerCounts;
+use trevlin_audit::coverage::{
+    CheckCoverage, CheckRow, Coverage, Gap, GapKind, Lacks, PassEvidence, Standing, SystemCoverage,
+};
 use trevlin_audit::tables::addresses::Sheet;
 use trevlin_audit::tables::rules::RulesSheet;
 use trevlin_audit::{
     Area, Cited, DeviceSummary, Evidence, ExportSummary, Finding, InformationRequest, NoteSummary, Outcome,
     ReportEntry, Severity, Status, Summary, TestedSummary,
 };
-use trevlin_render::{Csv, Detail, Json, Oscal, Renderer, Report, Sarif, Text, html, markdown_report};
+use trevlin_render::{
+    CoverageView, Csv, Detail, Json, Oscal, Renderer, Report, Sarif, Text, coverage_csv, coverage_json,
+    coverage_markdown, coverage_text, html, markdown_report,
+};
 use unicode_width::UnicodeWidthStr;
 
 fn finding(severity: Severity, device: &str, title: &str, places: &[(&str, u32, &str)]) -> Finding {
@@ -74,6 +81,8 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
             tested: TestedSummary::default(),
         },
         tested: Vec::new(),
+        checks: Vec::new(),
+        lacking: Vec::new(),
         findings: findings.into_iter().map(Box::new).collect(),
         open_questions: vec![question],
         answers: Vec::new(),
@@ -108,7 +117,7 @@ fn hostile_names_and_lines_are_shown_as_codes() {
         assert!(shown.contains("\\u{1b}"), "{detail:?}");
     }
     let mut json = Vec::new();
-    Json.render(&outcome, &mut json).expect("written");
+    Json::default().render(&outcome, &mut json).expect("written");
     let parsed: serde_json::Value = serde_json::from_slice(&json).expect("JSON");
     assert_eq!(parsed["findings"][0]["title"], evil);
     assert!(json.iter().all(|byte| *byte >= 0x20 || *byte == b'\n'));
@@ -173,6 +182,33 @@ fn nothing_found_is_said() {
     assert!(!shown.contains("NOT UNDERSTOOD") && !shown.contains("INFORMATION REQUESTS"), "{shown}");
 }
 
+/// What was tested on one system, which has this name, and in whose files and lines it is as well.
+fn covered(name: &str) -> Coverage {
+    let check = trevlin_audit::checks::find("upkeep/no-time-source").expect("a check");
+    let counts = AnswerCounts { passed: 1, ..AnswerCounts::default() };
+    let place = Evidence { path: name.into(), line: 3, end_line: 3, excerpt: name.into() };
+    let quoted =
+        PassEvidence { evidence: vec![place], default: None, estate_file_line: None, limited: false };
+    let system = SystemCoverage {
+        name: name.into(),
+        standing: Standing::InScope,
+        reason: None,
+        gaps: vec![Gap { kind: GapKind::Unsupported, files: vec![name.to_owned()] }],
+        lacks: Lacks::all(),
+        counts,
+        not_judged: 1,
+    };
+    let row = CheckRow { system: 0, counts, passes: Vec::new(), quoted: vec![quoted] };
+    Coverage {
+        as_of: "2026-11-25".into(),
+        scope: None,
+        systems: vec![system],
+        checks: vec![CheckCoverage { check, counts, accepted: 0, not_judged: 1, rows: vec![row] }],
+        open: vec![format!("Exported systems are neither in scope nor out of scope: {name}.")],
+        complete: false,
+    }
+}
+
 /// The outcome as a report, for people.
 fn report(
     outcome: &Outcome,
@@ -183,6 +219,10 @@ fn report(
         RulesSheet { filters: vec![], translations: vec![], incomplete: vec![] },
     );
     let front = ReportEntry { client: Some("<i>Ferry</i>".into()), ..ReportEntry::default() };
+    // Its system has the name of the first device that a finding is of.
+    let name = outcome.findings().next().map_or("edge", |one| &*one.device);
+    let coverage = covered(name);
+    let sheet = coverage.controls(trevlin_audit::catalogues::all()[3]);
     let report = Report {
         front: &front,
         estate: "<b>Veyholm</b> & co",
@@ -194,6 +234,8 @@ fn report(
         exposure: None,
         plan: &plan,
         baseline: &[],
+        coverage: &coverage,
+        sheets: &[sheet],
     };
     lay_out(&report).expect("laid out")
 }
@@ -246,10 +288,64 @@ fn spreadsheets_take_nothing_for_a_formula() {
         Csv.render(&outcome, &mut out).expect("written");
         let mut rows = csv::Reader::from_reader(out.as_slice());
         let row = rows.records().next().expect("a row").expect("of CSV");
-        for cell in &row {
-            assert!(!cell.starts_with(['=', '+', '-', '@', '\t', '\r']), "{evil:?}: {cell:?}");
+        let harmless = |row: &csv::StringRecord| {
+            for cell in row {
+                assert!(!cell.starts_with(['=', '+', '-', '@', '\t', '\r']), "{evil:?}: {cell:?}");
+            }
+        };
+        harmless(&row);
+        let coverage = covered(evil);
+        let sheets = [coverage.controls(trevlin_audit::catalogues::all()[3])];
+        for of_controls in [false, true] {
+            let view = CoverageView { coverage: &coverage, sheets: &sheets, of_controls, passes: true };
+            let mut out = Vec::new();
+            coverage_csv(&view, &mut out).expect("written");
+            csv::Reader::from_reader(out.as_slice())
+                .records()
+                .for_each(|row| harmless(&row.expect("of CSV")));
         }
     }
+}
+
+#[test]
+fn hostile_names_take_no_effect_in_the_coverage() {
+    let evil = "a\u{1b}]0;x\u{7}\u{202e}<script>|`";
+    let coverage = covered(evil);
+    let sheets = [coverage.controls(trevlin_audit::catalogues::all()[3])];
+    for of_controls in [false, true] {
+        let view = CoverageView { coverage: &coverage, sheets: &sheets, of_controls, passes: true };
+        let mut text = Vec::new();
+        coverage_text(&view, true, 80, &mut text).expect("written");
+        let text = String::from_utf8(text).expect("UTF-8");
+        assert!(!text.contains(['\u{7}', '\u{202e}']) && !text.contains("\u{1b}]"), "{text:?}");
+        assert!(text.contains("\\u{1b}"), "{text}");
+        let mut markdown = Vec::new();
+        coverage_markdown(&view, &mut markdown).expect("written");
+        let markdown = String::from_utf8(markdown).expect("UTF-8");
+        assert!(
+            !markdown.contains(['\u{7}', '\u{202e}', '\u{1b}']) && !markdown.contains("<script"),
+            "{markdown}"
+        );
+        let mut json = Vec::new();
+        coverage_json(&view, &mut json).expect("written");
+        let parsed: serde_json::Value = serde_json::from_slice(&json).expect("JSON");
+        assert_eq!(parsed["systems"][0]["name"], evil);
+    }
+    // In SARIF and OSCAL a pass has its line.
+    let outcome = outcome(Vec::new());
+    let mut sarif = Vec::new();
+    Sarif { coverage: Some(&coverage) }.render(&outcome, &mut sarif).expect("written");
+    let sarif: serde_json::Value = serde_json::from_slice(&sarif).expect("JSON");
+    let pass = &sarif["runs"][0]["results"][1];
+    let line = &pass["locations"][0]["physicalLocation"]["region"]["startLine"];
+    assert_eq!((&pass["kind"], &pass["level"], line), (&"pass".into(), &"none".into(), &3.into()));
+    let mut oscal = Vec::new();
+    Oscal { coverage: Some(&coverage) }.render(&outcome, &mut oscal).expect("written");
+    let oscal: serde_json::Value = serde_json::from_slice(&oscal).expect("JSON");
+    let objective = &oscal["assessment-results"]["results"][0]["findings"][0];
+    assert_eq!(objective["target"]["target-id"], "sc-45_obj");
+    assert_eq!(objective["target"]["status"]["state"], "not-satisfied");
+    assert_eq!(objective["target"]["status"]["reason"], "other");
 }
 
 #[test]
@@ -272,12 +368,12 @@ fn what_is_accepted_is_so_in_every_form() {
         renderer.render(&outcome, &mut out).expect("written");
         serde_json::from_slice(&out).expect("JSON")
     };
-    let sarif = json(&Sarif);
+    let sarif = json(&Sarif::default());
     let results = &sarif["runs"][0]["results"];
     assert_eq!(results[0]["suppressions"][0]["status"], "accepted");
     assert_eq!(results[1]["suppressions"][0]["status"], "rejected");
     assert_eq!(results[2]["kind"], "open");
-    let oscal = json(&Oscal);
+    let oscal = json(&Oscal::default());
     let risks = &oscal["assessment-results"]["results"][0]["risks"];
     assert_eq!((&risks[0]["status"], &risks[1]["status"]), (&"deviation-approved".into(), &"open".into()));
     let page = report(&outcome, html);

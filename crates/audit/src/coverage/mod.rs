@@ -115,6 +115,14 @@ pub struct PassEvidence {
     /// A line of the estate file that decides, from 1.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub estate_file_line: Option<usize>,
+    /// Whether it is right because few sources are permitted, or the device itself alone.
+    #[serde(skip_serializing_if = "is_false")]
+    pub limited: bool,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks like this")]
+fn is_false(value: &bool) -> bool {
+    !*value
 }
 
 impl PassEvidence {
@@ -123,11 +131,12 @@ impl PassEvidence {
     pub fn of(estate: &Analyses, held: &Held) -> Self {
         let lines: Vec<Origin> = held.lines().collect();
         let (default, estate_file_line) = match held.by {
-            HeldBy::Lines => (None, None),
+            HeldBy::Lines | HeldBy::Sources => (None, None),
             HeldBy::Default(source) => (Some(source), None),
             HeldBy::EstateFile(line) => (None, Some(line)),
         };
-        Self { evidence: evidence(estate, &lines), default, estate_file_line }
+        let limited = held.by == HeldBy::Sources;
+        Self { evidence: evidence(estate, &lines), default, estate_file_line, limited }
     }
 }
 

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::of_kinds;
+use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
@@ -28,7 +28,8 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for one in of_kinds(estate, &[ServedKind::Shares]).filter(|one| !one.served.is_local()) {
+    let shared = |one: &ServiceCase<'_>| !one.served.is_local() && !one.served.parts.is_empty();
+    for one in of_kinds(estate, &[ServedKind::Shares]).filter(shared) {
         let bare = one.served.parts.iter().find(|part| {
             let asked = |one: &Option<trevlin_model::Setting<Requirement>>| {
                 one.as_ref().and_then(|setting| setting.value()) == Some(&Requirement::Required)

@@ -30,9 +30,12 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Databases]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
-        for part in
-            one.served.parts.iter().filter(|part| !part.sources.is_local() && part.login.value().is_some())
-        {
+        // Without a login there is no method.
+        let has_method = |part: &&ServiceResource| {
+            let login = part.login.value();
+            !part.sources.is_local() && login.is_some() && login != Some(&AuthRequirement::Nothing)
+        };
+        for part in one.served.parts.iter().filter(has_method) {
             answers.push(Answer::new(
                 one.device,
                 Subject::part(one.served, part).limited_to(&part.sources),
@@ -80,6 +83,7 @@ mod tests {
             ("host all all all md5\n", &["fail low d pg_hba.conf:1"]),
             ("host all all 127.0.0.1/32 ident\n", &[]),
             ("host all all all scram-sha-256\n", &["pass d"]),
+            ("host all all 10.4.0.0/20 trust\n", &[]),
             ("# host all all all md5\nhost all all all cert\n", &["pass d"]),
         ] {
             run(&CHECK, &[(text, &[("d/etc/postgresql/15/main/pg_hba.conf", text), WIDE], wanted)]);

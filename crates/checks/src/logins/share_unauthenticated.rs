@@ -54,7 +54,8 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 
 /// Whether a page is a folder that clients may write to by WebDAV (RFC 4918).
 fn is_web_folder(part: &ServiceResource) -> bool {
-    part.is_written() && part.remark(Remark::Commands).is_none() && part.remark(Remark::HandedOn).is_none()
+    const OTHERS: [Remark; 3] = [Remark::Commands, Remark::HandedOn, Remark::Administration];
+    part.is_written() && OTHERS.into_iter().all(|remark| part.remark(remark).is_none())
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {

@@ -15,7 +15,7 @@ use trevlin_analysis::addresses::Allocation;
 use trevlin_analysis::map::EstateMap;
 use trevlin_analysis::reachability::FILTER_NOT_EXPORTED;
 use trevlin_estate::prose::capitalized;
-use trevlin_model::{Described, Device, Origin, Tunnel};
+use trevlin_model::{Described, Device, Filter, Hook, Origin, Tunnel};
 use trevlin_packets::way::{Step, StepKind};
 
 /// Devices that one core is given at a time: few, so that none is left with many while the others wait.
@@ -73,7 +73,14 @@ pub(crate) fn line_of(estate: &EstateMap, at: usize) -> Origin {
 
 /// A line to cite for the packet filter of a device: the policy or the beginning of its first filter.
 pub(crate) fn filter_of(estate: &EstateMap, at: usize) -> Origin {
-    estate.devices[at].facts.filters.first().map_or_else(|| line_of(estate, at), |filter| filter.origin)
+    let filters = &estate.devices[at].facts.filters;
+    // A dump begins with tables that translate or mark.
+    let decides = |filter: &&Filter| {
+        let hooks = [Some(Hook::Input), Some(Hook::Forward)];
+        filter.table != "mangle" && filter.chains.iter().any(|chain| hooks.contains(&chain.hook))
+    };
+    let filter = filters.iter().find(decides).or_else(|| filters.first());
+    filter.map_or_else(|| line_of(estate, at), |filter| filter.origin)
 }
 
 /// A part of a device's state.

@@ -1,6 +1,6 @@
 //! Configured services, with the properties that affect the severity of a fault: whether they run, and who reaches them.
 
-use crate::check::{Answer, Fail, Verdict};
+use crate::check::{Answer, Fail, HeldBy, Verdict};
 use crate::rating::Rating;
 use crate::subject::Subject;
 use crate::support::relays::{lines as lines_of_relay, strongest_login};
@@ -90,7 +90,7 @@ impl<'a> ServiceCase<'a> {
         let local = self.served.endpoints.iter().filter(|one| one.is_local()).map(|one| one.origin);
         // Looking through the filter takes long, and is of no use where the service itself names its sources.
         let filter = part.sources.is_everybody().then(|| self.filter_limit()).flatten();
-        Verdict::pass_by(sources.chain(local).chain(filter), part.origin)
+        Verdict::pass_by(sources.chain(local).chain(filter), part.origin).by(HeldBy::Sources)
     }
 
     /// It is right by the encryption of a resource, or of the places where it listens.

@@ -217,6 +217,8 @@ pub(crate) fn proof(one: &PassEvidence) -> String {
             text => format!("{}:{}  {text}", first.path, first.line),
         }
     });
+    let place =
+        place.map(|place| if one.limited { format!("{place}  (few sources permitted)") } else { place });
     match (one.default, one.estate_file_line, place) {
         (Some(source), _, Some(place)) => format!("{place}  (default: {source})"),
         (Some(source), _, None) => format!("default: {source}"),
