@@ -57,12 +57,11 @@ shot addresses 'trevlin addresses before --color always | head -n 40'
 shot tunnels 'trevlin tunnels before' 171 9 53
 shot rules 'trevlin rules before --device south-gate --color always' 127 12 38
 shot reach 'trevlin reach before --from outside --to 192.0.2.18 --proto tcp --port 8443 --entering harbour-edge:eth0' 127 12 38
-shot check 'trevlin checks tunnels/pptp'
+shot coverage 'trevlin coverage before --controls iso-27002-2022 --color always | head -n 46'
 shot exposure 'trevlin exposure before --color always | head -n 41'
 shot services 'trevlin services before --device quay-storage --color always | head -n 38'
 shot phrasebook 'trevlin phrasebook try before/phrasebooks/sluice-keeper.toml before/south-gate/sluice-list.txt | head -n 44' 154 10 47
 shot sheet 'trevlin sheet show before --device yard-gate | head -n 44' 154 10 47
-shot intents 'trevlin reach before --intents --color always' 127 12 38
 shot compare 'trevlin compare before after --color always'
 target/release/trevlin addresses "$work/before" --force --picture docs/screenshots/address-plan.png
 target/release/trevlin exposure "$work/before" --force --picture docs/screenshots/exposure-paths.png
@@ -81,3 +80,4 @@ page() {
 }
 page report-summary ''
 page report-finding f45
+page report-controls controls

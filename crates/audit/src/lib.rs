@@ -20,6 +20,7 @@
 
 mod accepted;
 mod answers;
+mod checksums;
 pub mod compare;
 pub mod coverage;
 mod finding;
@@ -32,6 +33,7 @@ mod tested;
 
 pub use accepted::{Acceptance, AcceptanceEntry};
 pub use answers::AnswerEntry;
+pub use checksums::ManifestRow;
 pub use finding::RequestParts;
 pub use run::{
     DeviceSummary, ExportSummary, Finding, InformationRequest, NoteSummary, Outcome, Selection, Status,

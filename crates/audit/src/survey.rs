@@ -1,5 +1,6 @@
 //! The exports received: devices, formats, the share of each export that was understood, missing exports, and assumed Internet interfaces.
 
+use crate::checksums::ManifestRow;
 use crate::run::{DeviceSummary, Outcome};
 use ipnet::IpNet;
 use serde::Serialize;
@@ -85,23 +86,6 @@ pub struct Survey {
     pub open_questions: usize,
     /// Collected exports, compared with their checksums.
     pub manifests: Vec<ManifestRow>,
-}
-
-/// A collected export, compared with the checksums that were made of it on the machine.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
-pub struct ManifestRow {
-    /// Path of the file with the checksums.
-    pub path: String,
-    /// Number of files that are as they were collected.
-    pub same: usize,
-    /// Files that differ from their checksums.
-    pub changed: Vec<String>,
-    /// Files that have a checksum and are not there.
-    pub missing: Vec<String>,
-    /// Files that are there without a checksum.
-    pub added: Vec<String>,
-    /// Lines that are no checksums, from 1.
-    pub malformed: Vec<usize>,
 }
 
 /// The exports received. The outcome is that of the audit of the same estate.

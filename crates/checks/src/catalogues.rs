@@ -3,10 +3,9 @@
 //! They are tables: ids are those of the publisher, texts are paraphrases of our own. A control states what a configuration can show of
 //! it, since no export shows all of it.
 
-use crate::registry::known;
 use serde::Deserialize;
 use std::collections::BTreeSet;
-use trevlin_estate::config::EstateFileError;
+use trevlin_estate::config::{EstateFileError, KnownCheck};
 
 /// A catalogue of controls.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
@@ -40,7 +39,8 @@ pub struct Control {
     pub id: String,
     /// A paraphrase, as a sentence.
     pub says: String,
-    /// The part that a configuration can show, as a phrase.
+    /// The part that a configuration can show, as a phrase; nothing where it shows none.
+    #[serde(default)]
     pub shows: String,
     /// Checks that judge this part, by id; none where no configuration shows it.
     #[serde(default)]
@@ -65,12 +65,20 @@ pub fn all() -> [&'static Catalogue; 8] {
     [&GRUNDSCHUTZ, &CIS, &IEC, &ISO, &NIS, &CSF, &SP, &PCI]
 }
 
+impl Control {
+    /// Whether a configuration shows a part of it.
+    #[must_use]
+    pub fn is_visible(&self) -> bool {
+        !self.checks.is_empty()
+    }
+}
+
 impl Catalogue {
     /// Reads a catalogue of an estate's own.
     ///
     /// # Errors
     /// When it is not TOML or not of the schema, has an id twice, or names a check that does not exist; with the line.
-    pub fn read(text: &str) -> Result<Self, EstateFileError> {
+    pub fn read(text: &str, known: KnownCheck<'_>) -> Result<Self, EstateFileError> {
         let line_of = |offset: usize| 1 + text.get(..offset).unwrap_or(text).matches('\n').count();
         let read: Self = toml::from_str(text).map_err(|error| EstateFileError {
             line: error.span().map_or(1, |span| line_of(span.start)),
@@ -123,7 +131,7 @@ pub fn citations(check: &str) -> &'static [&'static str] {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::registry::CHECKS;
+    use crate::registry::{CHECKS, known};
 
     #[test]
     fn every_check_has_its_controls_in_every_catalogue() {
@@ -149,9 +157,9 @@ mod tests {
             "catalogue = \"trevlin-controls/1\"\nname = \"own\"\ntitle = \"Own\"\npublisher = \"Us\"\n";
         let control =
             |checks: &str| format!("{head}[[control]]\nid = \"A\"\nsays = \"S.\"\nshows = \"s\"\n{checks}");
-        let read = Catalogue::read(&control("checks = [\"tunnels/pptp\"]\n")).unwrap();
+        let read = Catalogue::read(&control("checks = [\"tunnels/pptp\"]\n"), &known).unwrap();
         assert_eq!((read.name.as_str(), read.controls[0].checks.len()), ("own", 1));
-        assert!(Catalogue::read(&control("")).unwrap().controls[0].checks.is_empty());
+        assert!(Catalogue::read(&control(""), &known).unwrap().controls[0].checks.is_empty());
         assert!(Catalogue::is_one(head) && !Catalogue::is_one("# trevlin-controls/1\n"));
         for (text, line, part) in [
             (control("checks = [\"tunnels/ppt\"]\n"), 9, "did you mean `tunnels/pptp`?"),
@@ -160,7 +168,7 @@ mod tests {
             (control("colour = 3\n"), 9, "unknown field"),
             ("catalogue = [\n".to_owned(), 1, "array"),
         ] {
-            let error = Catalogue::read(&text).unwrap_err();
+            let error = Catalogue::read(&text, &known).unwrap_err();
             assert!(error.text.contains(part) && error.line == line, "{text}: {error}");
         }
     }

@@ -152,7 +152,7 @@ fn whole_audit(bencher: Bencher<'_, '_>, copies: usize) {
         let mut out = Vec::new();
         let _ =
             Text { width: 100, detail: Detail::Full, again: "trevlin audit ." }.render(&outcome, &mut out);
-        let _ = Json.render(&outcome, &mut out);
+        let _ = Json::default().render(&outcome, &mut out);
         out
     });
 }

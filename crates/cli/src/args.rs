@@ -98,7 +98,7 @@ Nothing on the machine changes.")]
 Exit status: 0 no finding at or above --fail-on, 1 at least one, 2 the audit failed.
 Unreadable files are named on standard error; the others are audited.")]
     Audit(Audit),
-    /// Show what was tested, what holds, and what was not judged, by check or control
+    /// Show tested subjects, passes, and gaps, by check or control
     #[command(after_long_help = "Examples:
   trevlin coverage exports/                                   every check, and controls in numbers
   trevlin coverage exports/ --controls iso-27002-2022         the controls of a catalogue
@@ -172,7 +172,7 @@ Reachable from: ! the Internet, o some Internet addresses, c VPN clients, i inte
   trevlin report exports/ --to - --format markdown              to standard output
 
 Without --format the file extension decides: .html, .md, .csv, .sarif or .json. In a folder the files are report.html, report.md, findings.csv, findings.sarif, audit.json, assessment-results.json (OSCAL) and applicability.csv.")]
-    Report(Report),
+    Report(Box<Report>),
     /// List information requests for the administrators of each device
     #[command(after_long_help = "Examples:
   trevlin questions exports/                      Markdown, one section for each device

@@ -6,7 +6,7 @@ use crate::verbosity::Verbosity;
 use anyhow::{Context, bail};
 use std::path::{Path, PathBuf};
 use trevlin_audit::coverage::Received;
-use trevlin_audit::{Analyses, Catalogue, catalogues};
+use trevlin_audit::{Analyses, Catalogue, catalogues, checks};
 use trevlin_readers::collecting::is_collected_place;
 
 /// The catalogue of reports where neither the command line nor the estate file names one.
@@ -35,7 +35,7 @@ impl Catalogues {
     pub(crate) fn of(estate: &Analyses, verbosity: Verbosity) -> Self {
         let Self(mut all) = Self::built_in();
         for (path, text) in &estate.catalogue_files {
-            match Catalogue::read(text) {
+            match Catalogue::read(text, &checks::known) {
                 Ok(one) if all.iter().any(|other| other.name == one.name) => {
                     let why = format!(
                         "{path}: another catalogue has the name {}, so this one is not used",
@@ -71,7 +71,8 @@ impl Catalogues {
         let path = Path::new(name);
         if path.extension().is_some_and(|ending| ending == "toml") {
             let text = std::fs::read_to_string(path).with_context(|| format!("{name} cannot be read"))?;
-            return Catalogue::read(&text).with_context(|| format!("{name} is not a catalogue of controls"));
+            return Catalogue::read(&text, &checks::known)
+                .with_context(|| format!("{name} is not a catalogue of controls"));
         }
         let names: Vec<&str> = self.0.iter().map(|one| one.name.as_str()).collect();
         let near = names.iter().find(|one| strsim::jaro_winkler(one, name) > 0.8);

@@ -9,8 +9,7 @@ use rayon::prelude::*;
 use sha2::{Digest, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-use trevlin_audit::survey::ManifestRow;
-use trevlin_audit::{Catalogue, ESTATE_FILE};
+use trevlin_audit::{Catalogue, ESTATE_FILE, ManifestRow};
 use trevlin_readers::collecting::MANIFEST;
 
 /// Digits of a checksum.

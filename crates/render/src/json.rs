@@ -13,7 +13,7 @@ use trevlin_audit::coverage::Coverage;
 /// JSON.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Json<'a> {
-    /// What was tested, which comparisons of controls are made from.
+    /// Coverage, which comparisons of controls are made from.
     pub coverage: Option<&'a Coverage>,
 }
 

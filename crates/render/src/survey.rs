@@ -7,8 +7,8 @@ use crate::text::fitted;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::LeftOutFile;
-use trevlin_audit::survey::{ManifestRow, OutsideRow, Survey, SurveyedDevice};
+use trevlin_audit::survey::{OutsideRow, Survey, SurveyedDevice};
+use trevlin_audit::{LeftOutFile, ManifestRow};
 use trevlin_model::DeviceKind;
 
 #[derive(Serialize)]

@@ -182,7 +182,7 @@ fn nothing_found_is_said() {
     assert!(!shown.contains("NOT UNDERSTOOD") && !shown.contains("INFORMATION REQUESTS"), "{shown}");
 }
 
-/// What was tested on one system, which has this name, and in whose files and lines it is as well.
+/// Coverage of one system, with this name in all of its texts.
 fn covered(name: &str) -> Coverage {
     let check = trevlin_audit::checks::find("upkeep/no-time-source").expect("a check");
     let counts = AnswerCounts { passed: 1, ..AnswerCounts::default() };

@@ -5,7 +5,7 @@ use crate::tested::AnswerCounts;
 use serde::{Deserialize, Serialize};
 use trevlin_checks::catalogues::{Catalogue, Control};
 
-/// What was tested, as a saved result contains it.
+/// Subjects of the checks, as a saved result contains them.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SeenCoverage {
     /// Whether nothing that could show a fault was missing.

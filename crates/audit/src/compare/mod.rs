@@ -119,7 +119,7 @@ pub struct Comparison {
     pub still_asked: usize,
     /// Exposure to the Internet; none where one of the two is a saved result, which does not contain it.
     pub exposure: Option<ExposureChange>,
-    /// Controls whose state changed; none where one of the two is a result that does not contain what was tested.
+    /// Controls whose state changed; none where one of the two is a result without tested subjects.
     pub controls: Option<Vec<ControlChange>>,
 }
 

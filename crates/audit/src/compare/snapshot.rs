@@ -19,7 +19,7 @@ pub struct Snapshot {
     /// Information requests.
     #[serde(rename = "open_questions")]
     pub questions: Vec<SeenQuestion>,
-    /// What was tested; results of earlier versions do not contain it.
+    /// Subjects of the checks; results of earlier versions do not contain them.
     #[serde(default)]
     pub coverage: Option<SeenCoverage>,
     /// Exposure to the Internet, which the JSON does not contain.

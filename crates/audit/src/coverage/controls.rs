@@ -101,10 +101,21 @@ pub struct ControlSheet<'a> {
 }
 
 impl ControlSheet<'_> {
-    /// Number of controls in a state.
+    /// Controls of which a configuration shows a part.
+    pub fn visible(&self) -> impl Iterator<Item = &ControlRow<'_>> {
+        self.rows.iter().filter(|row| row.control.is_visible())
+    }
+
+    /// Number of these controls in a state.
     #[must_use]
     pub fn count(&self, state: State) -> usize {
-        self.rows.iter().filter(|row| row.state == state).count()
+        self.visible().filter(|row| row.state == state).count()
+    }
+
+    /// Number of controls of which no configuration shows a part.
+    #[must_use]
+    pub fn invisible(&self) -> usize {
+        self.rows.len() - self.visible().count()
     }
 }
 

@@ -1,6 +1,6 @@
 //! How the exports were handed over: checksums, logs of collections, and what was not read.
 
-use crate::survey::ManifestRow;
+use crate::checksums::ManifestRow;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
@@ -9,7 +9,7 @@ use trevlin_model::LineClass;
 /// Name of the log of a collection, in the folder of its device.
 pub const COLLECTION_LOG: &str = "collect.log";
 
-/// What the log of a collection states.
+/// Content of the log of a collection.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) struct Collected {
     /// Roles whose files were collected; none where all were.
@@ -22,6 +22,7 @@ impl Collected {
     /// Reads a log; none where it does not name the roles.
     fn read(text: &str) -> Option<Self> {
         let mut lines = text.lines();
+        // Read: the log that the script wrote on the machine.
         let roles = lines.next()?.strip_prefix("roles: ")?;
         let lost = |line: &&str| {
             ["not run as root", "not copied: ", "larger than "].iter().any(|start| line.starts_with(start))

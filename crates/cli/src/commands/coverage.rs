@@ -1,4 +1,4 @@
-//! `trevlin coverage`: what was tested and with which result, and what was not.
+//! `trevlin coverage`: tested subjects with their results, and subjects that were not judged.
 
 use crate::args::{self, CoverageFormat};
 use crate::context::{baseline, bytes_of, know_devices, leave, print, verbosity, width};

@@ -171,6 +171,7 @@ fn what_a_line_announces_is_in_no_output_and_in_no_copy() {
         &["report", at, "--to", "-", "--format", "sarif"],
         &["report", at, "--to", "-", "--format", "oscal"],
         &["questions", at],
+        &["coverage", at, "--passes", "--format", "json"],
         &["survey", at, "--format", "json"],
         &["compare", at, at, "--all"],
     ] {

@@ -435,6 +435,8 @@ fn signs_that_steer_a_terminal_come_out_as_signs() {
         &["logins", &path],
         &["exposure", &path],
         &["questions", &path],
+        &["coverage", &path, "--passes"],
+        &["coverage", &path, "--controls", "iso-27002-2022"],
         &["sheet", "show", &path],
         &["audit", &path, "--format", "json"],
         &["report", &path, "--to", "-", "--format", "csv"],

@@ -118,7 +118,7 @@ fn tree() -> PathBuf {
 /// Every command that reads an estate, and every form for people.
 fn outputs(folder: &Path) -> Vec<(String, String)> {
     let path = folder.to_str().unwrap();
-    let commands: [&[&str]; 15] = [
+    let commands: [&[&str]; 17] = [
         &["survey", path],
         &["audit", path],
         &["audit", path, "--full"],
@@ -132,6 +132,8 @@ fn outputs(folder: &Path) -> Vec<(String, String)> {
         &["exposure", path],
         &["services", path],
         &["questions", path],
+        &["coverage", path, "--passes"],
+        &["coverage", path, "--controls", "nist-csf-2.0", "--format", "markdown"],
         &["report", path, "--to", "-", "--format", "markdown"],
         &["baseline", path],
     ];

@@ -45,7 +45,7 @@ pub struct Scope {
 /// Systems that represent others.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Sample {
-    /// What was sampled, as a noun in the plural.
+    /// The sampled systems, as a noun in the plural.
     pub of: String,
     /// How many there are.
     pub population: usize,

@@ -75,6 +75,7 @@ struct CatalogueView<'a> {
     not_met: usize,
     partly_judged: usize,
     not_judged: usize,
+    not_visible: usize,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     controls: Vec<ControlView<'a>>,
 }
@@ -164,6 +165,7 @@ fn catalogue<'a>(view: &CoverageView<'a>, sheet: &'a ControlSheet<'a>) -> Catalo
         not_met: sheet.count(State::NotMet),
         partly_judged: sheet.count(State::PartlyJudged),
         not_judged: sheet.count(State::NotJudged),
+        not_visible: sheet.invisible(),
         controls: controls.iter().map(|row| control(coverage, row)).collect(),
     }
 }
@@ -287,6 +289,7 @@ fn control_cells(view: &CoverageView<'_>, sheet: &ControlSheet<'_>, row: &Contro
     // Whether it applies is the organisation's decision; exports show where it has something to apply to.
     let applicable = match (row.counts.judged(), row.not_judged) {
         (1.., _) => "yes",
+        (0, _) if !row.control.is_visible() => "not visible in configurations",
         (0, 0) => "no subject in the exports",
         (0, _) => "not known",
     };

@@ -2,13 +2,13 @@
 
 use super::data::evidence_of;
 use super::{
-    CoverageView, gaps, justification, lacking, not_judged_names, of_area, proof, scope_words, totals,
+    CoverageView, gaps, justification, lacking, not_judged_names, of_area, proof, scope_words, states, totals,
 };
 use crate::report::{markdown, ticked_markdown};
 use crate::sanitize;
 use std::io;
 use trevlin_audit::Area;
-use trevlin_audit::coverage::{ControlSheet, Coverage, State};
+use trevlin_audit::coverage::{ControlSheet, Coverage};
 
 /// Files that are named for a gap before the rest is counted.
 const SHOWN_FILES: usize = 5;
@@ -65,14 +65,13 @@ fn checks(coverage: &Coverage, out: &mut dyn io::Write) -> io::Result<()> {
 
 fn controls(view: &CoverageView<'_>, sheet: &ControlSheet<'_>, out: &mut dyn io::Write) -> io::Result<()> {
     writeln!(out, "\n## {}\n", plain(&sheet.catalogue.title))?;
-    let counts = State::ALL.map(|state| format!("{} {}", sheet.count(state), state.words()));
-    writeln!(out, "{}.\n", counts.join(", "))?;
+    writeln!(out, "{}.\n", states(sheet))?;
     let (head, line) = if view.passes { (" evidence |", " --- |") } else { ("", "") };
     writeln!(
         out,
         "| control | requirement | judged part | state | basis |{head}\n| --- | --- | --- | --- | --- |{line}"
     )?;
-    for row in &sheet.rows {
+    for row in sheet.visible() {
         let evidence = match view.passes {
             true => format!(" {} |", plain(&evidence_of(view.coverage, row).join("; "))),
             false => String::new(),

@@ -140,6 +140,16 @@ fn not_judged_names(coverage: &Coverage, check: &Check) -> Vec<String> {
     coverage.not_judged_by(check).map(|one| one.name.to_string()).collect()
 }
 
+/// Controls of a catalogue by state, as a phrase.
+pub(crate) fn states(sheet: &ControlSheet<'_>) -> String {
+    let counts = State::ALL.map(|state| format!("{} {}", sheet.count(state), state.words()));
+    match sheet.invisible() {
+        0 => counts.join(", "),
+        1 => format!("{}; 1 further control is not visible in configurations", counts.join(", ")),
+        count => format!("{}; {count} further controls are not visible in configurations", counts.join(", ")),
+    }
+}
+
 /// The state of a control, in a sentence that can be pasted.
 pub(crate) fn justification(row: &ControlRow<'_>, coverage: &Coverage) -> String {
     let names = |wanted: &dyn Fn(&trevlin_audit::coverage::ControlSystem) -> bool| -> Vec<String> {
@@ -172,7 +182,10 @@ pub(crate) fn justification(row: &ControlRow<'_>, coverage: &Coverage) -> String
         parts.push("the exports are not known to be complete".to_owned());
     }
     if parts.is_empty() {
-        parts.push("the exports have no subject of its checks".to_owned());
+        parts.push(match row.control.is_visible() {
+            true => "the exports have no subject of its checks".to_owned(),
+            false => "configurations do not show it".to_owned(),
+        });
     }
     format!("{}.", parts.join("; "))
 }

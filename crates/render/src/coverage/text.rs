@@ -1,7 +1,8 @@
 //! Coverage as text.
 
 use super::{
-    CoverageView, Reason, basis, few, gaps, lacking, not_judged_names, of_area, proof, scope_words, totals,
+    CoverageView, Reason, basis, few, gaps, lacking, not_judged_names, of_area, proof, scope_words, states,
+    totals,
 };
 use crate::columns::{Look, table};
 use crate::counted;
@@ -156,8 +157,7 @@ fn numbers(sheets: &[ControlSheet<'_>], out: &mut dyn io::Write) -> io::Result<(
 
 fn controls(sheet: &ControlSheet<'_>, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let rows: Vec<_> = sheet
-        .rows
-        .iter()
+        .visible()
         .map(|row| {
             let cells = [
                 row.control.id.clone(),
@@ -169,8 +169,7 @@ fn controls(sheet: &ControlSheet<'_>, width: usize, out: &mut dyn io::Write) -> 
         })
         .collect();
     table(&CONTROLS, &rows, width, out)?;
-    let counts = State::ALL.map(|state| format!("{} {}", sheet.count(state), state.words()));
-    wrapped(&counts.join(", "), "  ", width, out)?;
+    wrapped(&states(sheet), "  ", width, out)?;
     writeln!(out)
 }
 

@@ -15,7 +15,7 @@ use uuid::Uuid;
 /// OSCAL assessment results.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Oscal<'a> {
-    /// What was tested, for the objectives of controls and what proves them.
+    /// Coverage, for the objectives of controls and their evidence.
     pub coverage: Option<&'a Coverage>,
 }
 

@@ -14,7 +14,7 @@ use trevlin_audit::{
 /// SARIF 2.1.0.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Sarif<'a> {
-    /// What was tested, for results of the kinds `pass` and `notApplicable`.
+    /// Coverage, for results of the kinds `pass` and `notApplicable`.
     pub coverage: Option<&'a Coverage>,
 }
 

@@ -1,13 +1,13 @@
-//! The chapters of a report on what was tested and on controls.
+//! The chapters of a report on passed tests and on controls.
 
 use super::markup::capitalized;
-use crate::coverage::{few, gaps, justification, lacking, of_area, proof, scope_words, totals};
+use crate::coverage::{few, gaps, justification, lacking, of_area, proof, scope_words, states, totals};
 use crate::sanitize;
 use serde::Serialize;
 use trevlin_audit::Area;
 use trevlin_audit::coverage::{CheckCoverage, ControlRow, ControlSheet, Coverage, State, SystemCoverage};
 
-/// What was tested, as words.
+/// Coverage, as words.
 #[derive(Debug, Serialize)]
 pub(super) struct TestedView {
     totals: String,
@@ -41,7 +41,7 @@ struct TestedRow {
 struct CatalogueView {
     name: String,
     title: String,
-    counts: Vec<(usize, &'static str)>,
+    counts: String,
     /// Names of the columns of systems; none where there are too many.
     systems: Vec<String>,
     rows: Vec<ControlView>,
@@ -124,9 +124,9 @@ fn catalogue(coverage: &Coverage, sheet: &ControlSheet<'_>) -> CatalogueView {
     CatalogueView {
         name: plain(&sheet.catalogue.name),
         title: plain(&sheet.catalogue.title),
-        counts: State::ALL.iter().map(|state| (sheet.count(*state), state.words())).collect(),
+        counts: states(sheet),
         systems: systems.iter().filter(|_| shown).map(|one| plain(&one.name)).collect(),
-        rows: sheet.rows.iter().map(|row| control(coverage, row, shown)).collect(),
+        rows: sheet.visible().map(|row| control(coverage, row, shown)).collect(),
     }
 }
 
@@ -143,7 +143,7 @@ fn control(coverage: &Coverage, row: &ControlRow<'_>, shown: bool) -> ControlVie
     }
 }
 
-/// A sign that can be told apart without colours.
+/// A sign that differs without colours.
 fn sign(state: State) -> &'static str {
     match state {
         State::Met => "✓",

@@ -53,7 +53,7 @@ pub struct Report<'a> {
     pub plan: &'a Sheet,
     /// The thresholds that were used.
     pub baseline: &'a [BaselineRow],
-    /// What was tested, and what was not.
+    /// Coverage.
     pub coverage: &'a Coverage,
     /// Controls of the catalogues that the report is to show.
     pub sheets: &'a [ControlSheet<'a>],
