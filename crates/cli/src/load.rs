@@ -9,7 +9,7 @@ use crate::progress::Progress;
 use crate::read::read;
 use crate::verbosity::Verbosity;
 use crate::walk::{self, Root};
-use crate::{limits, links, messages, phrasebooks};
+use crate::{limits, links, manifest, messages, phrasebooks};
 use anyhow::{Context, anyhow, bail};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
@@ -244,7 +244,13 @@ fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
     let own = take_phrasebooks(&mut texts, verbosity, &mut beside);
     let catalogues = take_catalogues(&mut texts);
     beside.extend(catalogues.iter().cloned());
-    let has_checksums = texts.iter().any(|one| one.files.iter().any(|(path, _)| is_manifest(path)));
+    let mut has_checksums = false;
+    for one in texts.iter().filter(|one| one.files.iter().any(|(path, _)| is_manifest(path))) {
+        has_checksums = true;
+        if one.root.given.as_os_str() == walk::INPUT {
+            manifest::keep_input(one.root);
+        }
+    }
     let mut books: Vec<_> = own.iter().map(|(_, book)| Arc::clone(book)).collect();
     books.extend(phrasebooks::of_the_user(verbosity));
     let (decoded, unread) = sort_into_devices(texts, &Shelf::of(books), verbosity, &mut left_out);

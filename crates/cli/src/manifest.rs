@@ -9,24 +9,41 @@ use rayon::prelude::*;
 use sha2::{Digest, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 use trevlin_audit::{Catalogue, ESTATE_FILE, ManifestRow};
 use trevlin_readers::collecting::MANIFEST;
 
 /// Digits of a checksum.
 const DIGITS: usize = 64;
 
+/// Results of standard input, which can be read once.
+static INPUT_ROWS: Mutex<Vec<ManifestRow>> = Mutex::new(Vec::new());
+
+/// Compares standard input with its checksums, while it is at hand.
+pub(crate) fn keep_input(root: &Root) {
+    *INPUT_ROWS.lock().unwrap_or_else(PoisonError::into_inner) = of_root(root);
+}
+
 /// Every file of checksums below the paths, with what differs from it.
 pub(crate) fn verify(paths: &[PathBuf]) -> Vec<ManifestRow> {
+    let (input, paths): (Vec<_>, Vec<&PathBuf>) =
+        paths.iter().partition(|path| path.as_os_str() == walk::INPUT);
+    let mut found = if input.is_empty() {
+        Vec::new()
+    } else {
+        INPUT_ROWS.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    };
     let mut allowance = Allowance::of(limits::in_force());
     let mut left_out = Vec::new();
     let roots: Vec<Root> =
-        paths.iter().filter_map(|path| walk::walk(path, &mut allowance, &mut left_out)).collect();
+        paths.into_iter().filter_map(|path| walk::walk(path, &mut allowance, &mut left_out)).collect();
     let of_root = |(root, label): (&Root, Label)| {
         let mut rows = of_root(root);
         rows.iter_mut().for_each(|row| row.path.insert_str(0, &label.prefix));
         rows
     };
-    roots.iter().zip(labels(&roots)).flat_map(of_root).collect()
+    found.extend(roots.iter().zip(labels(&roots)).flat_map(of_root));
+    found
 }
 
 fn of_root(root: &Root) -> Vec<ManifestRow> {

@@ -95,16 +95,16 @@ fn sections(found: &Comparison) -> Vec<Section> {
         lines.sort_by_key(|one| one.is_better());
         all.push(Section {
             title: "Controls",
-            about: format!("{better} improved, {} not as before otherwise", controls.len() - better),
+            about: format!("{better} better, {} worse", controls.len() - better),
             lines: lines.into_iter().map(control).collect(),
-            most: 4,
+            most: 2,
         });
     }
     all.push(Section {
         title: "Fixed",
         about: findings(found.fixed.len()),
         lines: grouped(&found.fixed),
-        most: 6,
+        most: 4,
     });
     all.push(Section {
         title: "Not verified",

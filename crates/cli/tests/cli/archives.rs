@@ -30,7 +30,9 @@ fn packed() -> (TempDir, String, String) {
         }
     }
     tar(&["-cf", &text(&estate.join("phrasebooks.tar")), "phrasebooks"], &top);
-    fs::copy(top.join("trevlin.toml"), estate.join("trevlin.toml")).unwrap();
+    for beside in ["trevlin.toml", "manifest.sha256"] {
+        fs::copy(top.join(beside), estate.join(beside)).unwrap();
+    }
     (work, whole, text(&estate))
 }
 

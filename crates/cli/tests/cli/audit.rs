@@ -15,7 +15,16 @@ fn the_json_is_as_documented() {
     let set = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<BTreeSet<_>>();
     assert_eq!(
         keys(&outcome),
-        set(&["schema", "as_of", "devices", "findings", "incomplete", "open_questions", "summary"])
+        set(&[
+            "schema",
+            "as_of",
+            "coverage",
+            "devices",
+            "findings",
+            "incomplete",
+            "open_questions",
+            "summary"
+        ])
     );
     let device = &outcome["devices"][0];
     assert_eq!(keys(device), set(&["name", "kind", "exports"]));
@@ -46,7 +55,10 @@ fn the_json_is_as_documented() {
     );
     assert_eq!(keys(&outcome["summary"]), set(&["by_severity", "by_area", "tested"]));
     let tested = &outcome["summary"]["tested"];
-    assert_eq!(keys(tested), set(&["checks", "failed", "undetermined", "passed", "not_applicable"]));
+    assert_eq!(
+        keys(tested),
+        set(&["checks", "failed", "undetermined", "passed", "not_applicable", "incomplete_systems"])
+    );
     assert!(tested["passed"].as_u64() > tested["failed"].as_u64(), "{tested}");
     let prints: BTreeSet<_> =
         outcome["findings"].as_array().unwrap().iter().map(|one| one["fingerprint"].as_str()).collect();

@@ -59,8 +59,20 @@ fn every_form_holds_every_finding() {
 
     let oscal: serde_json::Value = serde_json::from_str(&read("assessment-results.json")).unwrap();
     let result = &oscal["assessment-results"]["results"][0];
-    for list in ["findings", "risks"] {
-        assert_eq!(result[list].as_array().unwrap().len(), findings.len(), "{list}");
+    let is_objective =
+        |one: &&serde_json::Value| one["target"]["target-id"].as_str().is_some_and(|id| id.ends_with("_obj"));
+    let told = result["findings"].as_array().unwrap();
+    let objectives: Vec<&serde_json::Value> = told.iter().filter(is_objective).collect();
+    assert_eq!(told.len() - objectives.len(), findings.len());
+    assert_eq!(result["risks"].as_array().unwrap().len(), findings.len());
+    // Each reviewed control has an objective, and the observations that it refers to are there.
+    let controls =
+        result["reviewed-controls"]["control-selections"][0]["include-controls"].as_array().unwrap();
+    assert!(!objectives.is_empty() && objectives.len() <= controls.len());
+    let seen: std::collections::BTreeSet<&str> =
+        result["observations"].as_array().unwrap().iter().filter_map(|one| one["uuid"].as_str()).collect();
+    for one in objectives.iter().flat_map(|one| one["related-observations"].as_array().unwrap()) {
+        assert!(seen.contains(one["observation-uuid"].as_str().unwrap()), "{one}");
     }
     // Only what had something to judge was reviewed.
     let selection = &result["reviewed-controls"]["control-selections"][0];
@@ -96,7 +108,7 @@ fn the_front_page() {
         ("gate/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.10-20\n"),
         (
             "trevlin.toml",
-            "[report]\nclient = \"Yard <b>Works</b>\"\nperiod = \"May 2026\"\nclassification = \"Internal\"\nversion = \"1.0\"\n",
+            "[report]\nclient = \"Yard <b>Works</b>\"\nperiod = \"May 2026\"\nclassification = \"Restricted\"\nversion = \"1.0\"\n",
         ),
     ]);
     let path = text(estate.path());
@@ -123,7 +135,7 @@ fn the_front_page() {
         for row in rows {
             assert!(out.contains(row), "{row}: {}", &out[..out.len().min(9000)]);
         }
-        assert!(!out.contains("Internal") && !out.contains("<b>Works"), "{format}");
+        assert!(!out.contains("Restricted") && !out.contains("<b>Works"), "{format}");
     }
 }
 
