@@ -57,7 +57,7 @@ shot addresses 'trevlin addresses before --color always | head -n 40'
 shot tunnels 'trevlin tunnels before' 171 9 53
 shot rules 'trevlin rules before --device south-gate --color always' 127 12 38
 shot reach 'trevlin reach before --from outside --to 192.0.2.18 --proto tcp --port 8443 --entering harbour-edge:eth0' 127 12 38
-shot coverage 'trevlin coverage before --controls iso-27002-2022 --color always | head -n 46'
+shot coverage 'trevlin coverage before --controls iso-27002-2022 --color always | head -n 40'
 shot exposure 'trevlin exposure before --color always | head -n 41'
 shot services 'trevlin services before --device quay-storage --color always | head -n 38'
 shot phrasebook 'trevlin phrasebook try before/phrasebooks/sluice-keeper.toml before/south-gate/sluice-list.txt | head -n 44' 154 10 47

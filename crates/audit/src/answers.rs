@@ -2,6 +2,7 @@
 //! evidence.
 
 use crate::finding::{Finding, InformationRequest, Prints, Status, fingerprint};
+use crate::tested::Tested;
 use serde::Serialize;
 use trevlin_estate::config::GivenAnswer;
 use trevlin_estate::evidence::Evidence;
@@ -28,10 +29,12 @@ pub struct AnswerEntry {
     pub settles: Vec<String>,
 }
 
-/// Removes answered requests. An answer that confirms a weakness adds a finding. The first matching answer counts.
+/// Removes answered requests, and counts their subjects by the answers. An answer that confirms a weakness adds a finding. The first matching
+/// answer counts.
 pub(crate) fn apply(
     answers: &[GivenAnswer],
     questions: &mut Vec<InformationRequest>,
+    tested: &mut [Tested],
     found: &mut dyn FnMut(Finding),
     seen: &mut Prints,
     mask: &dyn Fn(&str) -> String,
@@ -54,6 +57,10 @@ pub(crate) fn apply(
             return true;
         };
         entry.settles.push(format!("{}: {}", question.device, question.question));
+        let of = |row: &&mut Tested| row.check == question.check && row.device == question.device;
+        if let Some(row) = tested.iter_mut().find(of).filter(|row| row.counts.undetermined > 0) {
+            row.settle(one.right, one.line);
+        }
         if !one.right {
             finding(entry, question, seen).into_iter().for_each(&mut *found);
         }

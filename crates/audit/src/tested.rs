@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use std::ops::AddAssign;
 use std::sync::Arc;
-use trevlin_checks::check::{Held, Verdict};
+use trevlin_checks::check::{Held, HeldBy, Verdict};
 use trevlin_estate::area::Area;
 
 /// Subjects by answer.
@@ -58,6 +58,19 @@ pub struct Tested {
     pub counts: AnswerCounts,
     /// What makes those right that are, to be quoted on request.
     pub passes: Vec<Held>,
+}
+
+impl Tested {
+    /// Counts a subject that was undetermined by an answer in the estate file, of this line.
+    pub(crate) fn settle(&mut self, right: bool, line: usize) {
+        self.counts.undetermined -= 1;
+        if right {
+            self.counts.passed += 1;
+            self.passes.push(Held { line: None, more: Vec::new(), by: HeldBy::EstateFile(line) });
+        } else {
+            self.counts.failed += 1;
+        }
+    }
 }
 
 /// Everything that was tested, in numbers.

@@ -54,7 +54,7 @@ fn needs(check: &Check) -> String {
         [] => "Any export of the system.".to_owned(),
         needs => {
             let words: Vec<&str> = needs.iter().map(|need| need.words()).collect();
-            format!("Of each system: {}.", words.join("; "))
+            format!("Needed from each system: {}.", words.join("; "))
         }
     }
 }

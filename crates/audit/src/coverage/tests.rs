@@ -64,3 +64,24 @@ fn every_subject_is_covered() {
     let seen = SeenCoverage::from(&found);
     assert!(!seen.complete && seen.checks.iter().any(|one| one.check == "upkeep/no-time-source"));
 }
+
+/// An answer counts like a line.
+#[test]
+fn answers_of_the_estate_file() {
+    for (right, wanted) in [(true, (0, 1)), (false, (1, 0))] {
+        let answer = format!(
+            "[[answer]]\ncheck = \"exposure/no-input-filter\"\ndevice = \"edge\"\nanswer = \"as stated\"\nright = {right}\n\
+             by = \"Oda Lind\"\non = 2026-11-20\n[device.edge]\noutside = [\"eth0\"]\n"
+        );
+        let address = r#"[{"ifname":"eth0","operstate":"UP","addr_info":[{"family":"inet","local":"192.0.2.9","prefixlen":24}]}]"#;
+        let estate =
+            trevlin_analysis::testing::estate_with(&[("edge/running/ip-addr.json", address)], &answer);
+        let baseline = trevlin_estate::baseline::Baseline::on(jiff::civil::date(2026, 11, 25));
+        let outcome = crate::audit(&estate, &baseline);
+        assert!(!outcome.answers[0].settles.is_empty(), "{:?}", outcome.open_questions);
+        let row = outcome.tested.iter().find(|row| row.check == "exposure/no-input-filter").unwrap();
+        assert_eq!((row.counts.failed, row.counts.passed, row.counts.undetermined), (wanted.0, wanted.1, 0));
+        let by = row.passes.iter().map(|held| held.by).collect::<Vec<_>>();
+        assert_eq!(by, if right { vec![HeldBy::EstateFile(1)] } else { vec![] });
+    }
+}

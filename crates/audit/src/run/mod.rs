@@ -151,7 +151,8 @@ pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Ou
     asked_once(&mut open_questions);
     let mut add = |finding| findings.push(Box::new(finding));
     let mask = |text: &str| estate.masker().mask(text);
-    let answers = answers::apply(&estate.answers, &mut open_questions, &mut add, &mut seen, &mask);
+    let answers =
+        answers::apply(&estate.answers, &mut open_questions, &mut tested, &mut add, &mut seen, &mask);
     // Where two findings are otherwise equal, the fingerprint decides, so that sorting needs no further memory.
     findings.sort_unstable_by(|a, b| {
         let by_device = b.severity.cmp(&a.severity).then_with(|| a.device.cmp(&b.device));

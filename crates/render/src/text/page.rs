@@ -38,12 +38,13 @@ fn not_looked_at(outcome: &Outcome) -> Option<String> {
     if lines > 0 {
         parts.push(counted(lines as usize, "line"));
     }
+    let mut parts = if parts.is_empty() { Vec::new() } else { vec![parts.join(", ")] };
     match outcome.summary.tested.incomplete_systems {
         0 => {}
-        1 => parts.push("exports that checks need and 1 system lacks".to_owned()),
-        count => parts.push(format!("exports that checks need and {count} systems lack")),
+        1 => parts.push("1 system lacks an export that checks need".to_owned()),
+        count => parts.push(format!("{count} systems lack an export that checks need")),
     }
-    (!parts.is_empty()).then(|| format!("not looked at: {} (`trevlin coverage`)", parts.join(", ")))
+    (!parts.is_empty()).then(|| format!("not looked at: {} (`trevlin coverage`)", parts.join("; ")))
 }
 
 /// Notes shown for one export before the rest is only counted.
