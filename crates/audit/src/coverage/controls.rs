@@ -85,6 +85,8 @@ pub struct ControlRow<'a> {
     pub accepted: usize,
     /// Systems that were not judged, or not as a whole.
     pub not_judged: usize,
+    /// Whether paths lead through further systems that were not exported, or lack an export.
+    pub paths_unknown: bool,
     /// Its checks.
     pub checks: Vec<CheckState>,
     /// The same by system, for those in scope.
@@ -138,14 +140,14 @@ impl Coverage {
             .collect();
         let (mut counts, mut accepted) = (AnswerCounts::default(), 0);
         let mut by_system = vec![AnswerCounts::default(); self.systems.len()];
-        let mut elsewhere = 0;
+        let mut paths_unknown = false;
         for check in &checks {
             counts += check.counts;
             accepted += check.accepted;
             for row in &check.rows {
                 by_system[row.system] += row.counts;
             }
-            elsewhere = elsewhere.max(check.not_judged - self.not_judged_by(check.check).count());
+            paths_unknown |= check.not_judged > self.not_judged_by(check.check).count();
         }
         let judged = |one: &SystemCoverage| checks.iter().all(|check| one.is_judged_by(check.check));
         let mut systems = Vec::new();
@@ -154,13 +156,13 @@ impl Coverage {
             let state = State::of(counts, usize::from(!judged), one.is_complete());
             systems.push(ControlSystem { system, counts, judged, state });
         }
-        let not_judged = systems.iter().filter(|one| !one.judged).count() + elsewhere;
+        let not_judged = systems.iter().filter(|one| !one.judged).count();
         // Checks that were not selected were not run.
         let all = checks.len() == control.checks.len();
-        let state = State::of(counts, not_judged, self.complete && all);
+        let state = State::of(counts, not_judged + usize::from(paths_unknown), self.complete && all);
         let state_of = |one: &CheckCoverage| State::of(one.counts, one.not_judged, self.complete);
         let checks =
             checks.into_iter().map(|one| CheckState { check: one.check.id, state: state_of(one) }).collect();
-        ControlRow { control, state, counts, accepted, not_judged, checks, systems }
+        ControlRow { control, state, counts, accepted, not_judged, paths_unknown, checks, systems }
     }
 }

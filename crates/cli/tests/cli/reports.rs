@@ -65,6 +65,18 @@ fn every_form_holds_every_finding() {
     let objectives: Vec<&serde_json::Value> = told.iter().filter(is_objective).collect();
     assert_eq!(told.len() - objectives.len(), findings.len());
     assert_eq!(result["risks"].as_array().unwrap().len(), findings.len());
+    // The ids are those of the catalogue files.
+    let known: std::collections::BTreeSet<String> = trevlin_audit::catalogues::all()
+        .into_iter()
+        .find(|one| one.name == "nist-sp800-53-r5")
+        .unwrap()
+        .controls
+        .iter()
+        .map(|one| one.id.to_lowercase())
+        .collect();
+    for one in result["reviewed-controls"]["control-selections"][0]["include-controls"].as_array().unwrap() {
+        assert!(known.contains(one["control-id"].as_str().unwrap()), "{one}");
+    }
     // Each reviewed control has an objective, and the observations that it refers to are there.
     let controls =
         result["reviewed-controls"]["control-selections"][0]["include-controls"].as_array().unwrap();

@@ -175,10 +175,12 @@ pub(crate) fn justification(row: &ControlRow<'_>, coverage: &Coverage) -> String
     let lacking = names(&|one| !one.judged);
     if !lacking.is_empty() {
         parts.push(format!("exports lacking: {}", few(&lacking, FEW)));
-    } else if row.not_judged > 0 {
-        parts.push("paths through systems out of scope are not known".to_owned());
     }
-    if row.state == State::PartlyJudged && row.counts.undetermined == 0 && row.not_judged == 0 {
+    if row.paths_unknown {
+        parts.push("paths through other systems are not known".to_owned());
+    }
+    let explained = row.counts.undetermined > 0 || row.not_judged > 0 || row.paths_unknown;
+    if row.state == State::PartlyJudged && !explained {
         parts.push("the exports are not known to be complete".to_owned());
     }
     if parts.is_empty() {
@@ -211,6 +213,9 @@ pub(crate) fn basis(row: &ControlRow<'_>) -> String {
         0 => {}
         1 => parts.push("1 system lacks exports".to_owned()),
         count => parts.push(format!("{count} systems lack exports")),
+    }
+    if row.paths_unknown {
+        parts.push("paths unknown".to_owned());
     }
     if parts.is_empty() {
         parts.push("no subject".to_owned());

@@ -364,6 +364,16 @@ mod tests {
         let found = taxonomies.relationships(check);
         let ids: Vec<&str> =
             found.as_array().unwrap().iter().filter_map(|one| one["target"]["id"].as_str()).collect();
+        // Every control that a rule refers to is in the taxonomy at its place.
+        let tables = taxonomies.tables();
+        for check in &all {
+            for one in taxonomies.relationships(check).as_array().unwrap() {
+                let target = &one["target"];
+                let number = target["toolComponent"]["index"].as_u64().unwrap() as usize;
+                let taxon = &tables[number]["taxa"][target["index"].as_u64().unwrap() as usize];
+                assert_eq!(taxon["id"], target["id"], "{}", check.id);
+            }
+        }
         assert!(ids.contains(&"OPS.1.1.5.A4") && ids.contains(&"8.17") && ids.contains(&"SC-45"), "{ids:?}");
     }
 }
