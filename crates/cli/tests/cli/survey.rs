@@ -97,7 +97,13 @@ fn an_answer_settles_a_question() {
     fs::write(&file, answer(true, "edge")).unwrap();
     let settled = json(estate.path(), &[]);
     assert_eq!(open(&settled, "exposure/no-input-filter"), 0);
-    assert_eq!(settled["summary"], asked["summary"]);
+    // No finding comes or goes, and the subject counts as passed.
+    for counts in ["by_severity", "by_area"] {
+        assert_eq!(settled["summary"][counts], asked["summary"][counts]);
+    }
+    let tested = |of: &serde_json::Value, key: &str| of["summary"]["tested"][key].as_u64().unwrap();
+    assert_eq!(tested(&settled, "passed"), tested(&asked, "passed") + 1);
+    assert_eq!(tested(&settled, "undetermined") + 1, tested(&asked, "undetermined"));
     assert_eq!(
         (&settled["answers"][0]["by"], &settled["answers"][0]["on"]),
         (&"Oda Lind".into(), &"2026-11-20".into())
