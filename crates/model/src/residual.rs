@@ -22,6 +22,8 @@ pub enum ResidualKind {
     ReversePath,
     /// It picks out some senders, payloads or packets.
     Selective,
+    /// It selects packets with an extension header of IPv6 that the packets of ordinary connections do not have.
+    ExtensionHeader,
     /// It limits a permitted connection to some users: those of others do not meet it.
     Users,
     /// It lets content pass that an inspection finds nothing in.
@@ -35,6 +37,7 @@ pub enum ResidualKind {
 struct Words {
     rate_limit: Vec<String>,
     reverse_path: Vec<String>,
+    extension_header: Vec<String>,
     selective: Vec<String>,
     users: Vec<String>,
     inspection: Vec<String>,
@@ -55,6 +58,8 @@ impl Residual {
             ResidualKind::RateLimit
         } else if begins(&WORDS.reverse_path) {
             ResidualKind::ReversePath
+        } else if begins(&WORDS.extension_header) {
+            ResidualKind::ExtensionHeader
         } else if begins(&WORDS.selective) {
             ResidualKind::Selective
         } else if begins(&WORDS.users) {
@@ -133,6 +138,9 @@ mod tests {
             ("fib daddr type local", ResidualKind::Other),
             ("rpfilter", ResidualKind::ReversePath),
             ("recent --name tries", ResidualKind::Selective),
+            ("rt --rt-type 0", ResidualKind::ExtensionHeader),
+            ("rt nexthop", ResidualKind::Selective),
+            ("hbh", ResidualKind::ExtensionHeader),
             ("statistic --mode random", ResidualKind::Other),
             ("only for the group `crew`", ResidualKind::Users),
             ("only after inspection", ResidualKind::Inspection),

@@ -57,6 +57,14 @@ pub fn blocks_anything(filter: &Filter, chain: &Chain) -> bool {
         || led_to(filter, vec![chain]).iter().filter_map(|name| names.get(name)).any(|chain| blocks(chain))
 }
 
+/// Whether packets that enter a table may be dropped or rejected by it.
+#[must_use]
+pub fn table_blocks(filter: &Filter) -> bool {
+    filter.chains.iter().filter(|chain| chain.hook.is_some()).any(|chain| {
+        matches!(chain.policy, Some(Target::Drop | Target::Reject)) || blocks_anything(filter, chain)
+    })
+}
+
 impl Jumps {
     /// The jumps of a table.
     #[must_use]

@@ -159,10 +159,22 @@ pub fn ending(target: &Target) -> Option<Ending> {
     }
 }
 
+/// Whether a rule blocks packets with an extension header alone: those of the connections in question have none. A rule that accepts such
+/// packets is another matter, since a sender can add the header.
+pub(crate) fn blocks_other_headers(rule: &Rule) -> bool {
+    let of_header = |one: &Match| {
+        matches!(&one.kind, MatchKind::NotAnalysed(residual)
+            if !one.negated && residual.kind == ResidualKind::ExtensionHeader)
+    };
+    matches!(rule.target, Target::Drop | Target::Reject) && rule.matches.iter().any(of_header)
+}
+
 /// Whether a condition that is not analysed selects some senders, payloads or packets.
 fn picks_out(one: &Match) -> bool {
     match &one.kind {
-        MatchKind::NotAnalysed(residual) => !one.negated && residual.kind == ResidualKind::Selective,
+        MatchKind::NotAnalysed(residual) => {
+            !one.negated && matches!(residual.kind, ResidualKind::Selective | ResidualKind::ExtensionHeader)
+        }
         _ => false,
     }
 }
@@ -256,6 +268,10 @@ impl Builder<'_> {
             singles_out,
             inner_end: 0,
         };
+        if blocks_other_headers(rule) {
+            self.steps.push(step(region, Action::Pass { marks: false }, Some(id)));
+            return None;
+        }
         if let Some(ending) = ending(&rule.target) {
             self.steps.push(step(region, Action::End(ending), Some(id)));
             return None;

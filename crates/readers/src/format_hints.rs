@@ -127,6 +127,10 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ("sudoers", &[&["=", "env_reset", "secure_path", "authenticate"]]),
     ("swanctl", &[&["{"], &["connections", "pools", "secrets", "authorities"]]),
     ("uci", &[&["config"], &["option", "list"]]),
+    (
+        "ufw",
+        &[&[":ufw", "status: active", "status: inactive", "default_input_policy=", "enabled=", "loglevel="]],
+    ),
     ("unbound", &[&["server:", "remote-control:", "forward-zone:", "stub-zone:"]]),
     ("vsftpd", &[&["anonymous_enable=", "local_enable=", "listen_ipv6=", "xferlog_enable="]]),
     ("wireguard", &[&["[interface]", "[peer]"]]),

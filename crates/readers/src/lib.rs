@@ -79,6 +79,8 @@ mod telling;
 mod testing;
 mod tls;
 mod uci;
+mod ufw;
+mod unread_filters;
 mod upkeep;
 mod web;
 mod x509;
@@ -184,10 +186,12 @@ pub const READERS: &[Reader] = &[
     upkeep::timesyncd::READER,
     credentials::shared_keys::TLS_KEYS,
     uci::READER,
+    ufw::READER,
     naming::unbound::READER,
     upkeep::service_units::READER,
     upkeep::units::LIST,
     upkeep::units::LINKS,
+    unread_filters::READER,
     files::ftp::VSFTPD,
     network::wireguard::READER,
     ppp::xl2tpd::READER,

@@ -57,8 +57,13 @@ mod tests {
             ("d/etc/freeradius/3.0/mods-available/x", zone, Some("radius")),
             ("d/etc/lighttpd/x.conf", zone, None),
             ("d/etc/dhcp/ddns.conf", zone, None),
-            ("d/kept.txt", rules, Some("iptables-save")),
-            ("d/etc/ufw/user.rules", rules, None),
+            ("d/kept.txt", rules, Some("ufw")),
+            (
+                "d/kept.txt",
+                "*filter\n:INPUT DROP [0:0]\n:ufw-user-input - [0:0]\nCOMMIT\n",
+                Some("iptables-save"),
+            ),
+            ("d/etc/ufw/user.rules", rules, Some("ufw")),
             ("d/etc/postgresql/15/main/conf.d/x.conf", settings, Some("postgresql")),
             ("d/etc/dovecot/conf.d/10-auth.conf", settings, None),
             (

@@ -69,8 +69,14 @@ fn setting(text: &str) -> Option<(String, &str)> {
     (TREES.contains(&tree) && name.contains('.')).then_some((name, value.trim()))
 }
 
-fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
+    // ufw applies a file of its own when it starts, after the others (ufw-framework(8), `IPT_SYSCTL`).
+    let by_filter = crate::ufw::applies(export, around);
+    if by_filter == Some(false) {
+        reading.waits = true;
+        return reading;
+    }
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let stored = export.path().split('/').any(|part| part == "etc" || part == "sysctl.d")
         || export.file_name() == "sysctl.conf";
@@ -85,7 +91,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
                     name,
                     value: value.to_owned(),
                     state,
-                    by_command: false,
+                    by_command: by_filter == Some(true),
                     origin,
                 });
             }

@@ -8,7 +8,7 @@ use trevlin_checks::catalogues::{Catalogue, Control};
 /// Subjects of the checks, as a saved result contains them.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SeenCoverage {
-    /// Whether nothing that could show a fault was missing.
+    /// Whether nothing that could show a fault was missing, and every check and system was selected.
     pub complete: bool,
     /// Checks that had a subject, or could not judge some system.
     pub checks: Vec<SeenCheck>,
@@ -61,7 +61,7 @@ impl From<&Coverage> for SeenCoverage {
             counts: one.counts,
             systems_not_judged: one.not_judged,
         };
-        Self { complete: coverage.complete, checks: told.map(check).collect() }
+        Self { complete: coverage.complete && coverage.whole, checks: told.map(check).collect() }
     }
 }
 

@@ -102,6 +102,8 @@ pub struct Coverage {
     pub open: Vec<String>,
     /// Whether nothing that could show a fault is missing: the scope is closed, and the exports of each system in it are complete.
     pub complete: bool,
+    /// Whether every check and every system is selected: what a selection leaves out may have failed.
+    pub whole: bool,
 }
 
 /// What makes a subject right, for readers.
@@ -218,7 +220,9 @@ pub fn coverage(estate: &Analyses, outcome: &Outcome, received: &Received, devic
     for one in &mut systems {
         one.not_judged = checks.iter().filter(|found| !one.is_judged_by(found.check)).count();
     }
-    Coverage { as_of: outcome.as_of.clone(), scope: estate.scope.clone(), systems, checks, open, complete }
+    let whole = checks.len() == CHECKS.len() && systems.len() == all.len();
+    let (as_of, scope) = (outcome.as_of.clone(), estate.scope.clone());
+    Coverage { as_of, scope, systems, checks, open, complete, whole }
 }
 
 impl Coverage {

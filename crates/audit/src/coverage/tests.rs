@@ -1,4 +1,5 @@
 use super::*;
+use crate::Selection;
 use crate::compare::SeenCoverage;
 use trevlin_checks::check::Need;
 
@@ -61,6 +62,11 @@ fn every_subject_is_covered() {
     // One system alone.
     let inner = coverage(&estate, &outcome, &Received::default(), &["inner".to_owned()]);
     assert!(inner.systems.len() == 1 && inner.counts().judged() < found.counts().judged());
+    // A selection saved as complete is not: what it leaves out may have failed.
+    let saved = |found: &Coverage| SeenCoverage::from(&Coverage { complete: true, ..found.clone() }).complete;
+    let selection = Selection { checks: vec!["upkeep/no-time-source"], ..Selection::default() };
+    let one_check = coverage(&estate, &outcome.clone().select(&selection), &Received::default(), &[]);
+    assert_eq!([saved(&found), saved(&inner), saved(&one_check)], [true, false, false]);
     let seen = SeenCoverage::from(&found);
     assert!(!seen.complete && seen.checks.iter().any(|one| one.check == "upkeep/no-time-source"));
 }

@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::{Judged, REFERENCES, each_rule, named};
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::filter_review::may_be_new;
+use trevlin_analysis::filter_review::{may_be_new, within_device};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::{MatchKind, Rule, Target};
@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where earlier rules match everything that a deny matches and new connections that it names are permitted, \
              by one of them or after they return; what enters by an interface behind which its source does not lie is \
              disregarded. Low where a permit matches only a part of it and is not an exception to it, which may be intended. \
-             Passes where the earlier permit lies entirely within the deny, as exceptions do.",
+             Passes where the earlier permit lies entirely within the deny, as exceptions do, or is for the loopback interface.",
     references: REFERENCES,
     needs: &[Need::Filter],
     run: Run::Analyses(run),
@@ -54,10 +54,14 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
         }
         RuleStatus::Alive => {
             let parts = found.partly.iter().filter(|one| !one.exception);
-            // Messages of ICMP are usually permitted before everything else.
+            // Messages of ICMP are usually permitted before everything else, and so is what stays on the device.
             let takers = parts
                 .filter_map(|one| accepts(&one.by))
                 .filter(|one| !of_icmp(one) || of_icmp(judged.rule))
+                .filter(|one| {
+                    !within_device(estate, judged.device, one)
+                        || within_device(estate, judged.device, judged.rule)
+                })
                 .collect();
             match found.escaped {
                 Some(Escape::ForgedLeft) => {
@@ -116,6 +120,11 @@ mod tests {
                 "all of it",
                 "-A FORWARD -i eth2 -j ACCEPT\n-A FORWARD -i eth2 -s 10.1.0.0/16 -j DROP",
                 &["fail high d iptables-save.txt:6 iptables-save.txt:5"][..],
+            ),
+            (
+                "what stays on the device before it",
+                "-A OUTPUT -o lo -j ACCEPT\n-A OUTPUT -p tcp --dport 25 -j REJECT",
+                &[],
             ),
             ("ICMP before it", "-A FORWARD -p icmp -j ACCEPT\n-A FORWARD -s 10.1.0.0/16 -j DROP", &[]),
             (

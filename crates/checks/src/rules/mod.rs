@@ -112,7 +112,10 @@ pub(crate) fn each_way(
             let judged = Judged { rule: &rule, ..*judged };
             match judge(estate, &judged) {
                 Verdict::Fail(mut fail) => {
-                    fail.evidence.insert(0, way.last.origin);
+                    // The rule is the line to cite. A jump without a condition says nothing about it.
+                    if !way.last.matches.is_empty() {
+                        fail.evidence.insert(1.min(fail.evidence.len()), way.last.origin);
+                    }
                     let subject = Some(judged.subject());
                     if !found.iter().any(|(known, _)| *known == subject) {
                         found.push((subject, Verdict::Fail(fail)));

@@ -3,11 +3,12 @@
 use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::rules::REFERENCES;
 use crate::subject::{Subject, SubjectKind};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{filters, leads_to};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
+use trevlin_model::glob::{self, Signs};
 use trevlin_model::{Chain, Filter, FilterFormat, Target};
 use trevlin_packets::jumps::led_to;
 
@@ -20,8 +21,8 @@ pub(crate) const CHECK: Check = Check {
     why: "Its rules have no effect, although their authors rely on them. Often the line that referred to the chain was lost \
           in a change.",
     fix: "Establish the purpose of the chain. Attach it or jump to it where it belongs, or remove it.",
-    judged: "Fails for each chain with rules that has no hook and that no effective rule refers to. Empty chains and NAT \
-             tables are not judged.",
+    judged: "Fails for each chain with rules that has no hook and that no effective rule refers to. Empty chains, NAT \
+             tables and the helper chains of ufw are not judged.",
     references: REFERENCES,
     needs: &[Need::Filter],
     run: Run::Analyses(run),
@@ -46,9 +47,19 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
+trevlin_model::table! {
+/// Patterns of names by program.
+static HELPERS: BTreeMap<String, Vec<String>> = "../../tables/helper-chains.toml"; }
+
+/// Whether a program makes the chain for rules that may come, whether any uses it or not.
+fn is_helper(name: &str) -> bool {
+    HELPERS.values().flatten().any(|pattern| glob::matches(name, pattern, Signs::Plain))
+}
+
 /// Chains with rules that packets do not enter by themselves.
 fn inner(filter: &Filter) -> impl Iterator<Item = &Chain> {
-    filter.chains.iter().filter(|chain| chain.hook.is_none() && !chain.rules.is_empty())
+    let judged = |chain: &&Chain| chain.hook.is_none() && !chain.rules.is_empty() && !is_helper(&chain.name);
+    filter.chains.iter().filter(judged)
 }
 
 fn answer(device: usize, filter: &Filter, chain: &Chain, reached: bool) -> Answer {
@@ -124,6 +135,7 @@ mod tests {
             ),
             ("a jump", "-A INPUT -s 10.0.0.0/8 -j X\n-A X -j ACCEPT", &[]),
             ("empty", "", &[]),
+            ("a helper of ufw", "-N ufw-skip-to-policy-forward\n-A ufw-skip-to-policy-forward -j DROP", &[]),
         ] {
             assert_eq!(on_list(&CHECK, rules), wanted, "{what}");
         }

@@ -6,8 +6,8 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::housekeeping::UnitState;
-use trevlin_model::{ExportState, Facts, Filter, Target};
-use trevlin_packets::jumps::blocks_anything;
+use trevlin_model::{ExportState, Facts};
+use trevlin_packets::jumps::table_blocks;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -37,7 +37,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         for (filter, unit) in &device.facts.idle_filters {
             let export = estate.export(filter.origin.export);
             let subject = Subject::of(SubjectKind::Filter).with(export.file_name()).with(&filter.table);
-            let verdict = if another_loads(&device.facts) || !blocks(filter) {
+            let verdict = if another_loads(&device.facts) || !table_blocks(filter) {
                 Verdict::pass(filter.origin)
             } else {
                 let state = match unit.state {
@@ -70,12 +70,6 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
 fn another_loads(facts: &Facts) -> bool {
     let loads = |name: &str| LOADERS.contains(&name.split('.').next().unwrap_or(name));
     facts.units.iter().any(|unit| unit.state == UnitState::Enabled && loads(&unit.name))
-}
-
-fn blocks(filter: &Filter) -> bool {
-    filter.chains.iter().filter(|chain| chain.hook.is_some()).any(|chain| {
-        matches!(chain.policy, Some(Target::Drop | Target::Reject)) || blocks_anything(filter, chain)
-    })
 }
 
 #[cfg(test)]
@@ -116,6 +110,19 @@ mod tests {
                     "as the package has it",
                     &[("d/etc/nftables.conf", STOCK), ("d/units.txt", &off)],
                     &["pass d"],
+                ),
+                (
+                    "ufw, on by its settings alone",
+                    &[
+                        (
+                            "d/etc/ufw/user.rules",
+                            "*filter\n:ufw-user-input - [0:0]\n-A ufw-user-input -p tcp --dport 23 -j DROP\nCOMMIT\n",
+                        ),
+                        ("d/etc/ufw/ufw.conf", "ENABLED=yes\n"),
+                        ("d/etc/default/ufw", "DEFAULT_INPUT_POLICY=\"DROP\"\nIPV6=no\n"),
+                        ("d/units.txt", "UNIT FILE STATE PRESET\nufw.service disabled enabled\n"),
+                    ],
+                    &["fail high d ufw.conf:1 units.txt:2", "fail high d ufw:2 units.txt:2"],
                 ),
                 ("no list of units", &[file], &[]),
             ],

@@ -12,6 +12,7 @@ use trevlin_estate::baseline::Baseline;
 use trevlin_model::housekeeping::{ProtectionKind, SwitchedOff};
 use trevlin_model::policy::Demand;
 use trevlin_model::{Device, Setting, Tunnel};
+use trevlin_packets::jumps::table_blocks;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -25,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
           effect.",
     judged: "Fails for a packet filter, a rule that denies traffic and an inspection that are switched off in their own \
              list, and for a PAM module for a second factor in a line that is commented out where the stack has no other. High for a \
-             whole filter; low for a rule without a remark that it is temporary. A second factor of a sheet that is off \
+             whole filter, which does not count where another filter is in force; low for a rule without a remark that it is temporary. A second factor of a sheet that is off \
              counts where its remark marks that as temporary; otherwise the single factor is the finding. \
              Passes for a second factor of a sheet that is required.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-53 Rev. 5, CM-3"],
@@ -65,10 +66,19 @@ fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Whether it is a protection: a module counts where it proves a further factor and nothing else in its stack does.
+/// Whether it is a protection that is missing: a module counts where it proves a further factor and nothing else in its stack does.
 fn counts(device: &Device, one: &SwitchedOff) -> bool {
-    if one.kind != ProtectionKind::PamModule {
-        return true;
+    match one.kind {
+        ProtectionKind::PamModule => {}
+        // Another filter may have taken its place.
+        ProtectionKind::Filter => {
+            return !device
+                .facts
+                .filters
+                .iter()
+                .any(|filter| filter.origin.export != one.origin.export && table_blocks(filter));
+        }
+        _ => return true,
     }
     let inside = |line: &trevlin_model::pam::PamLine| line.origin.export == one.origin.export;
     let live = device.facts.pam_services.iter().flat_map(|service| &service.lines);
@@ -138,6 +148,42 @@ mod tests {
         ] {
             run(&CHECK, &[(text, &[("d/etc/pam.d/sshd", text)], wanted)]);
         }
+    }
+
+    #[test]
+    fn ufw() {
+        let chains = ":ufw-user-input - [0:0]\n:ufw-user-output - [0:0]\n:ufw-user-forward - [0:0]\n";
+        let rule = "### tuple ### allow tcp 22 0.0.0.0/0 any 0.0.0.0/0 in\n-A ufw-user-input -p tcp --dport 22 -j ACCEPT\n";
+        let (used, unused) =
+            (format!("*filter\n{chains}{rule}COMMIT\n"), format!("*filter\n{chains}COMMIT\n"));
+        let (rules, settings) = ("d/etc/ufw/user.rules", "d/etc/ufw/ufw.conf");
+        let other = "*filter\n:INPUT DROP [0:0]\nCOMMIT\n";
+        run(
+            &CHECK,
+            &[
+                (
+                    "with rules, and off",
+                    &[(rules, &used), (settings, "ENABLED=no\n")],
+                    &["fail high d ufw.conf:1"],
+                ),
+                ("as it is installed", &[(rules, &unused), (settings, "ENABLED=no\n")], &[]),
+                ("on", &[(rules, &used), (settings, "ENABLED=yes\n")], &[]),
+                (
+                    "another filter in its place",
+                    &[(rules, &used), (settings, "ENABLED=no\n"), ("d/iptables-save.txt", other)],
+                    &[],
+                ),
+                (
+                    "stopped, and on at the next start",
+                    &[
+                        (rules, &used),
+                        (settings, "ENABLED=yes\n"),
+                        ("d/ufw-status.txt", "Status: inactive\n"),
+                    ],
+                    &["fail high d ufw-status.txt:1"],
+                ),
+            ],
+        );
     }
 
     #[test]

@@ -15,6 +15,8 @@ pub(crate) struct Built {
     agents: Agents,
     /// Configurations of tunnels, with the machine and the name of the tunnel.
     configurations: Vec<(String, String, String)>,
+    /// Folders of the machines that are configured by their files alone.
+    etc: BTreeMap<String, tempfile::TempDir>,
 }
 
 fn run(program: &str, arguments: &[&str]) -> Output {
@@ -23,7 +25,7 @@ fn run(program: &str, arguments: &[&str]) -> Output {
 
 /// Whether namespaces and the programs can be used.
 pub(crate) fn possible() -> Result<(), String> {
-    for program in ["ip", "iptables-restore", "ip6tables-restore", "nft", "wg", "wireguard-go"] {
+    for program in ["ip", "iptables-restore", "ip6tables-restore", "nft", "wg", "wireguard-go", "ufw"] {
         if Command::new(program).arg("--version").output().is_err() {
             return Err(format!("{program} is not installed"));
         }
@@ -43,6 +45,7 @@ impl Built {
             names: Vec::new(),
             agents: Agents::default(),
             configurations: Vec::new(),
+            etc: BTreeMap::new(),
         };
         built.add("switch");
         for (number, _) in estate.networks().iter().enumerate() {
@@ -79,7 +82,11 @@ impl Built {
             command.extend(words.iter().map(String::as_str));
             built.within(name, &command);
         }
-        for (name, program, text) in &estate.rules {
+        for (name, _, text) in estate.rules.iter().filter(|(_, program, _)| program == "ufw") {
+            let folder = built.ufw(estate, name, text);
+            built.etc.insert(name.clone(), folder);
+        }
+        for (name, program, text) in estate.rules.iter().filter(|(_, program, _)| program != "ufw") {
             let file = tempfile::NamedTempFile::new().unwrap();
             std::fs::write(file.path(), text).unwrap();
             let path = file.path().to_string_lossy().into_owned();
@@ -113,6 +120,60 @@ impl Built {
         let done = run("ip", &all);
         assert!(done.status.success(), "{machine} {words:?}: {}", String::from_utf8_lossy(&done.stderr));
         String::from_utf8(done.stdout).unwrap()
+    }
+
+    /// Configures a machine by the commands of ufw, beside which are rules for its own files behind `before` or `nat`, and starts its
+    /// filter. Returns the folder with the files of the machine, its interfaces among them.
+    fn ufw(&self, estate: &Estate, name: &str, text: &str) -> tempfile::TempDir {
+        let folder = tempfile::tempdir().unwrap();
+        let etc = folder.path().join("etc");
+        for below in ["default", "network"] {
+            std::fs::create_dir_all(etc.join(below)).unwrap();
+        }
+        run("cp", &["-r", "/etc/ufw", &etc.to_string_lossy()]);
+        run("cp", &["/etc/default/ufw", &etc.join("default").to_string_lossy()]);
+        let of = |kind: &str| -> String {
+            let lines = text.lines().filter_map(|line| line.strip_prefix(kind));
+            lines.map(|line| format!("{line}\n")).collect()
+        };
+        let before = etc.join("ufw/before.rules");
+        let shipped = std::fs::read_to_string(&before).unwrap();
+        let own = shipped.replace("# don't delete the 'COMMIT'", &format!("{}# the 'COMMIT'", of("before ")));
+        std::fs::write(&before, format!("*nat\n{}COMMIT\n{own}", of("nat "))).unwrap();
+        let kernel = etc.join("ufw/sysctl.conf");
+        let shipped = std::fs::read_to_string(&kernel).unwrap();
+        std::fs::write(&kernel, format!("{shipped}net/ipv4/ip_forward=1\nnet/ipv6/conf/all/forwarding=1\n"))
+            .unwrap();
+        let mut script = format!(
+            "set -e\nmount --bind {0}/ufw /etc/ufw\nmount --bind {0}/default/ufw /etc/default/ufw\n",
+            etc.display()
+        );
+        for line in text.lines().filter(|line| !line.starts_with("before ") && !line.starts_with("nat ")) {
+            script.push_str(&format!("ufw {line}\n"));
+        }
+        script.push_str("ufw --force enable\n");
+        self.within(name, &["unshare", "-m", "bash", "-c", &script]);
+        let machine = estate.machines.iter().find(|one| one.name == name).unwrap();
+        let mut interfaces = String::from("auto lo\niface lo inet loopback\n");
+        for one in &machine.interfaces {
+            for address in &one.addresses {
+                let kind = if address.contains(':') { "inet6" } else { "inet" };
+                interfaces.push_str(&format!(
+                    "auto {0}\niface {0} {kind} static\n    address {address}\n",
+                    one.name
+                ));
+                let network: ipnet::IpNet = address.parse().unwrap();
+                let within = |gateway: &str| network.contains(&gateway.parse::<IpAddr>().unwrap());
+                let routes = estate.routes.iter().filter(|(of, _)| of == name);
+                let gateway = routes.filter_map(|(_, words)| match words.as_slice() {
+                    [first, _, gateway] if first == "default" && within(gateway) => Some(gateway),
+                    _ => None,
+                });
+                interfaces.extend(gateway.map(|gateway| format!("    gateway {gateway}\n")));
+            }
+        }
+        std::fs::write(etc.join("network/interfaces"), interfaces).unwrap();
+        folder
     }
 
     /// Brings up the tunnels of WireGuard, with the program that serves where the kernel has no module for it.
@@ -201,6 +262,12 @@ impl Built {
         for machine in estate.machines.iter().filter(|one| one.exported) {
             let at = folder.join("estate").join(&machine.name);
             std::fs::create_dir_all(&at).unwrap();
+            if let Some(files) = self.etc.get(&machine.name) {
+                let from = files.path().join("etc");
+                let done = run("cp", &["-r", &from.to_string_lossy(), &at.to_string_lossy()]);
+                assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+                continue;
+            }
             let write = |name: &str, text: String| std::fs::write(at.join(name), text).unwrap();
             write("ip-addr.json", self.within(&machine.name, &["ip", "-j", "addr", "show"]));
             let tunnels: Vec<_> =

@@ -3,7 +3,8 @@
 //! `device NAME INTERFACE@NETWORK ADDRESS,… …` is exported, `host` is not; `enters DEVICE:INTERFACE` is the entry point of a host's
 //! packets, where needed. `route NAME …` has the syntax of `ip route add`. `rules NAME PROGRAM` begins a list, to the next empty line; each
 //! variant of the estate has some of its lines that begin with `?`. `standard NAME` begins one of [`crate::standard`], and `wireguard NAME`
-//! a configuration for wg-quick, which is exported in place of the device's routes.
+//! a configuration for wg-quick, which is exported in place of the device's routes. The lines of `rules NAME ufw` are commands of ufw,
+//! and behind `before` and `nat` rules for its files; of such a device `/etc` alone is exported.
 
 use crate::Rng;
 use std::net::IpAddr;
@@ -111,7 +112,7 @@ impl Estate {
 }
 
 /// The estates.
-pub(crate) const ESTATES: [(&str, &str); 16] = [
+pub(crate) const ESTATES: [(&str, &str); 17] = [
     ("edge with forwards, inner filter and servers", FORWARDS),
     ("IPv6 open beside IPv4", VERSIONS),
     ("translated twice", TWICE),
@@ -128,7 +129,70 @@ pub(crate) const ESTATES: [(&str, &str); 16] = [
     ("forwards to hosts that were not exported", UNKNOWN_HOSTS),
     ("policies and lists of standard models", STANDARD),
     ("tunnels of WireGuard and their routes", WIREGUARD),
+    ("machines with ufw by their files alone", UFW),
 ];
+
+const UFW: &str = "
+device gate out0@wan 203.0.113.1/24,2001:db8:4::1/64 lan0@lan 10.20.4.1/24,fd20:4::1/64 cam0@cams 10.20.6.1/24
+device files eth0@lan 10.20.4.20/24,fd20:4::20/64
+device till eth0@lan 10.20.4.21/24
+host camera eth0@cams 10.20.6.20/24
+host desk eth0@lan 10.20.4.77/24,fd20:4::77/64
+host outside eth0@wan 203.0.113.9/24,2001:db8:4::9/64
+enters gate:out0
+route gate default via 203.0.113.9
+route gate default via 2001:db8:4::9
+route files default via 10.20.4.1
+route files default via fd20:4::1
+route till default via 10.20.4.1
+route desk default via 10.20.4.1
+route desk default via fd20:4::1
+route camera default via 10.20.6.1
+route outside default via 203.0.113.1
+route outside default via 2001:db8:4::1
+
+rules gate ufw
+nat -A PREROUTING -i out0 -d 203.0.113.1 -p tcp --dport 8080 -j DNAT --to-destination 10.20.4.20:80
+nat -A PREROUTING -i out0 -d 203.0.113.1 -p udp --dport 9000 -j DNAT --to-destination 10.20.4.21:9000
+nat -A POSTROUTING -s 10.20.4.0/24 -o out0 -j MASQUERADE
+before -A ufw-before-forward -i lan0 -o cam0 -p tcp --dport 443 -j ACCEPT
+?before -A ufw-before-input -i cam0 -j DROP
+default deny incoming
+?default reject incoming
+default allow outgoing
+default deny routed
+?default allow routed
+allow in on lan0 to any port 22 proto tcp
+?deny from 10.20.4.77
+allow 443
+?allow in on lan0
+?route deny in on cam0
+route allow in on out0 out on lan0 to 10.20.4.20 port 80 proto tcp
+?route allow in on out0 out on lan0 to 10.20.4.21 port 9000 proto udp
+route allow in on lan0 out on out0
+?route allow in on lan0 out on cam0 to any port 8443 proto tcp
+?allow out 53
+?deny out 3389/tcp
+?route allow in on out0 out on lan0 from any to fd20:4::20 port 443 proto tcp
+
+rules files ufw
+default deny incoming
+?default deny outgoing
+?allow out 443/tcp
+allow 80/tcp
+?allow proto tcp from 10.20.4.0/24 to any port 443,8443
+?allow proto tcp from fd20:4::/64 to any port 22,443
+?reject 3389
+allow from 10.20.6.0/24 to any port 53 proto udp
+?deny from 10.20.4.77 to any port 80
+
+rules till ufw
+default allow incoming
+deny 3389/tcp
+?reject in on eth0 to any port 8000:9000 proto tcp
+?deny from 203.0.113.0/24
+default allow outgoing
+";
 
 const WIREGUARD: &str = "
 device harbour out0@wan 203.0.113.1/24 lan0@lan 10.20.4.1/24

@@ -50,13 +50,14 @@ fn set_filters_aside<'a>(facts: &mut Facts, path_of: &impl Fn(Origin) -> &'a str
 }
 
 /// The unit that loads the rules of a file, where it is off and none of its kind is on (nftables.service, netfilter-persistent(8),
-/// firewalld.service; iptables.service of iptables-services).
+/// firewalld.service; ufw.service; iptables.service of iptables-services).
 fn loader_that_is_off(units: &[Unit], path: &str) -> Option<Unit> {
     let loaders: &[&str] = match path.rsplit('/').next().unwrap_or(path) {
         "nftables.conf" => &["nftables"],
         "rules.v4" | "rules.v6" => &["netfilter-persistent", "iptables", "ip6tables"],
         "iptables" | "ip6tables" => &["iptables", "ip6tables", "netfilter-persistent"],
         _ if path.split('/').any(|folder| folder == "firewalld") => &["firewalld"],
+        _ if path.split('/').any(|folder| folder == "ufw") => &["ufw"],
         _ => return None,
     };
     let own = || units.iter().filter(|unit| loaders.contains(&plain(&unit.name)));

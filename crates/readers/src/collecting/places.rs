@@ -3,9 +3,6 @@
 use super::roles;
 use std::sync::LazyLock;
 
-/// Files that are collected although no reader knows them yet, and that may decide.
-const NOT_READ: [&str; 3] = ["/etc/ufw/user", "/etc/ufw/before", "/etc/ufw/after"];
-
 /// Beginnings of all paths that scripts collect for some format, up to the first pattern, and whether there is one.
 static PLACES: LazyLock<Vec<(String, bool)>> = LazyLock::new(|| {
     let roles = roles();
@@ -33,7 +30,7 @@ pub fn is_collected_place(path: &str) -> bool {
         path.strip_prefix(place.as_str())
             .is_some_and(|rest| *pattern || rest.is_empty() || rest.starts_with('/'))
     };
-    PLACES.iter().any(known) && !NOT_READ.iter().any(|start| path.starts_with(start))
+    PLACES.iter().any(known)
 }
 
 #[cfg(test)]
@@ -50,7 +47,7 @@ mod tests {
             ("edge/etc/sshd/x", false),
             ("edge/etc/sshd.conf", false),
             ("edge/etc/ufw/applications.d/x", true),
-            ("edge/etc/ufw/user.rules", false),
+            ("edge/etc/ufw/user.rules", true),
             ("edge/etc/postfix/main.cf", false),
             ("edge/etc/cron.daily/x", true),
             ("edge/opt/x.conf", false),

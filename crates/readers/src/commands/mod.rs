@@ -48,7 +48,7 @@ fn place(path: &str) -> Option<Place> {
     match (parent, name) {
         (_, "rc.local" | "rc.firewall" | "firewall.user") => of(CommandMoment::Boot, &[]),
         ("local.d", _) if name.ends_with(".start") => of(CommandMoment::Boot, &[]),
-        ("init.d", _) => of(CommandMoment::Boot, &[("1", "start")]),
+        ("init.d", _) | ("ufw", "before.init" | "after.init") => of(CommandMoment::Boot, &[("1", "start")]),
         ("if-up.d" | "if-pre-up.d", _) => of(CommandMoment::Interface, &[("MODE", "start")]),
         ("dispatcher.d" | "pre-up.d", _) if folder.contains("NetworkManager/") => {
             of(CommandMoment::Interface, &[("2", "up")])
@@ -72,7 +72,7 @@ pub(crate) fn recognise(export: &Export) -> Recognition {
         ["iptables", "ip6tables", "sysctl ", "/proc/sys/net/", "ip route ", "route add ", "nft "];
     let Some(place) = place(export.path()) else { return Recognition::No };
     let name = export.file_name();
-    let open = ["rc.local", "ip-up.local", "firewall.user"].contains(&name);
+    let open = ["rc.local", "ip-up.local", "firewall.user", "before.init", "after.init"].contains(&name);
     let calls = |text: &str| {
         text.split_whitespace().any(|word| word.starts_with("/usr/local/") || word.starts_with("/root/"))
     };

@@ -351,8 +351,8 @@ impl<'a> Conditions<'a> {
         let text = format!("{}{name}{values}", if negated { "! " } else { "" });
         match self.open.and_then(|at| self.matches.get_mut(at)) {
             Some(Match { kind: MatchKind::NotAnalysed(all), .. }) => {
-                all.text.push(' ');
-                all.text.push_str(&text);
+                // What it selects may follow from its options.
+                *all = Residual::as_written(format!("{} {text}", all.text));
             }
             _ => {
                 self.strange = true;

@@ -3,6 +3,7 @@
 //! Format: iptables-save(8), iptables-restore(8), iptables(8), iptables-extensions(8).
 
 pub(crate) mod ipset;
+mod load;
 mod matches;
 mod numbers;
 mod rule;
@@ -12,6 +13,7 @@ pub(crate) mod words;
 
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use ipset::Sets;
+pub(crate) use load::Loader;
 pub(crate) use numbers::{protocols, services};
 use rule::{Command, ParsedLine};
 use std::borrow::Cow;
@@ -34,6 +36,9 @@ pub(crate) const READER: Reader = Reader {
 const TABLES: [&str; 5] = ["filter", "nat", "mangle", "raw", "security"];
 
 fn recognise(export: &Export) -> Recognition {
+    if crate::ufw::is_part(export) {
+        return Recognition::No;
+    }
     let mut table = false;
     for line in export.lines().take(200) {
         let text = line.text.trim();
@@ -71,7 +76,9 @@ fn family(export: &Export) -> Family {
 
 /// Whether a path names something that applies at boot.
 fn state(export: &Export) -> ExportState {
-    let stored = export.path().split('/').any(|part| part == "etc")
+    let made = ["var/lib/shorewall", "var/cache/ferm"].iter().any(|folder| export.path().contains(folder));
+    let stored = made
+        || export.path().split('/').any(|part| part == "etc")
         || matches!(export.file_name(), "rules.v4" | "rules.v6" | "iptables.rules" | "ip6tables.rules");
     if stored { ExportState::Stored } else { ExportState::Running }
 }
