@@ -3,6 +3,7 @@
 
 pub mod addresses;
 pub mod authentication;
+pub mod containers;
 pub mod context;
 pub mod crypto;
 pub mod exposure;

@@ -3,7 +3,7 @@
 use crate::authentication::ShellCondition;
 use crate::context::Analyses;
 use crate::exposure::Reachable;
-use crate::ways::{deciding, some_ranges};
+use crate::ways::{cited, some_ranges};
 use trevlin_estate::assemble::Estate;
 use trevlin_estate::special;
 use trevlin_model::ssh::{SshConnection, SshServer};
@@ -103,7 +103,7 @@ impl<'a> Reachability<'a> {
     pub fn evidence(&self) -> Vec<Origin> {
         match self {
             Self::Everybody(reached) | Self::Some(reached) | Self::Named(reached, _) => {
-                reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
+                reached.forward.into_iter().chain(cited(&reached.steps)).collect()
             }
             Self::Forwarded(_, forward) => vec![forward.origin],
             Self::Inside | Self::NotKnown => Vec::new(),

@@ -123,6 +123,9 @@ pub enum ForwardVerdict {
     /// Nothing is known to answer where it leads.
     #[strum(to_string = "no service seen")]
     PerhapsNothingAnswers,
+    /// It leads to a container of the device.
+    #[strum(to_string = "container")]
+    Container,
     /// It leads to a host that was not exported.
     #[strum(to_string = "not exported")]
     NotExported,

@@ -13,6 +13,17 @@ pub fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
     steps.iter().filter(decides).filter_map(|step| step.origin)
 }
 
+/// The same as evidence: jumps without a condition, which say nothing of the packets, come last.
+pub fn cited(steps: &[Step]) -> impl Iterator<Item = Origin> {
+    let is_jump = |origin: &Origin| {
+        let of = |step: &Step| step.origin == Some(*origin);
+        let says_nothing = |step: &Step| matches!(step.kind, StepKind::Jumps { always: true, .. });
+        steps.iter().filter(|step| of(step)).all(says_nothing)
+    };
+    let (jumps, rules): (Vec<Origin>, Vec<Origin>) = deciding(steps).partition(is_jump);
+    rules.into_iter().chain(jumps)
+}
+
 /// The section by which a firewall includes the file of a rule, or the rule that looks an element up: the line that puts another in force.
 #[must_use]
 pub fn put_in_force_by(device: &Device, line: Origin) -> Option<Origin> {

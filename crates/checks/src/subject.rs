@@ -37,6 +37,8 @@ pub enum SubjectKind {
     Clock,
     /// A relay of a provider, by its name.
     CloudRelay,
+    /// A container, by its name.
+    Container,
     /// The whole device.
     Device,
     /// A client of a service of dynamic names.
@@ -51,6 +53,8 @@ pub enum SubjectKind {
     Filter,
     /// A port forward.
     Forward,
+    /// A group of accounts, by its name.
+    Group,
     /// A packet filter's hook.
     Hook,
     /// An intent of the estate file.
@@ -196,6 +200,7 @@ impl Subject {
             What::Served(number, kind) => of.with(kind.code()).with(facts.served[number].program),
             What::Relay(number) => of.with("relay").with(facts.relays[number].program),
             What::Socket => of.with("socket"),
+            What::Container(_) => of.with("container").with(&service.name),
             What::Idle(_) => of.with("idle").with(&service.name),
         };
         named.with(service.endpoint())

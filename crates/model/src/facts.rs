@@ -4,6 +4,7 @@ use crate::TunnelFamily;
 use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, DhParameters, PrivateKey, UnreadableBlock};
 use crate::cloud::CloudRelay;
+use crate::container::{Container, ContainerEngine};
 use crate::dhcp::DhcpServer;
 use crate::grant::ServicePermission;
 use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, SwitchedOff, Unit};
@@ -163,6 +164,10 @@ pub struct Facts {
     pub cloud_relays: Vec<CloudRelay>,
     /// Copies of its data that the device sends elsewhere.
     pub outgoing_copies: Vec<OutgoingCopy>,
+    /// Containers.
+    pub containers: Vec<Container>,
+    /// Engines that run them.
+    pub engines: Vec<ContainerEngine>,
     /// Protections that are configured and switched off.
     pub switched_off: Vec<SwitchedOff>,
     /// Permissions to use services.
@@ -259,7 +264,7 @@ macro_rules! each_list {
             forwards kernel sockets port_mappers dynamic_names served relays log_keepers clock_keepers radios
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
-            radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays outgoing_copies switched_off certificates private_keys
+            radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays outgoing_copies containers engines switched_off certificates private_keys
             secrets announced masked_places possible_addresses missing unreadable_blocks dh_parameters files not_analysed
         }
     };
@@ -387,6 +392,8 @@ macro_rules! each_section {
             permissions = "permissions",
             cloud_relays = "cloud-relays",
             outgoing_copies = "outgoing-copies",
+            containers = "containers",
+            engines = "container-engines",
             switched_off = "switched-off",
             certificates = "certificates",
             private_keys = "private-keys",

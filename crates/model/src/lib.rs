@@ -15,6 +15,7 @@ pub mod account;
 mod address;
 pub mod certificate;
 pub mod cloud;
+pub mod container;
 mod datastore;
 mod described;
 mod device;

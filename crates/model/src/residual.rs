@@ -24,6 +24,8 @@ pub enum ResidualKind {
     Selective,
     /// It selects packets with an extension header of IPv6 that the packets of ordinary connections do not have.
     ExtensionHeader,
+    /// It holds for senders that have opened many connections before, or too many at a time: not for a first one.
+    Excess,
     /// It limits a permitted connection to some users: those of others do not meet it.
     Users,
     /// It lets content pass that an inspection finds nothing in.
@@ -38,6 +40,7 @@ struct Words {
     rate_limit: Vec<String>,
     reverse_path: Vec<String>,
     extension_header: Vec<String>,
+    excess: Vec<String>,
     selective: Vec<String>,
     users: Vec<String>,
     inspection: Vec<String>,
@@ -54,7 +57,9 @@ impl Residual {
             let rest = |word: &String| text.strip_prefix(word.as_str());
             all.iter().filter_map(rest).any(|rest| rest.is_empty() || rest.starts_with(char::is_whitespace))
         };
-        let kind = if begins(&WORDS.rate_limit) {
+        let kind = if begins(&WORDS.excess) {
+            ResidualKind::Excess
+        } else if begins(&WORDS.rate_limit) {
             ResidualKind::RateLimit
         } else if begins(&WORDS.reverse_path) {
             ResidualKind::ReversePath
@@ -141,6 +146,9 @@ mod tests {
             ("rt --rt-type 0", ResidualKind::ExtensionHeader),
             ("rt nexthop", ResidualKind::Selective),
             ("hbh", ResidualKind::ExtensionHeader),
+            ("recent --update --seconds 30 --hitcount 6", ResidualKind::Excess),
+            ("recent --set", ResidualKind::Selective),
+            ("limit rate over 5/second", ResidualKind::Excess),
             ("statistic --mode random", ResidualKind::Other),
             ("only for the group `crew`", ResidualKind::Users),
             ("only after inspection", ResidualKind::Inspection),

@@ -54,6 +54,8 @@ pub enum ServedKind {
     RemoteDesktop,
     /// A command line by Telnet.
     Telnet,
+    /// Commands to a container engine.
+    Containers,
     /// Whatever is known by its port only.
     Other,
 }
@@ -85,6 +87,7 @@ impl ServedKind {
             Self::Logs => "syslog server",
             Self::RemoteDesktop => "remote desktop",
             Self::Telnet => "Telnet server",
+            Self::Containers => "container engine",
             Self::Other => "service",
         }
     }
@@ -109,6 +112,7 @@ impl ServedKind {
             Self::Logs => "syslog servers",
             Self::RemoteDesktop => "remote desktops",
             Self::Telnet => "Telnet servers",
+            Self::Containers => "container engines",
             Self::Other => "services",
         }
     }

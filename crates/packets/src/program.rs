@@ -159,21 +159,38 @@ pub fn ending(target: &Target) -> Option<Ending> {
     }
 }
 
-/// Whether a rule blocks packets with an extension header alone: those of the connections in question have none. A rule that accepts such
-/// packets is another matter, since a sender can add the header.
-pub(crate) fn blocks_other_headers(rule: &Rule) -> bool {
-    let of_header = |one: &Match| {
+/// Whether a rule blocks packets alone that no ordinary connection begins with: with an extension header, or of senders that have sent too
+/// many before. A rule that accepts such packets is another matter, since a sender can make them.
+pub(crate) fn blocks_others(filter: &Filter, rule: &Rule) -> bool {
+    let of_others = |one: &Match| {
         matches!(&one.kind, MatchKind::NotAnalysed(residual)
-            if !one.negated && residual.kind == ResidualKind::ExtensionHeader)
+            if !one.negated && matches!(residual.kind, ResidualKind::ExtensionHeader | ResidualKind::Excess))
     };
-    matches!(rule.target, Target::Drop | Target::Reject) && rule.matches.iter().any(of_header)
+    rule.matches.iter().any(of_others)
+        && match &rule.target {
+            Target::Drop | Target::Reject => true,
+            // A chain that writes to the log and blocks.
+            Target::Jump(name) | Target::Goto(name) => filter.chain(name).is_some_and(|chain| {
+                let ends = |rule: &Rule| matches!(rule.target, Target::Drop | Target::Reject);
+                chain.rules.iter().any(ends)
+                    && chain
+                        .rules
+                        .iter()
+                        .all(|rule| ends(rule) || matches!(rule.target, Target::Log | Target::Continue))
+            }),
+            _ => false,
+        }
 }
 
 /// Whether a condition that is not analysed selects some senders, payloads or packets.
 fn picks_out(one: &Match) -> bool {
     match &one.kind {
         MatchKind::NotAnalysed(residual) => {
-            !one.negated && matches!(residual.kind, ResidualKind::Selective | ResidualKind::ExtensionHeader)
+            !one.negated
+                && matches!(
+                    residual.kind,
+                    ResidualKind::Selective | ResidualKind::ExtensionHeader | ResidualKind::Excess
+                )
         }
         _ => false,
     }
@@ -268,7 +285,7 @@ impl Builder<'_> {
             singles_out,
             inner_end: 0,
         };
-        if blocks_other_headers(rule) {
+        if blocks_others(self.filter, rule) {
             self.steps.push(step(region, Action::Pass { marks: false }, Some(id)));
             return None;
         }

@@ -220,6 +220,14 @@ pub(crate) fn parse(export: &Export) -> (Json<'_>, Option<Broken>) {
     )
 }
 
+/// The documents of an export, one behind the other, as far as they can be read, and where they are broken.
+pub(crate) fn parse_all(export: &Export) -> (Vec<Json<'_>>, Option<Broken>) {
+    let source = Source::of(export);
+    let documents = serde_json::Deserializer::from_str(source.text()).into_iter::<&RawValue>();
+    let found = documents.map_while(Result::ok).map(|raw| value(&source, raw.get(), 0)).collect();
+    (found, source.broken)
+}
+
 fn value<'a>(source: &Source<'a>, raw: &str, depth: usize) -> Json<'a> {
     let origin = source.origin(raw);
     let slice = source.export.text_at(origin);

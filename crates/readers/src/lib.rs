@@ -24,6 +24,7 @@ mod bearing;
 mod braces;
 pub mod collecting;
 mod commands;
+mod containers;
 mod copies;
 mod credentials;
 mod data;
@@ -108,9 +109,12 @@ pub const READERS: &[Reader] = &[
     web::apache::READER,
     upkeep::chrony::READER,
     credentials::code_seeds::READER,
+    containers::compose::READER,
+    containers::inspect::READER,
     dynamic_dns::DDCLIENT,
     dhcp::dhcpd::READER,
     dhcp::dnsmasq::READER,
+    containers::engine::READER,
     sshd::dropbear::READER,
     files::exports::READER,
     firewalld::READER,
@@ -159,6 +163,7 @@ pub const READERS: &[Reader] = &[
     ppp::secrets::READER,
     ppp::pptpd::READER,
     files::ftp::PROFTPD,
+    containers::quadlet::READER,
     radius::READER,
     radius::targets::LIBRARY,
     radius::targets::LIST,

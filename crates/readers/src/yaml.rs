@@ -1,7 +1,9 @@
 //! YAML as a tree of places: everything before a syntax error is kept.
 
 use saphyr_parser::{Event, Parser, Span};
+use std::collections::BTreeMap;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// One value.
 #[derive(Debug)]
@@ -12,13 +14,31 @@ pub(crate) enum Node {
     List(Vec<Node>),
     /// Keys, their places, and their values.
     Map(Vec<(String, Range<usize>, Node)>),
+    /// One with an anchor, or an alias of it.
+    Shared(Arc<Node>),
 }
 
+/// So many values may aliases stand for: a small text must not become a large one.
+const MOST_ALIASED: usize = 20_000;
+
 impl Node {
+    /// How many values it has, those of aliases included.
+    fn size(&self) -> usize {
+        match self {
+            Self::Scalar(..) => 1,
+            Self::List(elements) => elements.iter().map(Self::size).fold(1, usize::saturating_add),
+            Self::Map(entries) => {
+                entries.iter().map(|(_, _, node)| node.size()).fold(1, usize::saturating_add)
+            }
+            Self::Shared(node) => node.size(),
+        }
+    }
+
     /// The value of a key of a map.
     pub(crate) fn get(&self, key: &str) -> Option<&Self> {
         match self {
             Self::Map(entries) => entries.iter().find(|(name, _, _)| name == key).map(|(_, _, node)| node),
+            Self::Shared(node) => node.get(key),
             _ => None,
         }
     }
@@ -27,6 +47,7 @@ impl Node {
     pub(crate) fn entries(&self) -> &[(String, Range<usize>, Self)] {
         match self {
             Self::Map(entries) => entries,
+            Self::Shared(node) => node.entries(),
             _ => &[],
         }
     }
@@ -35,6 +56,7 @@ impl Node {
     pub(crate) fn elements(&self) -> &[Self] {
         match self {
             Self::List(elements) => elements,
+            Self::Shared(node) => node.elements(),
             _ => &[],
         }
     }
@@ -43,6 +65,7 @@ impl Node {
     pub(crate) fn scalar(&self) -> Option<(&str, Range<usize>)> {
         match self {
             Self::Scalar(text, span) => Some((text, span.clone())),
+            Self::Shared(node) => node.scalar(),
             _ => None,
         }
     }
@@ -56,9 +79,41 @@ impl Node {
 
 /// A level that is being read.
 enum Open {
-    List(Vec<Node>),
+    List(Vec<Node>, usize),
     /// Entries so far, and a key whose value is still to come.
-    Map(Vec<(String, Range<usize>, Node)>, Option<(String, Range<usize>)>),
+    Map(Vec<(String, Range<usize>, Node)>, Option<(String, Range<usize>)>, usize),
+}
+
+/// Values with an anchor, by its number, with their sizes.
+#[derive(Default)]
+struct Anchors {
+    known: BTreeMap<usize, (Arc<Node>, usize)>,
+    /// Values that aliases stand for so far.
+    aliased: usize,
+}
+
+impl Anchors {
+    /// Keeps a value under the number of its anchor; 0 is none.
+    fn keep(&mut self, anchor: usize, node: Node) -> Node {
+        if anchor == 0 {
+            return node;
+        }
+        let size = node.size();
+        let shared = Arc::new(node);
+        self.known.insert(anchor, (Arc::clone(&shared), size));
+        Node::Shared(shared)
+    }
+
+    /// The value of an alias; an empty text where it is unknown or too large.
+    fn alias(&mut self, anchor: usize, place: Range<usize>) -> Node {
+        match self.known.get(&anchor) {
+            Some((node, size)) if self.aliased.saturating_add(*size) <= MOST_ALIASED => {
+                self.aliased += size;
+                Node::Shared(Arc::clone(node))
+            }
+            _ => Node::Scalar(String::new(), place),
+        }
+    }
 }
 
 /// Why and at which byte reading stopped.
@@ -70,8 +125,7 @@ pub(crate) enum Stopped {
     TooDeep(usize),
 }
 
-/// The documents of a text, followed to a depth of `most`, and where reading stopped, if it did. Aliases are not expanded, so that a small
-/// text cannot become a large one.
+/// The documents of a text, followed to a depth of `most`, and where reading stopped, if it did. Aliases share the value of their anchor.
 pub(crate) fn documents(text: &str, most: usize) -> (Vec<Node>, Option<Stopped>) {
     let mut bytes: Vec<usize> = text.char_indices().map(|(at, _)| at).collect();
     bytes.push(text.len());
@@ -81,6 +135,7 @@ pub(crate) fn documents(text: &str, most: usize) -> (Vec<Node>, Option<Stopped>)
     let mut open: Vec<Open> = Vec::new();
     let mut broken = None;
     let mut reached = 0;
+    let mut anchors = Anchors::default();
     for event in Parser::new_from_str(text) {
         let (event, span) = match event {
             Ok(event) => event,
@@ -95,45 +150,50 @@ pub(crate) fn documents(text: &str, most: usize) -> (Vec<Node>, Option<Stopped>)
                 broken = Some(Stopped::TooDeep(reached));
                 break;
             }
-            Event::SequenceStart(..) => {
-                open.push(Open::List(Vec::new()));
+            Event::SequenceStart(anchor, ..) => {
+                open.push(Open::List(Vec::new(), anchor));
                 continue;
             }
-            Event::MappingStart(..) => {
-                open.push(Open::Map(Vec::new(), None));
+            Event::MappingStart(anchor, ..) => {
+                open.push(Open::Map(Vec::new(), None, anchor));
                 continue;
             }
             Event::SequenceEnd | Event::MappingEnd => match open.pop() {
-                Some(level) => closed(level),
+                Some(level) => closed(level, &mut anchors),
                 None => continue,
             },
-            Event::Scalar(value, ..) => Node::Scalar(value.into_owned(), place(&span)),
-            Event::Alias(_) => Node::Scalar(String::new(), place(&span)),
+            Event::Scalar(value, _, anchor, _) => {
+                anchors.keep(anchor, Node::Scalar(value.into_owned(), place(&span)))
+            }
+            Event::Alias(anchor) => anchors.alias(anchor, place(&span)),
             _ => continue,
         };
         put(&mut open, &mut found, value);
     }
     // Levels that a fault left open hold what stood before it.
     while let Some(level) = open.pop() {
-        put(&mut open, &mut found, closed(level));
+        put(&mut open, &mut found, closed(level, &mut anchors));
     }
     (found, broken)
 }
 
-fn closed(level: Open) -> Node {
+fn closed(level: Open, anchors: &mut Anchors) -> Node {
     match level {
-        Open::List(elements) => Node::List(elements),
-        Open::Map(entries, _) => Node::Map(entries),
+        Open::List(elements, anchor) => anchors.keep(anchor, Node::List(elements)),
+        Open::Map(entries, _, anchor) => anchors.keep(anchor, Node::Map(entries)),
     }
 }
 
 fn put(open: &mut [Open], found: &mut Vec<Node>, value: Node) {
     match open.last_mut() {
         None => found.push(value),
-        Some(Open::List(elements)) => elements.push(value),
-        Some(Open::Map(entries, key)) => match (key.take(), value) {
+        Some(Open::List(elements, _)) => elements.push(value),
+        Some(Open::Map(entries, key, _)) => match (key.take(), value) {
             (Some((name, span)), value) => entries.push((name, span, value)),
             (None, Node::Scalar(text, span)) => *key = Some((text, span)),
+            (None, Node::Shared(node)) if node.scalar().is_some() => {
+                *key = node.scalar().map(|(text, span)| (text.to_owned(), span));
+            }
             // A key that is no text has no meaning in the formats that are read here.
             (None, _) => *key = Some((String::new(), 0..0)),
         },
@@ -155,6 +215,21 @@ mod tests {
         assert_eq!((value, &text[span]), ("ö x", "\"ö x\""));
         let (value, span) = list[1].get("b").unwrap().scalar().unwrap();
         assert_eq!((value, &text[span]), ("c", "c"));
+    }
+
+    #[test]
+    fn aliases_share_and_do_not_grow() {
+        let (found, _) = documents("a: &x {b: [1, 2]}\nc: *x\nd: {<<: *x, e: &y 5}\nf: *y\n", 32);
+        let at = |path: &[&str]| path.iter().try_fold(&found[0], |node, key| node.get(key));
+        assert_eq!(at(&["c", "b"]).unwrap().elements().len(), 2);
+        assert_eq!(at(&["d", "<<", "b"]).unwrap().elements()[1].scalar().unwrap().0, "2");
+        assert_eq!(at(&["f"]).unwrap().scalar().unwrap().0, "5");
+        let mut text = String::from("l0: &l0 [x, x, x, x, x, x, x, x, x, x]\n");
+        for level in 1..12 {
+            let before = format!("*l{}, ", level - 1).repeat(10);
+            text.push_str(&format!("l{level}: &l{level} [{before}x]\n"));
+        }
+        assert!(documents(&text, 32).0[0].size() < 2 * MOST_ALIASED);
     }
 
     #[test]

@@ -47,7 +47,7 @@ fn facts_before(reading: &Reading, cut: u32) -> BTreeSet<String> {
 
 /// Formats in which a statement depends on lines after it, with the reason: there the statement at the damage may be lost, and none before
 /// it.
-const HANGS_ON_WHAT_COMES: [(&str, &str); 17] = [
+const HANGS_ON_WHAT_COMES: [(&str, &str); 18] = [
     ("hostapd", "settings are of the network that stands above them"),
     ("ip-route", "a route without its gateway leads elsewhere"),
     ("ipsec-conf", "a connection is loaded where `auto` says so, which stands last"),
@@ -57,6 +57,7 @@ const HANGS_ON_WHAT_COMES: [(&str, &str); 17] = [
     ("radius", "a realm is one once its pool is known"),
     ("sheet", "a login is one once its list is known"),
     ("strongswan-conf", "a secret is one once its server is known"),
+    ("compose", "a service is one with its keys"),
     ("firewalld", "a rule without its conditions holds for everything"),
     ("ifupdown", "a line belongs to the stanza that stands above it"),
     ("netplan", "a route without its gateway leads elsewhere"),

@@ -1,6 +1,7 @@
 //! Outcome of port forwards.
 
 use crate::addresses::AllocationKind;
+use crate::containers::container_at;
 use crate::exposure::Exposure;
 use crate::exposure::gather::Found;
 pub use crate::exposure::reached::{ForwardOutcome, ForwardResult};
@@ -121,6 +122,9 @@ fn elsewhere(estate: &EstateMap, found: &Found) -> ForwardOutcome {
         (_, Some(delivery)) => delivery,
         (Verdict::Allowed, None) => return ForwardOutcome::Depends,
     };
+    if let Some(number) = container_at(&estate.devices[delivery.device], delivery.address) {
+        return ForwardOutcome::Container { device: delivery.device, number };
+    }
     match delivery.gone {
         None => {
             let certain = estate.devices[delivery.device].facts.has_sockets;
@@ -171,7 +175,7 @@ pub fn owner_of(estate: &EstateMap, addresses: &IpRangeSet) -> Option<(String, O
 #[must_use]
 pub fn is_on_a_network(estate: &EstateMap, device: usize, address: IpAddr) -> bool {
     let known = |at: usize| estate.grounds(at).contains(address);
-    if known(device) {
+    if known(device) || container_at(&estate.devices[device], address).is_some() {
         return true;
     }
     let family = Family::of(address);

@@ -104,6 +104,7 @@ pub fn protection_evidence(estate: &Analyses, device: usize, service: &Service) 
         | What::PortMapper(_)
         | What::Relay(_)
         | What::Socket
+        | What::Container(_)
         | What::Idle(_) => None,
     };
     found.factors = match service.what {

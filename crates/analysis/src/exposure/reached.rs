@@ -192,6 +192,13 @@ pub enum ForwardOutcome {
         /// Whether that is certain.
         certain: bool,
     },
+    /// To a container of a device.
+    Container {
+        /// The device.
+        device: usize,
+        /// The container, by its number.
+        number: usize,
+    },
     /// To an address with an allocation in the exports, whose device was not exported: number of the allocation.
     Claimed(usize),
     /// To an address of a known network without any allocation: a host there may have it.

@@ -33,10 +33,19 @@ impl EstateMap {
                 forwarding(["net.ipv6.conf.all.forwarding", "net.ipv6.conf.all.forwarding"]),
             ],
             source_checks: self.source_checks(device),
-            clients: self.dialled_routes(at),
+            clients: self.dialled_routes(at).into_iter().chain(self.container_routes(at)).collect(),
             lacks: self.lacks(at),
             every_address: false,
         }
+    }
+
+    /// Routes to containers that publish ports, in networks that exist inside the device.
+    fn container_routes(&self, at: usize) -> impl Iterator<Item = (IpRange, String, Origin)> + '_ {
+        let containers = self.devices[at].facts.containers.iter().filter(|one| !one.published.is_empty());
+        containers.flat_map(|one| {
+            let interface = format!("the network of container {}", one.title());
+            one.addresses.iter().map(move |address| (IpRange::from(*address), interface.clone(), one.origin))
+        })
     }
 
     /// Missing or unanalysed parts of a device that affect packets.

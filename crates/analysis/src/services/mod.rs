@@ -15,6 +15,7 @@ use std::fmt;
 use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_estate::assemble::Estate;
+use trevlin_model::container::Container;
 use trevlin_model::dhcp::DhcpServer;
 use trevlin_model::housekeeping::off_unit;
 use trevlin_model::listen::PortMapper;
@@ -49,6 +50,8 @@ pub enum What {
     Relay(usize),
     /// Something of which only the socket is known.
     Socket,
+    /// A published port of a container, by the container's number.
+    Container(usize),
     /// A program that its unit does not start, by its number.
     Idle(usize),
 }
@@ -136,10 +139,11 @@ impl Service {
                 ServedKind::Logs => PortKind::Monitoring,
                 ServedKind::RemoteDesktop => PortKind::Desktop,
                 ServedKind::Telnet => PortKind::Shell,
+                ServedKind::Containers => PortKind::Management,
                 ServedKind::Other => by_port(),
             },
             What::Relay(_) => PortKind::Tunnel,
-            What::Socket | What::Idle(_) => by_port(),
+            What::Socket | What::Container(_) | What::Idle(_) => by_port(),
         }
     }
 
@@ -256,6 +260,9 @@ pub fn services(estate: &Estate, at: usize) -> Vec<Service> {
         all.extend(of_idle(What::Idle(number), idle));
     }
     all.extend(of_files(device));
+    for (number, container) in device.facts.containers.iter().enumerate() {
+        all.extend(of_container(device, number, container));
+    }
     let relays = of_relays(device, &all);
     all.extend(relays);
     observe(device, &mut all);
@@ -328,6 +335,38 @@ fn of_relays(device: &Device, all: &[Service]) -> Vec<Service> {
         }
     }
     found
+}
+
+/// Published ports of a container where a socket of the engine takes them: all where it sets no rules; otherwise those of IPv6, which a rule
+/// for a container without an address of that version does not translate (dockerd(8), --userland-proxy).
+fn of_container(device: &Device, number: usize, container: &Container) -> Vec<Service> {
+    const MOST: u16 = 64;
+    let by_rules = container.is_published_by_rules(&device.facts.engines);
+    let has = |family: Family| container.addresses.iter().any(|address| Family::of(*address) == family);
+    let families = match (by_rules, has(Family::V6)) {
+        (true, true) => return Vec::new(),
+        (true, false) => Families::V6,
+        (false, _) => Families::Both,
+    };
+    let published = container.published.iter().filter(|port| {
+        let own = port.address.map(|address| Families::from(Family::of(address)));
+        own.is_none_or(|own| families == Families::Both || own == families)
+    });
+    let each = published.flat_map(|port| {
+        let last = port.ports.last.min(port.ports.first.saturating_add(MOST));
+        (port.ports.first..=last).map(move |outer| (port, outer))
+    });
+    each.map(|(port, outer)| {
+        let protocol = port.protocol.0.unwrap_or(TCP);
+        let inner = port.inner.saturating_add(outer - port.ports.first);
+        let name = match known_port(protocol, inner) {
+            Some(known) => format!("{} (container {})", known.name, container.title()),
+            None => format!("container {}", container.title()),
+        };
+        let one = configured(&name, What::Container(number), protocol, port.origin);
+        Service { address: port.address, families, port: outer, ..one }
+    })
+    .collect()
 }
 
 /// Services by their files. Sites of one server at one port are one service.

@@ -5,6 +5,7 @@
 use crate::tables::unread::{UnreadRow, unread};
 use serde::Serialize;
 use std::net::IpAddr;
+use trevlin_analysis::containers::named;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::forwards::{ForwardOutcome, ForwardResult};
 use trevlin_analysis::exposure::protection::{
@@ -480,6 +481,11 @@ impl Maker<'_> {
                     self.name(*device)
                 )),
             ),
+            ForwardOutcome::Container { device, number } => {
+                let container = &self.estate.devices[*device].facts.containers[*number];
+                let name = format!("{} on {}", named(container), self.name(*device));
+                (ForwardVerdict::Container, Some(self.estate.masker().mask(&name)))
+            }
             ForwardOutcome::Claimed(number) => (ForwardVerdict::NotExported, Some(allocation(*number))),
             ForwardOutcome::NotExported => {
                 (ForwardVerdict::NotExported, Some("no exported device has this address".to_owned()))

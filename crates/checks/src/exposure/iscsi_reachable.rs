@@ -5,7 +5,7 @@ use crate::secrets::listed;
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, of_kinds};
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::ways::deciding;
+use trevlin_analysis::ways::cited;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource, Sources};
@@ -44,14 +44,8 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
         }
         Who::Off(_) | Who::Inside | Who::Relayed(_) => return one.holds(),
     };
-    let evidence = one
-        .served
-        .endpoints
-        .iter()
-        .take(1)
-        .map(|place| place.origin)
-        .chain(deciding(&reached.steps))
-        .collect();
+    let evidence =
+        one.served.endpoints.iter().take(1).map(|place| place.origin).chain(cited(&reached.steps)).collect();
     let (name, verb) = name(one);
     if !reached.certain {
         return Verdict::ask(

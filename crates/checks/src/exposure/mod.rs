@@ -3,6 +3,7 @@
 pub(super) mod binds_all_interfaces;
 pub(super) mod binds_too_broadly;
 pub(super) mod cloud_relay;
+pub(super) mod container_port;
 pub(super) mod directory_listing;
 pub(super) mod forward_incomplete;
 pub(super) mod internet_facing_database;
@@ -50,7 +51,7 @@ use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{ForwardResult, Reachable};
 use trevlin_analysis::services::{Known, Service};
-use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_analysis::ways::{cited, some_ranges};
 use trevlin_model::{Origin, PortRange};
 
 /// A service with every path by which untrusted networks reach it.
@@ -148,7 +149,7 @@ impl Exposed<'_> {
     pub(super) fn evidence(&self) -> Vec<Origin> {
         let mut all: Vec<Origin> = Vec::new();
         for way in self.equally_open().into_iter().take(MOST_WAYS) {
-            let lines = way.forward.into_iter().chain(deciding(&way.steps));
+            let lines = way.forward.into_iter().chain(cited(&way.steps));
             all.extend(lines.filter(|one| !all.contains(one)).collect::<Vec<_>>());
         }
         all.extend(self.service.origins());

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Reachable;
-use trevlin_analysis::ways::deciding;
+use trevlin_analysis::ways::cited;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::OutsideInterface;
 use trevlin_estate::baseline::Baseline;
@@ -71,7 +71,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 internet.outside.called_words(first.traffic_source, &first.called).join(", ")
             )
             .into(),
-            evidence: deciding(&first.steps).chain(services).collect(),
+            evidence: cited(&first.steps).chain(services).collect(),
         });
         Answer::new(device, Subject::of(SubjectKind::Services), verdict)
     });

@@ -9,7 +9,7 @@ use trevlin_analysis::services::{PortKind, endpoint, known_port};
 use trevlin_analysis::ways::{put_in_force_by, some_ranges};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::{IpRange, Origin, PortRange};
+use trevlin_model::{Device, IpRange, MatchKind, Origin, PortRange, Rule};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -22,7 +22,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Establish its purpose from the list of open sockets (`ss -tulpn`). Remove the rule where it is not needed, \
           or limit its sources.",
     judged: "Fails for each filter rule that permits Internet access to ports of the device itself without a known service, \
-             where its sockets were not exported; higher where the port is usually management, shell, remote desktop, files, \
+             where its sockets were not exported, but for answers of DHCP servers; higher where the port is usually management, shell, remote desktop, files, \
              database or industrial, one level lower for named sources. Passes where every opening is explained. \
              Undetermined where a condition not analysed decides. Openings of all ports are reported as a missing filter.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "CIS Controls 8, 4.8"],
@@ -49,6 +49,9 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         for (line, ports) in &one.by_line {
             let size = trevlin_model::total_ports(ports);
             let Some(line) = line.filter(|_| size > 0 && size <= SIDE) else { continue };
+            if is_for_leases(&estate.devices[one.device], line) {
+                continue;
+            }
             let here = opened.entry((one.device, line)).or_default();
             here.ports.extend(ports.iter().map(|range| (one.protocol, *range)));
             here.sources.extend(&one.sources);
@@ -78,6 +81,20 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         )
     }));
     answers
+}
+
+/// Whether a rule is for answers of a DHCP server to the device (RFC 2131, 4.1; RFC 8415, 7.2): its client has no service there.
+fn is_for_leases(device: &Device, line: Origin) -> bool {
+    let rules = device.facts.filters.iter().flat_map(|filter| &filter.chains).flat_map(|chain| &chain.rules);
+    let single = |ports: &[PortRange], wanted: u16| matches!(ports, [one] if (one.first, one.last) == (wanted, wanted));
+    let pair = |rule: &Rule, from: u16, to: u16| {
+        let has = |test: &dyn Fn(&MatchKind) -> bool| {
+            rule.matches.iter().any(|one| !one.negated && test(&one.kind))
+        };
+        has(&|kind| matches!(kind, MatchKind::SourcePorts(ports) if single(ports, from)))
+            && has(&|kind| matches!(kind, MatchKind::DestinationPorts(ports) if single(ports, to)))
+    };
+    rules.filter(|rule| rule.origin == line).any(|rule| pair(rule, 67, 68) || pair(rule, 547, 546))
 }
 
 fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Opened) -> Verdict {
@@ -153,6 +170,11 @@ mod tests {
                     ..base
                 },
                 &["fail low gate iptables-save.txt:9", "fail low gate iptables-save.txt:10"],
+            ),
+            (
+                "answers of a DHCP server",
+                Small { rules: "-A INPUT -p udp --sport 67 --dport 68 -j ACCEPT\n", ..base },
+                &["pass gate"],
             ),
             (
                 "to some",

@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Fail, Need, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::{filter_of, others_pass};
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_analysis::ways::{cited, some_ranges};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 
@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let pings = &estate.internet().outside.pings;
     let told = pings.iter().map(|ping| {
-        let evidence = deciding(&ping.steps).collect();
+        let evidence = cited(&ping.steps).collect();
         if !ping.certain {
             return Answer::new(ping.device, Subject::of(SubjectKind::Echo), Verdict::DoesNotApply);
         }

@@ -5,7 +5,7 @@ use crate::exposure::each_forward;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::ForwardOutcome;
 use trevlin_analysis::services::PortKind;
-use trevlin_analysis::ways::deciding;
+use trevlin_analysis::ways::cited;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::DeviceKind;
@@ -52,7 +52,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             rating,
             title: format!("{name} from the Internet reaches {}", inner.name).into(),
             detail: format!("Connections reach {} of {}.", service.name, inner.name).into(),
-            evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
+            evidence: [one.origin].into_iter().chain(cited(&one.steps)).collect(),
         })
     })
 }

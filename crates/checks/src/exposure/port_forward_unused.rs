@@ -7,7 +7,7 @@ use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{ForwardOutcome, ForwardResult};
 use trevlin_analysis::services::Service;
-use trevlin_analysis::ways::deciding;
+use trevlin_analysis::ways::cited;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::Origin;
@@ -62,7 +62,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 detail: format!(
                     "Connections from the Internet are permitted to {inner}, and none of its sockets listens there."
                 ).into(),
-                evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
+                evidence: [one.origin].into_iter().chain(cited(&one.steps)).collect(),
             })
         }
         ForwardOutcome::Service(_) => Verdict::pass(one.origin),

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::intents::is_meant;
 use trevlin_analysis::services::What;
-use trevlin_analysis::ways::deciding;
+use trevlin_analysis::ways::cited;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::served::{AuthRequirement, Served, ServiceResource};
@@ -84,7 +84,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 }
                 let names: Vec<String> = recorded.iter().map(|part| part.title()).collect();
                 let mut evidence: Vec<_> = recorded.iter().map(|part| part.origin).collect();
-                evidence.extend(deciding(&reached.steps));
+                evidence.extend(cited(&reached.steps));
                 evidence.push(clients.origin);
                 let intended = estate.intents.iter().any(|intent| intent.from == clients.tunnel);
                 let verdict = if intended && reached.certain {

@@ -9,10 +9,11 @@ use crate::support::openings::{
 use crate::support::rated::severity_of_kind;
 use crate::support::{filter_decides, filter_of};
 use std::collections::{BTreeMap, BTreeSet};
+use trevlin_analysis::containers::containers_of;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{BeyondExport, owner_of};
 use trevlin_analysis::services::{KnownPort, endpoint, known_port};
-use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_analysis::ways::{cited, some_ranges};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::{Origin, total_addresses};
@@ -41,7 +42,9 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     // TCP and UDP of one rule are one opening.
     let mut by_lines: BTreeMap<(usize, Vec<Origin>), Vec<Vec<&BeyondExport>>> = BTreeMap::new();
-    for one in estate.internet().outside.beyond.iter().filter(|one| is_judged(one)) {
+    for one in
+        estate.internet().outside.beyond.iter().filter(|one| is_judged(one) && !is_container(estate, one))
+    {
         let here = by_lines.entry((one.device, lines(one))).or_default();
         let alike = |known: &&mut Vec<&BeyondExport>| {
             let first = known[0];
@@ -70,9 +73,14 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
+/// Whether it leads to containers, whose published ports have a check of their own.
+fn is_container(estate: &Analyses, one: &BeyondExport) -> bool {
+    !containers_of(&estate.devices[one.device], &one.addresses).is_empty()
+}
+
 /// Lines that prove it.
 fn lines(one: &BeyondExport) -> Vec<Origin> {
-    one.forward.into_iter().chain(deciding(&one.steps)).collect()
+    one.forward.into_iter().chain(cited(&one.steps)).collect()
 }
 
 /// Whether an opening is judged here: not one of a protocol without ports beside them, nor one of all ports by a policy, which is a missing

@@ -10,7 +10,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::BeyondExport;
 use trevlin_analysis::exposures::GuestNetwork;
 use trevlin_analysis::services::endpoint;
-use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_analysis::ways::{cited, some_ranges};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::space::own_space;
 use trevlin_estate::baseline::Baseline;
@@ -99,11 +99,11 @@ fn judge(estate: &Analyses, guest: &GuestNetwork) -> Verdict {
             let service = &services[one.device][one.service];
             let text =
                 format!("{} of {} ({})", service.name, estate.devices[one.device].name, service.endpoint());
-            (text, deciding(&one.steps).collect())
+            (text, cited(&one.steps).collect())
         })
         .collect();
     if inside.is_empty() && served.is_empty() {
-        let open: Vec<Origin> = beyond.iter().flat_map(|one| deciding(&one.steps)).collect();
+        let open: Vec<Origin> = beyond.iter().flat_map(|one| cited(&one.steps)).collect();
         if open.is_empty() {
             return Verdict::pass(guest.origin);
         }
@@ -137,7 +137,7 @@ fn judge(estate: &Analyses, guest: &GuestNetwork) -> Verdict {
     places.truncate(MOST);
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     let lines =
-        inside.iter().flat_map(|one| deciding(&one.steps)).chain(served.into_iter().flat_map(|one| one.1));
+        inside.iter().flat_map(|one| cited(&one.steps)).chain(served.into_iter().flat_map(|one| one.1));
     Verdict::Fail(Fail {
         rating,
         title: format!("Guest network {} of {name} reaches internal networks", guest.interface).into(),

@@ -112,10 +112,9 @@ pub(crate) fn each_way(
             let judged = Judged { rule: &rule, ..*judged };
             match judge(estate, &judged) {
                 Verdict::Fail(mut fail) => {
-                    // The rule is the line to cite. A jump without a condition says nothing about it.
-                    if !way.last.matches.is_empty() {
-                        fail.evidence.insert(1.min(fail.evidence.len()), way.last.origin);
-                    }
+                    // The jump is the line to cite where its conditions make the way; without a condition it says nothing of it.
+                    let place = if way.last.matches.is_empty() { fail.evidence.len() } else { 0 };
+                    fail.evidence.insert(place, way.last.origin);
                     let subject = Some(judged.subject());
                     if !found.iter().any(|(known, _)| *known == subject) {
                         found.push((subject, Verdict::Fail(fail)));

@@ -5,7 +5,7 @@ use crate::subject::Subject;
 use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
-use trevlin_analysis::ways::{deciding, without_filter};
+use trevlin_analysis::ways::{cited, without_filter};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::DeviceKind;
@@ -64,7 +64,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
             names.sort();
             names.dedup();
             let subject = Subject::tunnel_named(&clients.tunnel).with(&estate.devices[device].name);
-            let rules = deciding(&first.steps);
+            let rules = cited(&first.steps);
             let evidence: Vec<_> = rules
                 .chain(internet.services[device][first.service].origins())
                 .chain([clients.origin])

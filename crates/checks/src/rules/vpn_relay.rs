@@ -5,7 +5,7 @@ use crate::rules::reach::whole;
 use crate::subject::Subject;
 use crate::support::{StatePart, provide};
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::ways::{deciding, without_filter};
+use trevlin_analysis::ways::{cited, without_filter};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::{DeviceKind, Family, IpRange};
@@ -45,7 +45,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
             ));
             continue;
         };
-        let evidence: Vec<_> = deciding(&first.steps).chain([clients.origin]).collect();
+        let evidence: Vec<_> = cited(&first.steps).chain([clients.origin]).collect();
         let family = first.addresses.first().map_or(Family::V4, IpRange::family);
         let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
             let reason = format!("whether clients of {} are relayed to the Internet", clients.tunnel);

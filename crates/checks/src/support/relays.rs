@@ -6,7 +6,7 @@ use crate::support::openings::for_sources;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::relays::{RelayTarget, Relayed};
 use trevlin_analysis::services::known_port;
-use trevlin_analysis::ways::deciding;
+use trevlin_analysis::ways::cited;
 use trevlin_model::Origin;
 use trevlin_model::served::AuthRequirement;
 
@@ -15,12 +15,12 @@ pub(crate) fn lines(estate: &Analyses, one: &Relayed) -> Vec<Origin> {
     let internet = estate.internet();
     let reached = &internet.outside.reached[one.reached];
     let service = &internet.services[reached.device][reached.service];
-    let mut lines: Vec<Origin> = reached.forward.into_iter().chain(deciding(&reached.steps)).collect();
+    let mut lines: Vec<Origin> = reached.forward.into_iter().chain(cited(&reached.steps)).collect();
     lines.extend(service.configured);
     lines.extend(
         one.through.iter().map(|(device, number)| estate.devices[*device].facts.relays[*number].origin),
     );
-    lines.extend(deciding(&one.steps));
+    lines.extend(cited(&one.steps));
     each_once(lines)
 }
 

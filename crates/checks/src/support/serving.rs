@@ -9,7 +9,7 @@ use trevlin_analysis::exposure::{Exposure, Reachable};
 use trevlin_analysis::own_filter::limited_to_named;
 use trevlin_analysis::relays::{RelayTarget, Relayed};
 use trevlin_analysis::services::{What, switched_off};
-use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_analysis::ways::{cited, some_ranges};
 use trevlin_estate::area::Severity;
 use trevlin_estate::baseline::Thresholds;
 use trevlin_model::served::{
@@ -220,7 +220,7 @@ impl<'a> ServiceCase<'a> {
     /// services; with the lines that prove it.
     pub(crate) fn rate(&self, base: Rating, sources: &Sources) -> (Rating, Vec<Origin>) {
         let lines = |reached: &Reachable| -> Vec<Origin> {
-            reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
+            reached.forward.into_iter().chain(cited(&reached.steps)).collect()
         };
         match self.who(sources) {
             Who::Off(line) => (base.at_most(Severity::Low, "the service is disabled"), vec![line]),

@@ -34,10 +34,16 @@ const LOADERS: [&str; 8] =
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for (filter, unit) in &device.facts.idle_filters {
+        let idle = &device.facts.idle_filters;
+        for (number, (filter, unit)) in idle.iter().enumerate() {
+            // One unit may load several tables.
+            if idle[..number].iter().any(|(_, known)| known.name == unit.name) {
+                continue;
+            }
+            let own = || idle.iter().filter(|(_, known)| known.name == unit.name).map(|(filter, _)| filter);
             let export = estate.export(filter.origin.export);
             let subject = Subject::of(SubjectKind::Filter).with(export.file_name()).with(&filter.table);
-            let verdict = if another_loads(&device.facts) || !table_blocks(filter) {
+            let verdict = if another_loads(&device.facts) || !own().any(table_blocks) {
                 Verdict::pass(filter.origin)
             } else {
                 let state = match unit.state {
@@ -51,13 +57,14 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                 };
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, why),
-                    title: format!("Unit of packet filter {} is {state}", export.file_name()).into(),
+                    title: format!("Unit {} of a stored packet filter is {state}", unit.name).into(),
                     detail: format!(
-                        "`{}` loads the rules at the start and is {state}; a script may load them in its place.",
-                        unit.name
+                        "`{}` loads the rules of {} at the start and is {state}; a script may load them in its place.",
+                        unit.name,
+                        export.file_name()
                     )
                     .into(),
-                    evidence: vec![filter.origin, unit.origin],
+                    evidence: own().map(|filter| filter.origin).chain([unit.origin]).collect(),
                 })
             };
             answers.push(Answer::new(at, subject, verdict));
@@ -122,7 +129,7 @@ mod tests {
                         ("d/etc/default/ufw", "DEFAULT_INPUT_POLICY=\"DROP\"\nIPV6=no\n"),
                         ("d/units.txt", "UNIT FILE STATE PRESET\nufw.service disabled enabled\n"),
                     ],
-                    &["fail high d ufw.conf:1 units.txt:2", "fail high d ufw:2 units.txt:2"],
+                    &["fail high d ufw.conf:1 ufw:2 units.txt:2"],
                 ),
                 ("no list of units", &[file], &[]),
             ],

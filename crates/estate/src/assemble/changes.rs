@@ -1,5 +1,6 @@
 //! Commands of scripts that change stored packet filters: carried out in the order in which a start comes to them.
 
+use crate::assemble::containers;
 use crate::assemble::input::Input;
 use std::collections::BTreeMap;
 use trevlin_model::housekeeping::{Unit, off_unit};
@@ -43,6 +44,17 @@ pub(super) fn carry_out(facts: &mut Facts) {
         facts.not_analysed.push(NotAnalysed::beside(what, one.origin));
         changes.retain(|one| one.moment != CommandMoment::Clock);
     }
+    apply(facts, changes, true);
+}
+
+/// Carries out what engines of containers change for the ports that they publish. What they set is no filter of the device.
+pub(super) fn publish(facts: &mut Facts) {
+    let changes = containers::changes(facts);
+    apply(facts, changes, false);
+}
+
+/// Carries out changes in their order; `own` where they may state a whole table.
+fn apply(facts: &mut Facts, changes: Vec<FilterChange>, own: bool) {
     let mut tables: BTreeMap<(Family, String), Vec<FilterChange>> = BTreeMap::new();
     for one in changes {
         tables.entry((one.family, one.table.clone())).or_default().push(one);
@@ -57,10 +69,10 @@ pub(super) fn carry_out(facts: &mut Facts) {
         let runs = |filter: &trevlin_model::Filter| {
             filter.state == ExportState::Running && filter.families.has(family)
         };
-        if stored.is_none() && facts.filters.iter().any(runs) {
+        if facts.filters.iter().any(runs) && (stored.is_none() || !own) {
             continue;
         }
-        let settled = changes.iter().any(|one| one.change.settles());
+        let settled = own && changes.iter().any(|one| one.change.settles());
         let mut building = match stored {
             Some(at) => {
                 let filter = facts.filters.remove(at);

@@ -1,6 +1,7 @@
 //! The estate: every device given in one run, put together from its exports.
 
 mod changes;
+mod containers;
 mod datastores;
 mod dial_in;
 mod estate;
@@ -97,7 +98,9 @@ impl Estate {
                 idle::set_aside(&mut facts, path_of);
                 idle_programs::set_aside(&mut facts, path_of);
                 profiles::set_aside(&mut facts, path_of);
+                containers::settle(&mut facts);
                 changes::carry_out(&mut facts);
+                changes::publish(&mut facts);
                 (device(folder.clone(), exports, facts, file), folder)
             })
             .collect();

@@ -4,7 +4,7 @@ use super::packet::Packet;
 use super::step::StepKind;
 use super::{DEPTH, End, Ended, MOST_WAYS, TRACKED, TRANSLATED, Verdict, Way};
 use crate::cube::{Field, state};
-use crate::program::{Ending, base_chains, blocks_other_headers, ending};
+use crate::program::{Ending, base_chains, blocks_others, ending};
 use crate::space::Holds;
 use crate::trace::Of;
 use trevlin_model::{Chain, ChainKind, Filter, Hook, Match, Residual, ResidualKind, Rule, Target};
@@ -136,7 +136,7 @@ impl<'a> Way<'a> {
         let mut returned: Option<Packet> = None;
         for rule in &chain.rules {
             let mut holds = self.all_hold(rule, &packet);
-            if holds == Holds::No || (holds == Holds::Perhaps && blocks_other_headers(rule)) {
+            if holds == Holds::No || (holds == Holds::Perhaps && blocks_others(filter, rule)) {
                 continue;
             }
             if holds == Holds::Perhaps
@@ -203,7 +203,8 @@ impl<'a> Way<'a> {
                     return Went::Ended;
                 };
                 let told = packet.trail.len();
-                let jumps = StepKind::Jumps { chain: chain.name.clone(), to: name.clone() };
+                let always = rule.matches.is_empty();
+                let jumps = StepKind::Jumps { chain: chain.name.clone(), to: name.clone(), always };
                 packet.note(jumps, Some(rule.origin));
                 match self.chain(filter, next, packet, depth + 1, found) {
                     None => Went::Ended,

@@ -67,6 +67,8 @@ pub enum StepKind {
         chain: String,
         /// The other one.
         to: String,
+        /// Whether it does so with every packet.
+        always: bool,
     },
     /// Whether a rule of this chain holds for it is not known.
     RuleUnknown(String),
@@ -199,7 +201,7 @@ impl fmt::Display for StepKind {
             Self::Policy(chain, _) => write!(out, "default policy of chain {chain}: drop"),
             Self::LookedUp(chain) => write!(out, "chain {chain} looks it up in a map"),
             Self::Included(chain) => write!(out, "chain {chain} includes a file"),
-            Self::Jumps { chain, to } => write!(out, "chain {chain} continues in {to}"),
+            Self::Jumps { chain, to, .. } => write!(out, "chain {chain} continues in {to}"),
             Self::RuleUnknown(chain) => {
                 write!(out, "a rule of chain {chain} whose conditions are not fully analysed")
             }

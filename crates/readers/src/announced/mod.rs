@@ -51,6 +51,11 @@ static SEARCH: LazyLock<Option<AhoCorasick>> = LazyLock::new(|| {
     AhoCorasick::builder().ascii_case_insensitive(true).build(signs).ok()
 });
 
+/// Whether a variable of the environment holds a secret, by its name and its value.
+pub(crate) fn is_secret_variable(name: &str, value: &str) -> bool {
+    names::is_secret(name, value)
+}
+
 /// Positions of secrets that a text announces, in order, none within another. Values only, without the quotes around them.
 #[must_use]
 pub fn places(text: &str) -> Vec<Range<usize>> {

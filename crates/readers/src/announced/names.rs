@@ -214,6 +214,19 @@ fn says_plainly(word: &str) -> bool {
     says(word) == Some(Says::Plainly)
 }
 
+/// Whether a setting with a name and a value holds a secret, where it is certain that they are a name and its value: a weak one too.
+pub(super) fn is_secret(name: &str, value: &str) -> bool {
+    match says(name) {
+        Some(Says::Plainly) => {
+            let switch =
+                ["true", "false", "yes", "no", "on", "off"].contains(&value.to_ascii_lowercase().as_str());
+            !value.is_empty() && !switch && !value.starts_with(['/', '$']) && !value.starts_with("./")
+        }
+        Some(Says::Perhaps) => values::looks_secret(value),
+        None => false,
+    }
+}
+
 /// The kind of value that a name announces.
 fn says(name: &str) -> Option<Says> {
     let lower = name.trim_start_matches(['-', '$', '@']).to_ascii_lowercase();

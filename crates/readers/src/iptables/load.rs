@@ -65,8 +65,9 @@ impl<'a> Loader<'a> {
         }
     }
 
-    /// Loads one line that the program itself writes into a table. The text is ours, so it is understood.
-    pub(crate) fn line(&mut self, table: &str, text: &str, origin: Origin) {
+    /// Loads one line that the program itself writes into a table. Returns whether it was understood whole: parts of it may be from an
+    /// export.
+    pub(crate) fn line(&mut self, table: &str, text: &str, origin: Origin) -> bool {
         let at = self.section(table, origin);
         if let Some(declared) = text.strip_prefix(':') {
             let mut words = declared.split_whitespace();
@@ -78,14 +79,17 @@ impl<'a> Loader<'a> {
                     _ => Target::Accept,
                 });
             }
-            return;
+            return true;
         }
         let parsed = rule::parse(text, self.family, origin, self.sets);
-        debug_assert!(parsed.problem.is_none(), "{text}: {:?}", parsed.problem);
-        if let Some(Command::Change(change)) = parsed.command {
-            let applied = self.sections[at].table.change(change, origin);
-            debug_assert!(applied.is_ok(), "{text}: {applied:?}");
-        }
+        let section = &mut self.sections[at];
+        let applied = match parsed.command {
+            Some(Command::Change(change)) => section.table.change(change, origin).is_ok(),
+            Some(Command::Nothing) | None => false,
+        };
+        let whole = applied && parsed.problem.is_none();
+        section.open |= !whole;
+        whole
     }
 
     /// Puts a rule behind those of a chain.

@@ -36,7 +36,7 @@ pub(crate) const READER: Reader = Reader {
 const TABLES: [&str; 5] = ["filter", "nat", "mangle", "raw", "security"];
 
 fn recognise(export: &Export) -> Recognition {
-    if crate::ufw::is_part(export) {
+    if crate::ufw::parts::is_part(export) {
         return Recognition::No;
     }
     let mut table = false;

@@ -1,14 +1,14 @@
 //! The files together, as the chains that the start script loads, in its order (ufw-framework(8), `/usr/lib/ufw/ufw-init-functions`).
 
+use super::parts::{PARTS, Part, shipped};
 use super::rules::{Report, prefix};
 use super::settings::{DIRECTIONS, Policy, Settings};
-use super::{PARTS, Part, shipped};
 use crate::iptables::Loader;
 use crate::iptables::ipset::Sets;
 use crate::making::{open, rule};
 use crate::reader::LineRecorder;
 use std::collections::BTreeMap;
-use trevlin_model::{Export, ExportId, Family, Filter, Ledger, LineClass, Origin, Rule, Target};
+use trevlin_model::{Export, ExportId, Family, Filter, Ledger, LineClass, Note, Origin, Rule, Target};
 
 /// What the files say.
 pub(super) struct Files<'a> {
@@ -27,7 +27,14 @@ pub(super) type OfFiles = BTreeMap<ExportId, (Ledger, Vec<(Origin, LineClass)>)>
 pub(super) fn compile(files: &Files<'_>, sets: &Sets, of_files: &mut OfFiles) -> Vec<Filter> {
     let mut filters = Vec::new();
     for family in [Family::V4, Family::V6] {
-        let Builder { loader, .. } = Builder::all(files, family, sets, of_files);
+        let Builder { loader, strange, .. } = Builder::all(files, family, sets, of_files);
+        for origin in strange {
+            if let Some((ledger, _)) = of_files.get_mut(&origin.export) {
+                ledger
+                    .notes
+                    .push(Note { origin, text: "expected ports and addresses as ufw writes them".into() });
+            }
+        }
         filters.extend(loader.tables().into_iter().map(|mut filter| {
             comment(files, family, &mut filter);
             filter
@@ -40,11 +47,13 @@ struct Builder<'a, 'f> {
     files: &'f Files<'a>,
     family: Family,
     loader: Loader<'f>,
+    /// Rows of the report that the program could not have made.
+    strange: Vec<Origin>,
 }
 
 impl<'a, 'f> Builder<'a, 'f> {
     fn all(files: &'f Files<'a>, family: Family, sets: &'f Sets, of_files: &mut OfFiles) -> Self {
-        let mut builder = Self { files, family, loader: Loader::new(family, sets) };
+        let mut builder = Self { files, family, loader: Loader::new(family, sets), strange: Vec::new() };
         if family == Family::V6
             && let Some((false, line)) = files.settings.ipv6
         {
@@ -66,7 +75,8 @@ impl<'a, 'f> Builder<'a, 'f> {
     }
 
     fn line(&mut self, text: &str, origin: Origin) {
-        self.loader.line("filter", text, origin);
+        let whole = self.loader.line("filter", text, origin);
+        debug_assert!(whole, "{text}");
     }
 
     /// Without rules for IPv6 nothing passes but what stays on the machine.
@@ -166,9 +176,9 @@ impl<'a, 'f> Builder<'a, 'f> {
             self.line(&format!("-A {prefix}-user-limit -j REJECT"), place);
             self.line(&format!("-A {prefix}-user-limit-accept -j ACCEPT"), place);
             for rule in report.rules.iter().filter(|rule| rule.family == self.family) {
-                for text in &rule.lines {
-                    self.loader.line("filter", text, rule.origin);
-                }
+                let understood = |text: &String| self.loader.line("filter", text, rule.origin);
+                let refused = rule.lines.iter().map(understood).filter(|whole| !whole).count();
+                self.strange.extend((refused > 0).then_some(rule.origin));
             }
             return;
         }

@@ -4,14 +4,15 @@
 //! Format: ufw(8), ufw-framework(8).
 
 mod compile;
+pub(crate) mod parts;
 mod rules;
 mod settings;
 
 use crate::iptables::{ipset, not_analysed_in};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use compile::{Files, OfFiles, compile};
-use rules::{Profiles, report};
-use serde::Deserialize;
+use parts::{HEAD, Part, Profiles, part};
+use rules::report;
 use settings::Settings;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -27,53 +28,6 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-/// What the package loads and what its profiles mean.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Shipped {
-    before: Vec<String>,
-    before6: Vec<String>,
-    profiles: Profiles,
-}
-
-trevlin_model::table! { static SHIPPED: Shipped = "../../tables/ufw.toml"; }
-
-fn shipped() -> &'static Shipped {
-    &SHIPPED
-}
-
-/// Files of rules, in the order in which they are loaded.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Part {
-    /// Rules before those of the command.
-    Before,
-    /// Rules behind them.
-    After,
-    /// Rules of the command.
-    User,
-}
-
-/// The order of the start script.
-const PARTS: [Part; 3] = [Part::Before, Part::After, Part::User];
-
-impl Part {
-    /// Name of the file.
-    fn file(self, family: Family) -> &'static str {
-        match (self, family) {
-            (Self::Before, Family::V4) => "before.rules",
-            (Self::Before, Family::V6) => "before6.rules",
-            (Self::After, Family::V4) => "after.rules",
-            (Self::After, Family::V6) => "after6.rules",
-            (Self::User, Family::V4) => "user.rules",
-            (Self::User, Family::V6) => "user6.rules",
-        }
-    }
-
-    fn each() -> impl Iterator<Item = (Self, Family)> {
-        PARTS.into_iter().flat_map(|part| [(part, Family::V4), (part, Family::V6)])
-    }
-}
-
 /// What a file is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Role {
@@ -84,46 +38,6 @@ enum Role {
     Report,
     /// Ports of a program, by name.
     Profiles,
-}
-
-/// Lines at the start of a file within which it shows what it is.
-const HEAD: usize = 60;
-
-/// Whether a file is one of rules that the program loads: it declares the program's chains, and unlike a dump none of the kernel's own in
-/// the table of the filter.
-pub(crate) fn is_part(export: &Export) -> bool {
-    part(export).is_some()
-}
-
-fn part(export: &Export) -> Option<(Part, Family)> {
-    let mut found = None;
-    let mut filter = false;
-    for line in export.lines().take(HEAD) {
-        let text = line.text.trim();
-        if let Some(table) = text.strip_prefix('*') {
-            filter = table == "filter";
-        }
-        let Some(chain) = text.strip_prefix(':').and_then(|rest| rest.split_whitespace().next()) else {
-            continue;
-        };
-        if filter && ["INPUT", "FORWARD", "OUTPUT"].contains(&chain) {
-            return None;
-        }
-        let Some(rest) = chain.strip_prefix("ufw") else { continue };
-        let (family, rest) = match rest.strip_prefix('6') {
-            Some(rest) => (Family::V6, rest),
-            None => (Family::V4, rest),
-        };
-        // Additions to the last file may declare chains of the others too.
-        let part = match rest {
-            "-before-input" => Part::Before,
-            "-after-input" => Part::After,
-            "-user-input" => Part::User,
-            _ => continue,
-        };
-        found = found.or(Some((part, family)));
-    }
-    found
 }
 
 fn role(export: &Export) -> Option<Role> {

@@ -1,8 +1,7 @@
 //! Rules of the command `ufw` as the status report shows them, and the rules of iptables that the program makes of them (ufw(8)).
 
+use super::parts::{Profiles, shipped};
 use super::settings::{DIRECTIONS, Policy};
-use super::shipped;
-use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::{Export, Family, Origin};
 
@@ -33,9 +32,6 @@ pub(super) struct ReportedRule {
     /// Its line.
     pub(super) origin: Origin,
 }
-
-/// Profiles by name, with their ports as written.
-pub(super) type Profiles = BTreeMap<String, String>;
 
 const ACTIONS: [(&str, &str); 4] =
     [("ALLOW", "ACCEPT"), ("DENY", "DROP"), ("REJECT", "REJECT"), ("LIMIT", "LIMIT")];

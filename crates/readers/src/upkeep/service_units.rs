@@ -1,7 +1,8 @@
 //! Units of services that hand on connections: socat, the socket proxy of systemd, and SSH clients (systemd.service(5), socat(1),
-//! systemd-socket-proxyd(8), ssh(1)), and those that change the packet filter or the kernel's settings by commands or by a script of the
+//! systemd-socket-proxyd(8), ssh(1)), the engine of Docker (dockerd(8)), and those that change the packet filter or the kernel's settings by commands or by a script of the
 //! administrator. Units of other programs say nothing that is judged.
 
+use crate::containers::engine;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, words_of_statement};
 use crate::{addresses, commands, relaying, sshd};
@@ -28,7 +29,7 @@ trevlin_model::table! {
 }
 
 /// Programs whose units are read.
-const PROGRAMS: [&str; 4] = ["socat", "systemd-socket-proxyd", "ssh", "autossh"];
+const PROGRAMS: [&str; 5] = ["socat", "systemd-socket-proxyd", "ssh", "autossh", "dockerd"];
 
 /// Whether a unit's command changes the packet filter or settings of the kernel, or runs a script that an administrator put there.
 fn is_command(command: &Command<'_>) -> bool {
@@ -124,6 +125,10 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         }
     }
     for command in started(export) {
+        if command.program() == "dockerd" {
+            reading.facts.served.extend(engine::by_command(&command.words, command.origin));
+            continue;
+        }
         if is_command(&command) {
             let text = command.text.trim_start_matches(SIGNS);
             let at = (command.origin, CommandMoment::Boot);
