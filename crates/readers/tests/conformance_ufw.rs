@@ -1,4 +1,4 @@
-//! What is compiled of the files of ufw, and of what `ufw status` prints, is what the program loads into the kernel: generated
+//! Tables compiled from files of ufw, and from the output of `ufw status`, are those that the program loads into the kernel: generated
 //! configurations are made with its command and started in a namespace, and the tables are compared chain by chain.
 //!
 //! Run by `scripts/conformance.sh`; needs root, ufw and iptables.

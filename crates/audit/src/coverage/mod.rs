@@ -102,7 +102,7 @@ pub struct Coverage {
     pub open: Vec<String>,
     /// Whether nothing that could show a fault is missing: the scope is closed, and the exports of each system in it are complete.
     pub complete: bool,
-    /// Whether every check and every system is selected: what a selection leaves out may have failed.
+    /// Whether every check and every system is selected: others may have failed.
     pub whole: bool,
 }
 

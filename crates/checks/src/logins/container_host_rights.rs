@@ -14,7 +14,7 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Container with root rights on its host",
     severity: Severity::High,
-    why: "Whoever takes over a program in such a container is root on the host: the socket of the engine starts containers \
+    why: "An attacker who takes over a program in such a container is root on the host: the socket of the engine starts containers \
           with any rights, and a privileged container mounts the disks. The container then separates nothing.",
     fix: "Remove `privileged`, the socket, host namespaces and folders of the host, and add the single capability or device that \
           is needed. Give monitoring and deployment tools a proxy that permits a few read requests.",

@@ -22,7 +22,7 @@ pub(crate) const CHECK: Check = Check {
           second factor.",
     judged: "Fails for each group of a container engine (docker, lxd, incus-admin), of raw disks (disk) and of password hashes \
              (shadow) with members who may log in and are no administrators by sudo. Passes where all members are \
-             administrators, or nobody is a member.",
+             administrators, or the group has no member.",
     references: &["docker(1)", "group(5)", "NIST SP 800-190, 4.5.1"],
     needs: &[Need::Accounts, Need::Sudo],
     run: Run::Map(run),

@@ -10,7 +10,7 @@ use crate::reader::LineRecorder;
 use std::collections::BTreeMap;
 use trevlin_model::{Export, ExportId, Family, Filter, Ledger, LineClass, Note, Origin, Rule, Target};
 
-/// What the files say.
+/// Content of the files.
 pub(super) struct Files<'a> {
     /// The files of rules by what they are and the IP version.
     pub(super) rules: BTreeMap<(Part, Family), &'a Export>,
@@ -166,7 +166,7 @@ impl<'a, 'f> Builder<'a, 'f> {
         }
     }
 
-    /// What is known of a file of rules that is not among the exports.
+    /// Knowledge of a file of rules that is not among the exports.
     fn instead(&mut self, part: Part) {
         let prefix = prefix(self.family);
         let place = self.files.place;

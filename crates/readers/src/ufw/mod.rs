@@ -28,7 +28,7 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-/// What a file is.
+/// Kind of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Role {
     /// `/etc/default/ufw` or `ufw.conf`.

@@ -7,7 +7,7 @@ use trevlin_model::{Export, Family};
 /// Profiles by name, with their ports as written.
 pub(super) type Profiles = BTreeMap<String, String>;
 
-/// What the package loads and what its profiles mean.
+/// Rules that the package loads, and ports of profiles.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Shipped {

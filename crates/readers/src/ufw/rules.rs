@@ -5,7 +5,7 @@ use super::settings::{DIRECTIONS, Policy};
 use std::net::IpAddr;
 use trevlin_model::{Export, Family, Origin};
 
-/// What a status report says.
+/// Content of a status report.
 #[derive(Debug, Default)]
 pub(super) struct Report {
     /// Whether the filter is loaded, with the line.
