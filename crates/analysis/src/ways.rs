@@ -13,7 +13,7 @@ pub fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
     steps.iter().filter(decides).filter_map(|step| step.origin)
 }
 
-/// The same as evidence: jumps without a condition, which say nothing of the packets, come last.
+/// The same as evidence: jumps that a program sets by itself, which say nothing of the packets, come last.
 pub fn cited(steps: &[Step]) -> impl Iterator<Item = Origin> {
     let is_jump = |origin: &Origin| {
         let of = |step: &Step| step.origin == Some(*origin);

@@ -268,6 +268,13 @@ impl Rule {
     /// Beginning of the comment of a rule that a program adds by itself for a setting; it is in no configuration.
     pub const GENERATED: &str = "generated from ";
 
+    /// Whether it is a jump without a condition that a program sets between chains of its own: no configuration has it.
+    #[must_use]
+    pub fn is_generated_jump(&self) -> bool {
+        let generated = self.comment.as_deref().is_some_and(|comment| comment.starts_with(Self::GENERATED));
+        generated && self.matches.is_empty() && matches!(self.target, Target::Jump(_))
+    }
+
     /// Placeholder for a lost part: any effect on any packet.
     #[must_use]
     pub fn open(what: &str, origin: Origin) -> Self {

@@ -45,8 +45,10 @@ fn made_up_within(format: &str, line: &str) -> Option<String> {
 }
 
 /// Places where an invented word is a valid name: users and hosts, keys, content of data files.
-const FREE: [&str; 17] = [
+const FREE: [&str; 19] = [
     "code-seeds",
+    // The engines print more fields with each version.
+    "containers",
     "hosts-access",
     "htpasswd",
     "ipsec-secrets",
@@ -64,6 +66,8 @@ const FREE: [&str; 17] = [
     "start-script",
     "tls-keys",
     "unit-link",
+    // None of its lines is understood.
+    "unread-filter",
 ];
 
 /// Formats in whose lines no word is the name of a setting.
@@ -84,6 +88,11 @@ fn is_free(format: &str, raw: &str, nth: usize) -> bool {
         "iscsi-target" => line.ends_with(": 0,") || line.ends_with(": 1"),
         "kea" => line.contains("*/"),
         "radius" => !line.contains(['=', '{']),
+        // Names of services, and of variables.
+        "compose" => {
+            let of_service = line.ends_with(':') && raw.starts_with("  ") && !raw.starts_with("   ");
+            of_service || line.starts_with(char::is_uppercase)
+        }
         // Names of connections, devices and servers.
         "netplan" => line.ends_with(':') && !line.starts_with("- "),
         "swanctl" | "strongswan-conf" => {

@@ -112,8 +112,8 @@ pub(crate) fn each_way(
             let judged = Judged { rule: &rule, ..*judged };
             match judge(estate, &judged) {
                 Verdict::Fail(mut fail) => {
-                    // The jump is the line to cite where its conditions make the way; without a condition it says nothing of it.
-                    let place = if way.last.matches.is_empty() { fail.evidence.len() } else { 0 };
+                    // The jump is the line that makes the way, but for one that a program sets by itself.
+                    let place = if way.last.is_generated_jump() { fail.evidence.len() } else { 0 };
                     fail.evidence.insert(place, way.last.origin);
                     let subject = Some(judged.subject());
                     if !found.iter().any(|(known, _)| *known == subject) {

@@ -203,7 +203,7 @@ impl<'a> Way<'a> {
                     return Went::Ended;
                 };
                 let told = packet.trail.len();
-                let always = rule.matches.is_empty();
+                let always = rule.is_generated_jump();
                 let jumps = StepKind::Jumps { chain: chain.name.clone(), to: name.clone(), always };
                 packet.note(jumps, Some(rule.origin));
                 match self.chain(filter, next, packet, depth + 1, found) {

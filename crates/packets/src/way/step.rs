@@ -67,7 +67,7 @@ pub enum StepKind {
         chain: String,
         /// The other one.
         to: String,
-        /// Whether it does so with every packet.
+        /// Whether a program sets the jump by itself, for every packet.
         always: bool,
     },
     /// Whether a rule of this chain holds for it is not known.

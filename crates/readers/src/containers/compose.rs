@@ -7,6 +7,8 @@ use super::variables::{Variables, assignments, replaced};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
 use crate::yaml::{Node, Stopped, documents};
+use serde::Deserialize;
+use std::collections::BTreeSet;
 use std::ops::Range;
 use trevlin_model::container::{Container, EngineKind, HostRight, PublishedPort};
 use trevlin_model::secret::SecretKind;
@@ -49,6 +51,19 @@ const TELLING: [&str; 16] = [
     "security_opt",
     "volumes",
 ];
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Keys {
+    top: BTreeSet<String>,
+    service: BTreeSet<String>,
+    port: BTreeSet<String>,
+    volume: BTreeSet<String>,
+}
+
+trevlin_model::table! {
+/// Keys by the place where they occur.
+static KEYS: Keys = "../../tables/compose-keys.toml"; }
 
 fn recognise(export: &Export) -> Recognition {
     let name = export.file_name();
@@ -185,7 +200,26 @@ impl State<'_, '_> {
         }
     }
 
+    /// Reports keys that the specification does not have.
+    fn known(&mut self, node: &Node, keys: &BTreeSet<String>) {
+        for (key, span, value) in node.entries() {
+            if key == "<<" {
+                self.known(value, keys);
+                value.elements().iter().for_each(|one| self.known(one, keys));
+            } else if !key.starts_with("x-") && !keys.contains(key) {
+                let origin = self.origin(span);
+                if !self.book.is_told(origin) {
+                    self.book
+                        .not_understood(origin, "not a key of the Compose specification; check its spelling");
+                }
+            }
+        }
+    }
+
     fn services(mut self, top: Option<&Node>) {
+        if let Some(top) = top {
+            self.known(top, &KEYS.top);
+        }
         let Some(services) = top.and_then(|top| top.get("services")) else { return };
         for (name, span, service) in services.entries() {
             if name.starts_with("x-") || name == "<<" {
@@ -202,6 +236,12 @@ impl State<'_, '_> {
     }
 
     fn service(&mut self, name: &str, origin: Origin, service: &Node) -> Container {
+        self.known(service, &KEYS.service);
+        for (list, keys) in [("ports", &KEYS.port), ("volumes", &KEYS.volume)] {
+            for one in field(service, list).map(Node::elements).unwrap_or_default() {
+                self.known(one, keys);
+            }
+        }
         let mut container = Container {
             name: name.to_owned(),
             project: self.project.clone(),

@@ -6,6 +6,7 @@ use super::ports::{capability, mounted, published};
 use crate::ini::{Entry, Section, sections};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, words_of_statement};
+use crate::upkeep::service_units;
 use trevlin_model::container::{Container, EngineKind, HostRight};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, ExportState, Facts, LineClass};
@@ -23,15 +24,117 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
+/// Keys of the sections that Quadlet has beside those of systemd (podman-systemd.unit(5)).
+const KEYS: [&str; 79] = [
+    "AddCapability",
+    "AddDevice",
+    "AddHost",
+    "Annotation",
+    "AutoUpdate",
+    "CgroupsMode",
+    "ContainerName",
+    "ContainersConfModule",
+    "DNS",
+    "DNSOption",
+    "DNSSearch",
+    "DropCapability",
+    "Entrypoint",
+    "Environment",
+    "EnvironmentFile",
+    "EnvironmentHost",
+    "Exec",
+    "ExitPolicy",
+    "ExposeHostPort",
+    "GIDMap",
+    "GlobalArgs",
+    "Group",
+    "GroupAdd",
+    "HealthCmd",
+    "HealthInterval",
+    "HealthLogDestination",
+    "HealthMaxLogCount",
+    "HealthMaxLogSize",
+    "HealthOnFailure",
+    "HealthRetries",
+    "HealthStartPeriod",
+    "HealthStartupCmd",
+    "HealthStartupInterval",
+    "HealthStartupRetries",
+    "HealthStartupSuccess",
+    "HealthStartupTimeout",
+    "HealthTimeout",
+    "HostName",
+    "IP",
+    "IP6",
+    "Image",
+    "Label",
+    "LogDriver",
+    "LogOpt",
+    "Mask",
+    "Memory",
+    "Mount",
+    "Network",
+    "NetworkAlias",
+    "NoNewPrivileges",
+    "Notify",
+    "PidsLimit",
+    "Pod",
+    "PodName",
+    "PodmanArgs",
+    "PublishPort",
+    "Pull",
+    "ReadOnly",
+    "ReadOnlyTmpfs",
+    "ReloadCmd",
+    "ReloadSignal",
+    "Retry",
+    "RetryDelay",
+    "Rootfs",
+    "RunInit",
+    "SeccompProfile",
+    "Secret",
+    "SecurityLabelDisable",
+    "SecurityLabelFileType",
+    "SecurityLabelLevel",
+    "SecurityLabelNested",
+    "SecurityLabelType",
+    "ServiceName",
+    "ShmSize",
+    "StartWithPod",
+    "StopSignal",
+    "StopTimeout",
+    "SubGIDMap",
+    "SubUIDMap",
+];
+/// Further ones.
+const MORE_KEYS: [&str; 9] =
+    ["Sysctl", "Timezone", "Tmpfs", "UIDMap", "Ulimit", "Unmask", "User", "UserNS", "Volume"];
+
+fn is_known(section: &str, key: &str) -> bool {
+    match section {
+        "Container" | "Pod" => KEYS.contains(&key) || MORE_KEYS.contains(&key) || key == "WorkingDir",
+        "Quadlet" => key == "DefaultDependencies",
+        section => service_units::is_key(section, key),
+    }
+}
+
 fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     reading.ledger.set(1, export.line_count(), LineClass::Ignored);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let found = sections(export, &['#', ';']);
+    for section in &found {
+        for entry in section.entries.iter().filter(|entry| !is_known(section.name, entry.key)) {
+            book.not_understood(entry.origin, serving::unknown("podman-systemd.unit(5) or systemd.unit(5)"));
+        }
+    }
     let Some(section) = found.iter().find(|one| matches!(one.name, "Container" | "Pod")) else {
         return reading;
     };
     for entry in &section.entries {
+        if !is_known(section.name, entry.key) {
+            continue;
+        }
         if entry.has_value {
             book.understood(entry.origin);
         } else {

@@ -5,7 +5,7 @@ use super::ipset::Sets;
 use super::rule::{self, Command};
 use super::{Section, start_section, statement};
 use crate::reader::LineRecorder;
-use trevlin_model::{Export, ExportState, Family, Filter, Origin, Rule, Target};
+use trevlin_model::{Export, ExportState, Family, Filter, Origin, Rule, TableChange, Target};
 
 /// The tables of one IP version while files are loaded into them.
 pub(crate) struct Loader<'a> {
@@ -84,7 +84,16 @@ impl<'a> Loader<'a> {
         let parsed = rule::parse(text, self.family, origin, self.sets);
         let section = &mut self.sections[at];
         let applied = match parsed.command {
-            Some(Command::Change(change)) => section.table.change(change, origin).is_ok(),
+            Some(Command::Change(mut change)) => {
+                // Jumps between the program's own chains are in no file.
+                if let TableChange::Append { rule, .. } = &mut change
+                    && matches!(rule.target, Target::Jump(_))
+                    && rule.matches.is_empty()
+                {
+                    rule.comment = Some(format!("{}ufw", Rule::GENERATED));
+                }
+                section.table.change(change, origin).is_ok()
+            }
             Some(Command::Nothing) | None => false,
         };
         let whole = applied && parsed.problem.is_none();

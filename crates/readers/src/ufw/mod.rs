@@ -199,8 +199,15 @@ fn profiles_of(export: &Export, profiles: &mut Profiles, book: &mut LineRecorder
             name = Some(section.to_owned());
             book.understood(origin);
         } else if let (Some(name), Some((key, value))) = (&name, text.split_once('=')) {
-            if key.trim() == "ports" {
-                profiles.insert(name.clone(), value.trim().to_owned());
+            match key.trim() {
+                "ports" => {
+                    profiles.insert(name.clone(), value.trim().to_owned());
+                }
+                "title" | "description" => {}
+                _ => {
+                    book.not_understood(origin, "expected `title`, `description` or `ports`");
+                    continue;
+                }
             }
             book.class(origin, LineClass::Understood);
         } else {
@@ -219,6 +226,13 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let together =
         if beside { together(around) } else { Arc::new(Together::of(&[export], &ipset::Sets::default())) };
     let mut reading = Reading::of(export);
+    if role(export).is_none() {
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        book.not_understood(
+            export.origin(0..1),
+            "expected settings or rules of ufw, or the output of `ufw status`",
+        );
+    }
     if let Some((ledger, elsewhere)) = together.of_files.get(&export.id()) {
         reading.ledger = ledger.clone();
         reading.elsewhere.clone_from(elsewhere);

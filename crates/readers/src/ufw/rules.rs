@@ -39,7 +39,7 @@ const ACTIONS: [(&str, &str); 4] =
 /// Reads a report.
 pub(super) fn report(export: &Export, profiles: &Profiles) -> Report {
     let mut report = Report::default();
-    let mut table = false;
+    let (mut table, mut before) = (false, Vec::new());
     for line in export.lines() {
         let text = line.text.trim();
         let origin = export.origin_of(text);
@@ -78,10 +78,19 @@ pub(super) fn report(export: &Export, profiles: &Profiles) -> Report {
             || text.starts_with("Logging:")
             || text.starts_with("New profiles:"))
         {
-            // The command line before the output, or its prompt.
+            // Before the output is the command line, or its prompt.
+            before.push(origin);
+            if report.active.is_some() {
+                report.strange.push((origin, "a line of `ufw status`"));
+            }
             continue;
         }
         report.understood.push(origin);
+    }
+    if report.active.is_none() {
+        report
+            .strange
+            .extend(before.into_iter().map(|origin| (origin, "`Status: active` or `Status: inactive`")));
     }
     report
 }

@@ -28,6 +28,11 @@ trevlin_model::table! {
     static KEYS: BTreeMap<String, BTreeSet<String>> = "../../tables/unit-keys.toml";
 }
 
+/// Whether systemd has a key in a section of a unit.
+pub(crate) fn is_key(section: &str, key: &str) -> bool {
+    section.starts_with("X-") || KEYS.get(section).is_some_and(|keys| keys.contains(key))
+}
+
 /// Programs whose units are read.
 const PROGRAMS: [&str; 5] = ["socat", "systemd-socket-proxyd", "ssh", "autossh", "dockerd"];
 
@@ -115,7 +120,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             continue;
         }
         let key = line.split('=').next().unwrap_or_default().trim();
-        let known = section.starts_with("X-") || KEYS.get(section).is_some_and(|keys| keys.contains(key));
+        let known = is_key(section, key);
         match (known, key) {
             (true, "ExecStart" | "ExecStartPre" | "ExecStartPost") => book.understood(origin),
             (true, _) => book.class(origin, LineClass::Ignored),
