@@ -45,21 +45,23 @@ trevlin_model::table! {
 /// The programs.
 static PROGRAMS: Programs = "../tables/unread-filters.toml"; }
 
+/// Whether a path, which begins with a slash, lies in a folder or ends with a file.
 fn holds(place: &str, path: &str) -> bool {
-    let path = format!("/{path}");
     if place.ends_with('/') { path.contains(place) } else { path.ends_with(place) }
 }
 
 /// The program whose configuration a path is of.
 fn program(path: &str) -> Option<&'static Program> {
-    PROGRAMS.program.iter().find(|one| one.paths.iter().any(|place| holds(place, path)))
+    let path = format!("/{path}");
+    PROGRAMS.program.iter().find(|one| one.paths.iter().any(|place| holds(place, &path)))
 }
 
 impl Program {
     /// Whether a setting keeps it from being loaded.
     fn is_off(&self, around: &ReadContext<'_>) -> bool {
         let own = |export: &&&Export| {
-            self.paths.iter().chain(&self.settings).any(|place| holds(place, export.path()))
+            let path = format!("/{}", export.path());
+            self.paths.iter().chain(&self.settings).any(|place| holds(place, &path))
         };
         let off = |line: &str| {
             let Some((name, value)) = line.split_once('=') else { return false };

@@ -1,9 +1,11 @@
 //! YAML as a tree of places: everything before a syntax error is kept.
 
+use crate::reader::LineRecorder;
 use saphyr_parser::{Event, Parser, Span};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
+use trevlin_model::{Export, Limit, LineClass};
 
 /// One value.
 #[derive(Debug)]
@@ -175,6 +177,29 @@ pub(crate) fn documents(text: &str, most: usize) -> (Vec<Node>, Option<Stopped>)
         put(&mut open, &mut found, closed(level, &mut anchors));
     }
     (found, broken)
+}
+
+/// Marks everything up to where reading stopped as understood, and reports the rest; `rejects` says who rejects the file, as a clause.
+pub(crate) fn settle(export: &Export, broken: Option<Stopped>, book: &mut LineRecorder<'_>, rejects: &str) {
+    let end = match broken {
+        Some(Stopped::Broken(at) | Stopped::TooDeep(at)) => at,
+        None => export.text().len(),
+    };
+    book.class(export.origin(0..end.max(1)), LineClass::Understood);
+    let Some(why) = broken else { return };
+    let mut at = end.min(export.text().len().saturating_sub(1));
+    while !export.text().is_char_boundary(at) {
+        at -= 1;
+    }
+    let rest = export.origin(at..export.text().len());
+    book.class(rest, LineClass::NotUnderstood);
+    match why {
+        Stopped::TooDeep(_) => book.cut(rest, Limit::Nesting, "nested lists and maps"),
+        Stopped::Broken(_) => book.note(
+            export.origin(at..at),
+            format!("the YAML is invalid here; what precedes it was read, {rejects}"),
+        ),
+    }
 }
 
 fn closed(level: Open, anchors: &mut Anchors) -> Node {

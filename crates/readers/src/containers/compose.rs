@@ -6,7 +6,7 @@ use super::ports::{capability, mounted, ports, protocol, published, security};
 use super::variables::{Variables, assignments, replaced};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
-use crate::yaml::{Node, Stopped, documents};
+use crate::yaml::{Node, documents, settle};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::ops::Range;
@@ -119,28 +119,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     }
     let (found, broken) = documents(export.text(), export.limits().of(Limit::Nesting));
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    let end = match broken {
-        Some(Stopped::Broken(at) | Stopped::TooDeep(at)) => at,
-        None => export.text().len(),
-    };
-    book.class(export.origin(0..end.max(1)), LineClass::Understood);
-    if let Some(why) = broken {
-        let mut at = end.min(export.text().len().saturating_sub(1));
-        while !export.text().is_char_boundary(at) {
-            at -= 1;
-        }
-        let rest = export.origin(at..export.text().len());
-        book.class(rest, LineClass::NotUnderstood);
-        match why {
-            Stopped::TooDeep(_) => book.cut(rest, Limit::Nesting, "nested lists and maps"),
-            Stopped::Broken(_) => {
-                book.note(
-                    rest,
-                    "the YAML is invalid here; what precedes it was read, the engine rejects the file",
-                );
-            }
-        }
-    }
+    settle(export, broken, &mut book, "the engine rejects the file");
     let top = found.first();
     let project = top
         .and_then(|top| top.get("name"))

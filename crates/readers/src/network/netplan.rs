@@ -6,14 +6,14 @@ use crate::addresses;
 use crate::encapsulation::encapsulation;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::is_known;
-use crate::yaml::{Node, Stopped, documents};
+use crate::yaml::{Node, documents, settle};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::Arc;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, Limit, LineClass, Origin, Pool, Secret, SecretRecord};
+use trevlin_model::{Export, Limit, Origin, Pool, Secret, SecretRecord};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -82,26 +82,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let (found, broken) = documents(export.text(), export.limits().of(Limit::Nesting));
     let mut state = State { export, reading: Reading::of(export) };
     let mut book = LineRecorder::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere);
-    let end = match broken {
-        Some(Stopped::Broken(at) | Stopped::TooDeep(at)) => at,
-        None => export.text().len(),
-    };
-    book.class(export.origin(0..end.max(1)), LineClass::Understood);
-    if let Some(why) = broken {
-        let mut at = end.min(export.text().len().saturating_sub(1));
-        while !export.text().is_char_boundary(at) {
-            at -= 1;
-        }
-        let rest = export.origin(at..export.text().len());
-        book.class(rest, LineClass::NotUnderstood);
-        match why {
-            Stopped::TooDeep(_) => book.cut(rest, Limit::Nesting, "nested lists and maps"),
-            Stopped::Broken(_) => book.note(
-                export.origin(at..at),
-                "the YAML is invalid here; what precedes it was read, netplan rejects the file",
-            ),
-        }
-    }
+    settle(export, broken, &mut book, "netplan rejects the file");
     for (key, span, _) in found.iter().flat_map(|document| document.entries()) {
         if key != "network" {
             let origin = export.origin(span.clone());
@@ -348,7 +329,7 @@ impl State<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use trevlin_model::ExportId;
+    use trevlin_model::{ExportId, LineClass};
 
     #[test]
     fn values_that_netplan_rejects() {
