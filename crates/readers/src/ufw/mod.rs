@@ -229,7 +229,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     if role(export).is_none() {
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.not_understood(
-            export.origin(0..1),
+            export.lines().next().map_or(export.origin(0..0), |line| export.origin_of(line.text)),
             "expected settings or rules of ufw, or the output of `ufw status`",
         );
     }
