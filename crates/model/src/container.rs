@@ -60,6 +60,9 @@ pub struct Container {
     /// Whether the user names of the container are others than those of the host.
     #[serde(default)]
     pub remapped: bool,
+    /// Whether this adds to a container of the same name and project that another file describes.
+    #[serde(default)]
+    pub adds: bool,
     /// The line to point at.
     pub origin: Origin,
 }
@@ -129,6 +132,18 @@ pub enum HostRight {
     Unconfined(String),
 }
 
+/// A pool that an engine divides into networks of one size.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct NetworkPool {
+    /// The whole.
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
+    pub base: IpNet,
+    /// Length of the prefix of each network, in bits.
+    pub size: u8,
+}
+
 /// An engine's settings.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -144,10 +159,12 @@ pub struct ContainerEngine {
     pub containers_meet: Setting<bool>,
     /// Whether the users of containers are others than those of the host.
     pub remaps_users: Setting<bool>,
-    /// Networks from which those of containers are taken, as stated.
+    /// Pools from which networks of containers are taken, as stated, in their order.
     #[serde(default)]
-    #[cfg_attr(feature = "schema", schemars(with = "Vec<String>"))]
-    pub pools: Vec<IpNet>,
+    pub pools: Vec<NetworkPool>,
+    /// The network of containers that belong to no project, as stated.
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
+    pub bridge: Option<IpNet>,
     /// Registries to which it talks without checking who they are.
     #[serde(default)]
     pub plain_registries: Vec<(String, Origin)>,
@@ -174,6 +191,7 @@ mod tests {
             rights: vec![(HostRight::HostNetwork, origin)],
             user: None,
             remapped: false,
+            adds: false,
             origin,
         };
         assert_eq!(container("db", Some("tickets")).title(), "db of tickets");

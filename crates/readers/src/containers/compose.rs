@@ -105,9 +105,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     }
     let beside = |name: &&str| around.find(name, export).filter(|one| one.path() != export.path());
     let name = export.file_name();
-    let is_part = OVERRIDE.contains(&name);
+    let is_part = OVERRIDE.contains(&name) && MAIN.iter().any(|main| beside(main).is_some());
     // Another name is read only where the command gives it.
-    if !is_part && !MAIN.contains(&name) && MAIN.iter().any(|main| beside(main).is_some()) {
+    if !OVERRIDE.contains(&name) && !MAIN.contains(&name) && MAIN.iter().any(|main| beside(main).is_some()) {
         reading.ledger.put_aside(
             export.origin(0..0),
             "not in force by itself: the file of the usual name beside it is; only the secrets of the file were taken",
@@ -126,7 +126,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         .and_then(Node::scalar)
         .and_then(|(name, _)| replaced(name, &variables))
         .or_else(|| folder(export));
-    let state = State { export, variables: &variables, project, book, facts: &mut reading.facts };
+    let state = State { export, variables: &variables, project, is_part, book, facts: &mut reading.facts };
     state.services(top);
     reading
 }
@@ -154,6 +154,8 @@ struct State<'a, 'f> {
     export: &'a Export,
     variables: &'f Variables,
     project: Option<String>,
+    /// Whether the file is added to another one.
+    is_part: bool,
     book: LineRecorder<'f>,
     facts: &'f mut Facts,
 }
@@ -232,6 +234,7 @@ impl State<'_, '_> {
             rights: Vec::new(),
             user: field(service, "user").and_then(|one| self.text(one)),
             remapped: false,
+            adds: self.is_part,
             origin,
         };
         for port in field(service, "ports").map(Node::elements).unwrap_or_default() {

@@ -5,7 +5,7 @@
 use crate::json::{self, Json};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::is_known;
-use trevlin_model::container::{ContainerEngine, EngineKind};
+use trevlin_model::container::{ContainerEngine, EngineKind, NetworkPool};
 use trevlin_model::served::{
     AuthRequirement, Endpoint, PartKind, Remark, Served, ServedKind, ServiceResource, TransportSecurity,
 };
@@ -63,7 +63,10 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         Some((name, origin)) => Setting::Stated { value: !name.is_empty(), origin },
         None => default(false),
     };
-    let pools = top.list("default-address-pools").iter().filter_map(|one| one.text("base")?.parse().ok());
+    let pools = top.list("default-address-pools").iter().filter_map(|one| {
+        let size = one.number("size").and_then(|size| u8::try_from(size).ok())?;
+        Some(NetworkPool { base: one.text("base")?.parse().ok()?, size })
+    });
     let registries = top.list("insecure-registries").iter();
     reading.facts.engines.push(ContainerEngine {
         kind: EngineKind::Docker,
@@ -75,6 +78,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         containers_meet: truth("icc", true),
         remaps_users: remaps,
         pools: pools.collect(),
+        bridge: top.text("bip").and_then(|text| text.parse().ok()),
         plain_registries: registries.filter_map(|one| Some((one.text_of()?, one.origin))).collect(),
         origin,
     });

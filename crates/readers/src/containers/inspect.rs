@@ -6,6 +6,7 @@ use super::ports::{capability, mounted, ports, protocol, security};
 use crate::json::{self, Json};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
+use std::collections::BTreeSet;
 use trevlin_model::container::{Container, EngineKind, HostRight, PublishedPort};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, ExportState, Facts, LineClass, Origin, PortRange};
@@ -42,7 +43,36 @@ fn kind(export: &Export) -> Option<Kind> {
     listed.then_some(Kind::List)
 }
 
-fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
+/// Names of the containers that a device's inspections show.
+struct Inspected(BTreeSet<String>);
+
+impl Inspected {
+    fn of(around: &ReadContext<'_>) -> Self {
+        let inspections = around.exports.iter().filter(|export| kind(export) == Some(Kind::Inspect));
+        let names = inspections.flat_map(|export| {
+            let names: Vec<String> = each(&json::parse_all(export).0)
+                .filter_map(|one| Some(bare(&one.text("Name")?).to_owned()))
+                .collect();
+            names
+        });
+        Self(names.collect())
+    }
+}
+
+/// Docker writes names with a stroke in front (docker-inspect(1)).
+fn bare(name: &str) -> &str {
+    name.trim_start_matches('/')
+}
+
+/// The containers of documents that are lists of them or one each.
+fn each<'d, 't>(documents: &'d [Json<'t>]) -> impl Iterator<Item = &'d Json<'t>> {
+    documents.iter().flat_map(|document| match document.elements() {
+        [] => std::slice::from_ref(document),
+        all => all,
+    })
+}
+
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     // What tells them apart may be in the part that is missing.
     let kind = kind(export).unwrap_or(Kind::Inspect);
@@ -54,15 +84,14 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     }
     for document in &documents {
         document.tell_cuts(&mut book);
-        let all =
-            if document.elements().is_empty() { std::slice::from_ref(document) } else { document.elements() };
-        for one in all {
-            let container = match kind {
-                Kind::Inspect => inspected(export, one, &mut reading.facts),
-                Kind::List => listed(one),
-            };
-            reading.facts.containers.extend(container);
-        }
+    }
+    for one in each(&documents) {
+        let container = match kind {
+            Kind::Inspect => inspected(export, one, &mut reading.facts),
+            // An inspection tells more of the same container.
+            Kind::List => listed(one, &around.once(|| Inspected::of(around)).0),
+        };
+        reading.facts.containers.extend(container);
     }
     reading
 }
@@ -80,6 +109,7 @@ fn running(name: String, engine: EngineKind, origin: Origin) -> Container {
         rights: Vec::new(),
         user: None,
         remapped: false,
+        adds: false,
         origin,
     }
 }
@@ -101,7 +131,7 @@ fn inspected(export: &Export, one: &Json<'_>, facts: &mut Facts) -> Option<Conta
         (true, true) => EngineKind::RootlessPodman,
     };
     let origin = one.get("Name").map_or(one.origin, |name| name.origin);
-    let mut container = running(name.trim_start_matches('/').to_owned(), engine, origin);
+    let mut container = running(bare(&name).to_owned(), engine, origin);
     container.image = config.and_then(|one| one.text("Image")).or_else(|| one.text("ImageName"));
     if let Some(labels) = config.and_then(|one| one.get("Labels")) {
         container.project = labels.text("com.docker.compose.project");
@@ -122,15 +152,15 @@ fn inspected(export: &Export, one: &Json<'_>, facts: &mut Facts) -> Option<Conta
     for (key, right) in [("NetworkMode", HostRight::HostNetwork), ("PidMode", HostRight::HostProcesses)] {
         rights.extend(word(key).filter(|(mode, _)| mode == "host").map(|(_, origin)| (right, origin)));
     }
-    let each = |key: &str, right: fn(&str) -> Option<HostRight>| {
+    let listed = |key: &str, right: fn(&str) -> Option<HostRight>| {
         let words = host
             .map_or(&[][..], |one| one.list(key))
             .iter()
             .filter_map(|one| Some((one.text_of()?, one.origin)));
         words.filter_map(|(text, origin)| Some((right(&text)?, origin))).collect::<Vec<_>>()
     };
-    rights.extend(each("CapAdd", capability));
-    rights.extend(each("SecurityOpt", security));
+    rights.extend(listed("CapAdd", capability));
+    rights.extend(listed("SecurityOpt", security));
     for mount in one.list("Mounts").iter().filter(|one| one.text("Type").as_deref() == Some("bind")) {
         let read_only = mount.get("RW").is_some_and(Json::is_false);
         let source = mount.get("Source").and_then(|one| Some((one.text_of()?, one.origin)));
@@ -181,11 +211,11 @@ fn bound_port(key: &str, one: &Json<'_>) -> Option<PublishedPort> {
 }
 
 /// An entry of a list. Docker writes the ports as a text, Podman as objects.
-fn listed(one: &Json<'_>) -> Option<Container> {
+fn listed(one: &Json<'_>, inspected: &BTreeSet<String>) -> Option<Container> {
     let names = one.get("Names")?;
     let name = names.text_of().or_else(|| names.elements().first()?.text_of())?;
     let state = one.text("State").unwrap_or_default();
-    if !matches!(state.as_str(), "running" | "") {
+    if !matches!(state.as_str(), "running" | "") || inspected.contains(bare(&name)) {
         return None;
     }
     let engine = if names.elements().is_empty() { EngineKind::Docker } else { EngineKind::Podman };
@@ -284,5 +314,22 @@ mod tests {
         assert_eq!(of(docker).0, ["cache Docker 6379>6379 127.0.0.1 9000-9001>90"]);
         let podman = r#"[{"Names":["pages"],"Image":"web","State":"running","Status":"","Ports":[{"host_ip":"","container_port":80,"host_port":8080,"range":2,"protocol":"tcp"}]}]"#;
         assert_eq!(of(podman).0, ["pages Podman 8080-8081>80"]);
+    }
+
+    #[test]
+    fn an_inspection_tells_more_than_a_list() {
+        let inspection = r#"[{"Name":"/web","Config":{"Image":"web"},"HostConfig":{"Privileged":true},"NetworkSettings":{"Ports":{"80/tcp":[{"HostIp":"","HostPort":"8080"}]}}}]"#;
+        let list = r#"{"Image":"web","Names":"web","Ports":"0.0.0.0:8080->80/tcp","State":"running"}
+            {"Image":"x","Names":"other","Ports":"0.0.0.0:81->81/tcp","State":"running"}"#;
+        let exports = [
+            Export::new(ExportId(0), "d/ps.json", list.into()),
+            Export::new(ExportId(1), "d/inspect.json", inspection.into()),
+        ];
+        let around = ReadContext::of(exports.iter().collect());
+        let names = exports.iter().flat_map(|export| {
+            let facts = read(export, &around).facts;
+            facts.containers.iter().map(|one| one.name.clone()).collect::<Vec<_>>()
+        });
+        assert_eq!(names.collect::<Vec<_>>(), ["other", "web"]);
     }
 }

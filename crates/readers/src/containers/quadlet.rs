@@ -7,6 +7,8 @@ use crate::ini::{Entry, Section, sections};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, words_of_statement};
 use crate::upkeep::service_units;
+use serde::Deserialize;
+use std::collections::BTreeSet;
 use trevlin_model::container::{Container, EngineKind, HostRight};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, ExportState, Facts, LineClass};
@@ -24,96 +26,21 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-/// Keys of the sections that Quadlet has beside those of systemd (podman-systemd.unit(5)).
-const KEYS: [&str; 79] = [
-    "AddCapability",
-    "AddDevice",
-    "AddHost",
-    "Annotation",
-    "AutoUpdate",
-    "CgroupsMode",
-    "ContainerName",
-    "ContainersConfModule",
-    "DNS",
-    "DNSOption",
-    "DNSSearch",
-    "DropCapability",
-    "Entrypoint",
-    "Environment",
-    "EnvironmentFile",
-    "EnvironmentHost",
-    "Exec",
-    "ExitPolicy",
-    "ExposeHostPort",
-    "GIDMap",
-    "GlobalArgs",
-    "Group",
-    "GroupAdd",
-    "HealthCmd",
-    "HealthInterval",
-    "HealthLogDestination",
-    "HealthMaxLogCount",
-    "HealthMaxLogSize",
-    "HealthOnFailure",
-    "HealthRetries",
-    "HealthStartPeriod",
-    "HealthStartupCmd",
-    "HealthStartupInterval",
-    "HealthStartupRetries",
-    "HealthStartupSuccess",
-    "HealthStartupTimeout",
-    "HealthTimeout",
-    "HostName",
-    "IP",
-    "IP6",
-    "Image",
-    "Label",
-    "LogDriver",
-    "LogOpt",
-    "Mask",
-    "Memory",
-    "Mount",
-    "Network",
-    "NetworkAlias",
-    "NoNewPrivileges",
-    "Notify",
-    "PidsLimit",
-    "Pod",
-    "PodName",
-    "PodmanArgs",
-    "PublishPort",
-    "Pull",
-    "ReadOnly",
-    "ReadOnlyTmpfs",
-    "ReloadCmd",
-    "ReloadSignal",
-    "Retry",
-    "RetryDelay",
-    "Rootfs",
-    "RunInit",
-    "SeccompProfile",
-    "Secret",
-    "SecurityLabelDisable",
-    "SecurityLabelFileType",
-    "SecurityLabelLevel",
-    "SecurityLabelNested",
-    "SecurityLabelType",
-    "ServiceName",
-    "ShmSize",
-    "StartWithPod",
-    "StopSignal",
-    "StopTimeout",
-    "SubGIDMap",
-    "SubUIDMap",
-];
-/// Further ones.
-const MORE_KEYS: [&str; 9] =
-    ["Sysctl", "Timezone", "Tmpfs", "UIDMap", "Ulimit", "Unmask", "User", "UserNS", "Volume"];
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Keys {
+    container: BTreeSet<String>,
+    quadlet: BTreeSet<String>,
+}
+
+trevlin_model::table! {
+/// Keys that Quadlet has beside those of systemd.
+static KEYS: Keys = "../../tables/quadlet-keys.toml"; }
 
 fn is_known(section: &str, key: &str) -> bool {
     match section {
-        "Container" | "Pod" => KEYS.contains(&key) || MORE_KEYS.contains(&key) || key == "WorkingDir",
-        "Quadlet" => key == "DefaultDependencies",
+        "Container" | "Pod" => KEYS.container.contains(key),
+        "Quadlet" => KEYS.quadlet.contains(key),
         section => service_units::is_key(section, key),
     }
 }
@@ -159,6 +86,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
         remapped: section
             .last("UserNS")
             .is_some_and(|entry| !entry.value.is_empty() && entry.value != "host"),
+        adds: false,
         origin: section.origin,
     };
     for entry in section.all("PublishPort") {
