@@ -11,6 +11,7 @@ use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, SwitchedOff, Unit};
 use crate::ike::PreSharedKey;
 use crate::kernel::KernelSetting;
 use crate::listen::{DynamicName, PortMapper, Socket};
+use crate::login_guard::{LockoutSettings, LoginGuard};
 use crate::outgoing::OutgoingCopy;
 use crate::pam::{AccessRule, PamService};
 use crate::plan::{AddressPlan, Placed};
@@ -168,6 +169,10 @@ pub struct Facts {
     pub containers: Vec<Container>,
     /// Engines that run them.
     pub engines: Vec<ContainerEngine>,
+    /// Programs that ban addresses after failed logins.
+    pub login_guards: Vec<LoginGuard>,
+    /// Settings of the module that locks accounts after failed logins.
+    pub lockout_settings: Vec<LockoutSettings>,
     /// Protections that are configured and switched off.
     pub switched_off: Vec<SwitchedOff>,
     /// Permissions to use services.
@@ -264,7 +269,7 @@ macro_rules! each_list {
             forwards kernel sockets port_mappers dynamic_names served relays log_keepers clock_keepers radios
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
-            radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays outgoing_copies containers engines switched_off certificates private_keys
+            radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays outgoing_copies containers engines login_guards lockout_settings switched_off certificates private_keys
             secrets announced masked_places possible_addresses missing unreadable_blocks dh_parameters files not_analysed
         }
     };
@@ -394,6 +399,8 @@ macro_rules! each_section {
             outgoing_copies = "outgoing-copies",
             containers = "containers",
             engines = "container-engines",
+            login_guards = "login-guards",
+            lockout_settings = "lockout-settings",
             switched_off = "switched-off",
             certificates = "certificates",
             private_keys = "private-keys",

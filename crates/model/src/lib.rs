@@ -38,6 +38,7 @@ mod ledger;
 mod limits;
 pub mod listen;
 mod login;
+pub mod login_guard;
 mod meaning;
 pub mod offer;
 pub mod outgoing;

@@ -36,6 +36,7 @@ mod files;
 mod firewalld;
 mod format_hints;
 mod growth;
+mod guards;
 mod icmp;
 mod ike;
 pub mod includes;
@@ -117,6 +118,8 @@ pub const READERS: &[Reader] = &[
     containers::engine::READER,
     sshd::dropbear::READER,
     files::exports::READER,
+    guards::fail2ban::READER,
+    guards::faillock::READER,
     firewalld::READER,
     accounts::GROUP,
     web::haproxy::READER,
@@ -182,6 +185,7 @@ pub const READERS: &[Reader] = &[
     sshd::client::READER,
     authorized_keys::READER,
     sshd::READER,
+    guards::sshguard::READER,
     commands::READER,
     ike::strongswan_conf::READER,
     stunnel::READER,

@@ -3,15 +3,18 @@
 use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::client_rules::{ClientRule, client_rule};
+use crate::support::login_guards::{Guarded, Guarding, guarding};
 use crate::support::name_of;
 use trevlin_analysis::authentication::{lines_of_service, provide_pam, ssh_login_paths};
 use trevlin_analysis::map::EstateMap;
+use trevlin_analysis::services::{Known, What, services};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::housekeeping::UnitState;
+use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::policy::Most;
-use trevlin_model::ssh::SshConnection;
-use trevlin_model::{Device, FactorKind, Origin, PasswordSource, Setting, Tunnel, TunnelFamily};
+use trevlin_model::ssh::{OPENSSH, SshConnection, SshServer};
+use trevlin_model::{Device, FactorKind, Origin, PasswordSource, Protocol, Setting, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -24,10 +27,12 @@ pub(crate) const CHECK: Check = Check {
     fix: "Lock or delay accounts after repeated failures (`pam_faillock`, `max-ban-score` of ocserv, `reject_delay` of \
           FreeRADIUS). Keep the lockout short enough that attackers cannot lock out legitimate users for long.",
     judged: "Fails where the ban score of the OpenConnect server is disabled, where a RADIUS server rejects without delay, \
-             and where a VPN or SSH accepts passwords through a PAM stack that does not count failures; one level lower where a \
-             certificate or another factor is required as well. Undetermined where the stack was not exported, and where a \
-             program that watches the log (fail2ban, sshguard and others) is installed.",
-    references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "ocserv(8), max-ban-score"],
+             and where a VPN or SSH accepts passwords, no module of its PAM stack locks accounts after failures and no jail of \
+             fail2ban or sshguard blocks its ports; one level lower where a certificate or another factor is required as well. \
+             Jails do not count where they are off, only report, exempt every address or block other ports than those of the \
+             service. Undetermined where the stack was not exported, and where another program that watches the log is \
+             installed.",
+    references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "jail.conf(5)", "ocserv(8), max-ban-score"],
     needs: &[Need::Services, Need::Ssh],
     run: Run::Map(run),
 };
@@ -40,6 +45,20 @@ const WATCHERS: [(&str, &str); 5] = [
     ("crowdsec.service", "/etc/crowdsec/"),
     ("lfd.service", "/etc/csf/"),
 ];
+
+/// Whether the unit of a program may be on.
+fn runs(device: &Device, program: &str) -> bool {
+    let unit = format!("{program}.service");
+    let mut states = device.facts.units.iter().filter(|one| one.name == unit).peekable();
+    states.peek().is_none() || states.any(|one| one.state == UnitState::Enabled)
+}
+
+/// Where SSH or a tunnel of a device listens.
+fn ports_of(estate: &EstateMap, at: usize, is: impl Fn(What) -> bool) -> Vec<(Protocol, u16)> {
+    let all = services(estate, at);
+    let here = all.iter().filter(|one| is(one.what) && one.known != Known::Disabled && !one.is_local());
+    here.map(|one| (Protocol(Some(one.protocol)), one.port)).collect()
+}
 
 /// The program on a device that may limit failed logins, with its place; none where its unit is shown and off.
 fn watcher(estate: &EstateMap, device: &Device) -> Option<(&'static str, Origin)> {
@@ -55,15 +74,13 @@ fn watcher(estate: &EstateMap, device: &Device) -> Option<(&'static str, Origin)
     })
 }
 
-/// Modules that count failures and lock.
-const COUNTING: [&str; 4] = ["pam_abl", "pam_faillock", "pam_tally", "pam_tally2"];
-
 fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.accepts_clients()) {
+        let tunnels = device.facts.tunnels.iter().enumerate();
+        for (number, tunnel) in tunnels.filter(|(_, tunnel)| tunnel.accepts_clients()) {
             answers.extend(
-                by_tunnel(estate, device, tunnel)
+                by_tunnel(estate, at, number, tunnel)
                     .map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
             );
         }
@@ -85,7 +102,19 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
                     .or_else(|| by_password().find_map(|path| path.factors.lines.first().copied()))
                     .unwrap_or(server.origin);
                 let more = by_password().all(|path| path.factors.kinds.len() > 1);
-                let verdict = with_more(by_pam(estate, device, "sshd", "SSH", asked_at), more);
+                let ports = ports_of(estate, at, |what| matches!(what, What::Shell(_)));
+                let guarded = Guarded { what: "SSH", filters: &["ssh"], ports: &ports };
+                // sshd itself refuses sources of failed logins for a time where it is told to (sshd_config(5), PerSourcePenalties).
+                let penalties = server.stated("persourcepenalties", &connection);
+                let verdict = match penalties {
+                    Some((value, origin)) if value.first().is_some_and(|word| word != "no") => {
+                        Verdict::pass(origin)
+                    }
+                    stated => {
+                        let verdict = by_pam(estate, device, "sshd", &guarded, asked_at);
+                        with_more(by_version(verdict, server, stated.is_some()), more)
+                    }
+                };
                 answers.push(Answer::new(at, Subject::ssh(), verdict));
             }
         }
@@ -104,6 +133,22 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// What newer versions of sshd do by themselves, which the files do not show.
+fn by_version(verdict: Verdict, server: &SshServer, is_stated: bool) -> Verdict {
+    match verdict {
+        Verdict::Fail(fail) if server.program == OPENSSH && !is_stated => Verdict::Fail(Fail {
+            detail: format!(
+                "{} OpenSSH from version 9.8 on refuses addresses with failed logins for some seconds; these files do not show \
+                 the version.",
+                fail.detail
+            )
+            .into(),
+            ..fail
+        }),
+        other => other,
+    }
 }
 
 /// A lower severity where the password alone grants no access.
@@ -126,7 +171,7 @@ fn fail(title: &str, detail: &str, why: &str, origin: Origin) -> Verdict {
     })
 }
 
-fn by_tunnel(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
+fn by_tunnel(estate: &EstateMap, at: usize, number: usize, tunnel: &Tunnel) -> Option<Verdict> {
     if let Some(verdict) = by_rule(tunnel) {
         return Some(verdict);
     }
@@ -144,10 +189,14 @@ fn by_tunnel(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Option<Ver
         };
     }
     tunnel.proof.passwords.iter().find_map(|check| match &check.source {
-        PasswordSource::Pam(service) => Some(with_more(
-            by_pam(estate, device, service, &tunnel.name, check.origin),
-            tunnel.always_requires_certificate(),
-        )),
+        PasswordSource::Pam(service) => {
+            let ports = ports_of(estate, at, |what| what == What::Tunnel(number));
+            let guarded = Guarded { what: &tunnel.name, filters: filters(tunnel.family), ports: &ports };
+            Some(with_more(
+                by_pam(estate, &estate.devices[at], service, &guarded, check.origin),
+                tunnel.always_requires_certificate(),
+            ))
+        }
         _ => None,
     })
 }
@@ -175,34 +224,128 @@ fn by_rule(tunnel: &Tunnel) -> Option<Verdict> {
     }
 }
 
-fn by_pam(estate: &EstateMap, device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdict {
+/// Words in the names that administrators give to the patterns for a tunnel.
+fn filters(family: TunnelFamily) -> &'static [&'static str] {
+    match family {
+        TunnelFamily::OpenVpn => &["openvpn", "ovpn", "vpn"],
+        TunnelFamily::Ipsec | TunnelFamily::L2tp => &["strongswan", "charon", "ipsec", "ike", "l2tp", "vpn"],
+        TunnelFamily::Pptp => &["ppt", "vpn"],
+        _ => &["vpn"],
+    }
+}
+
+fn by_pam(
+    estate: &EstateMap,
+    device: &Device,
+    service: &str,
+    guarded: &Guarded<'_>,
+    asked_at: Origin,
+) -> Verdict {
+    let what = guarded.what;
     let lines = match lines_of_service(device, service) {
         Ok(lines) => lines,
         Err(missing) => {
+            let by_guard = guarding(device, guarded, |program| runs(device, program));
+            if let Some(Guarding::Banned(lines)) = by_guard {
+                return Verdict::pass_lines(lines);
+            }
             let reason =
                 format!("whether failed logins to {what} are limited, unless another program counts them");
             return Verdict::provide(provide_pam(&missing.0), Reason::decides(reason), vec![asked_at])
                 .wanting(format!("/etc/pam.d/{missing}"));
         }
     };
-    let counts = |module: &str| COUNTING.contains(&module) || module.starts_with("pam_radius");
-    if let Some(line) = lines.iter().find(|line| counts(&line.module)) {
-        return Verdict::pass(line.origin);
+    let counting = counting(device, &lines);
+    if let Counting::Locks(line) = counting {
+        return Verdict::pass(line);
     }
-    if let Some((program, origin)) = watcher(estate, device) {
-        let beginning = format!("Please provide the settings of {program} that are in force");
-        let reason = Reason::decides(format!("whether failed logins to {what} are limited"));
-        return Verdict::provide(beginning, reason, vec![origin, asked_at]);
+    let title = format!("No limit on failed logins to {what}");
+    let (module, own) = match counting {
+        Counting::No(why, line) => (why, Some(line)),
+        _ => (format!("No module in the PAM stack of `{service}` counts failures."), None),
+    };
+    match guarding(device, guarded, |program| runs(device, program)) {
+        Some(Guarding::Banned(lines)) => Verdict::pass_lines(lines),
+        Some(Guarding::NotBanned { program, why, lines }) => {
+            let mut evidence = vec![asked_at];
+            evidence.extend(own);
+            evidence.extend(lines);
+            Verdict::Fail(Fail {
+                rating: CHECK.rated(format!("{program} is set up and does not limit them")),
+                title: title.into(),
+                detail: format!("{module} {why}").into(),
+                evidence,
+            })
+        }
+        None => {
+            if let Some((program, origin)) = watcher(estate, device) {
+                let beginning = format!("Please provide the settings of {program} that are in force");
+                let reason = Reason::decides(format!("whether failed logins to {what} are limited"));
+                return Verdict::provide(beginning, reason, vec![origin, asked_at]);
+            }
+            let mut verdict = fail(
+                &title,
+                &format!("{module} A program that watches the log may do so; these files do not show it."),
+                "as far as these files show",
+                asked_at,
+            );
+            if let Verdict::Fail(fail) = &mut verdict {
+                fail.evidence.extend(own);
+            }
+            verdict
+        }
     }
-    fail(
-        &format!("No limit on failed logins to {what}"),
-        &format!(
-            "No module in the PAM stack of `{service}` counts failures. A program that watches the log may do so; these \
-             files do not show it."
-        ),
-        "as far as these files show",
-        asked_at,
-    )
+}
+
+/// What the modules of a stack do with failed logins.
+enum Counting {
+    Locks(Origin),
+    /// One that is there and does not lock, with the reason.
+    No(String, Origin),
+    Nothing,
+}
+
+/// `pam_faillock` records failures where it is called with `authfail`, and locks where it is called before the password is asked for or
+/// with `authsucc`; `pam_tally2` and `pam_tally` lock with `deny` only (pam_faillock(8), pam_tally2(8)).
+fn counting(device: &Device, lines: &[&PamLine]) -> Counting {
+    let asked = || lines.iter().filter(|line| line.facility == Some(PamFacility::Auth));
+    let of =
+        |names: &'static [&'static str]| asked().filter(move |line| names.contains(&line.module.as_str()));
+    if let Some(line) = asked().find(|line| line.module == "pam_abl" || line.module.starts_with("pam_radius"))
+    {
+        return Counting::Locks(line.origin);
+    }
+    let has = |line: &PamLine, word: &str| line.arguments.iter().any(|one| one == word);
+    let deny = |line: &PamLine| {
+        line.arguments.iter().rev().find_map(|one| one.strip_prefix("deny=")?.parse::<u32>().ok())
+    };
+    for line in of(&["pam_tally2", "pam_tally"]) {
+        return match deny(line) {
+            Some(0) | None => Counting::No(
+                format!("`{}` counts failures and locks no account, since `deny` is not set.", line.module),
+                line.origin,
+            ),
+            Some(_) => Counting::Locks(line.origin),
+        };
+    }
+    let faillock: Vec<&&PamLine> = of(&["pam_faillock"]).collect();
+    let Some(first) = faillock.first() else { return Counting::Nothing };
+    let Some(records) = faillock.iter().find(|line| has(line, "authfail")) else {
+        let why = "`pam_faillock` is not called with `authfail`, so that it records no failure.";
+        return Counting::No(why.to_owned(), first.origin);
+    };
+    let Some(locks) = faillock.iter().find(|line| !has(line, "authfail")) else {
+        let why = "`pam_faillock` is called with `authfail` only, so that it locks no account.";
+        return Counting::No(why.to_owned(), records.origin);
+    };
+    let own = device.facts.lockout_settings.iter().find_map(|one| one.attempts);
+    let stated = deny(locks).map(|number| (number, locks.origin)).or(own);
+    match stated {
+        Some((0, line)) => {
+            Counting::No("`deny` of `pam_faillock` is 0, so that it locks no account.".to_owned(), line)
+        }
+        _ => Counting::Locks(locks.origin),
+    }
 }
 
 #[cfg(test)]
@@ -214,8 +357,10 @@ mod tests {
     fn cases() {
         const SSH: (&str, &str) = ("d/etc/ssh/sshd_config", "UsePAM yes\nPasswordAuthentication yes\n");
         const PLAIN: (&str, &str) = ("d/etc/pam.d/sshd", "auth required pam_unix.so\n");
-        const COUNTED: (&str, &str) =
-            ("d/etc/pam.d/sshd", "auth required pam_faillock.so preauth\nauth required pam_unix.so\n");
+        const COUNTED: (&str, &str) = (
+            "d/etc/pam.d/sshd",
+            "auth required pam_faillock.so preauth\nauth [success=1 default=bad] pam_unix.so\nauth [default=die] pam_faillock.so authfail\nauth required pam_permit.so\n",
+        );
         const COMMENTED: (&str, &str) =
             ("d/etc/pam.d/sshd", "#auth required pam_faillock.so preauth\nauth required pam_unix.so\n");
         const KEYS: (&str, &str) = (
@@ -225,7 +370,21 @@ mod tests {
         const OTHER: (&str, &str) = ("d/etc/ssh/sshd_config", "UsePAM yes\nPasswordAuthentication no\n");
         const BOTH: (&str, &str) =
             ("d/etc/ssh/sshd_config", "UsePAM yes\nAuthenticationMethods publickey,keyboard-interactive\n");
+        const JAIL: &str = "[DEFAULT]\nport = 0:65535\nprotocol = tcp\nbanaction = nftables-multiport\nmaxretry = 5\n\
+                            action = %(banaction)s[port=\"%(port)s\", protocol=\"%(protocol)s\"]\n[sshd]\nfilter = sshd\nport = ssh\n";
+        const JAILS: (&str, &str) = ("d/etc/fail2ban/jail.conf", JAIL);
         const WATCHED: (&str, &str) = ("d/etc/fail2ban/jail.d/ssh.conf", "[sshd]\nenabled = true\n");
+        const OTHER_PORT: (&str, &str) =
+            ("d/etc/ssh/sshd_config", "Port 2222\nUsePAM yes\nPasswordAuthentication yes\n");
+        const PENALTIES: (&str, &str) =
+            ("d/etc/ssh/sshd_config", "UsePAM yes\nPerSourcePenalties authfail:30s\n");
+        const NO_PENALTIES: (&str, &str) = ("d/etc/ssh/sshd_config", "UsePAM yes\nPerSourcePenalties no\n");
+        const fn local(text: &str) -> (&str, &str) {
+            ("d/etc/fail2ban/jail.local", text)
+        }
+        const fn stack(text: &str) -> (&str, &str) {
+            ("d/etc/pam.d/sshd", text)
+        }
         const UNIT_ON: &str = "UNIT FILE STATE PRESET\nfail2ban.service enabled enabled\n";
         const UNIT_OFF: &str = "UNIT FILE STATE PRESET\nfail2ban.service disabled enabled\n";
         const VPN: (&str, &str) = ("d/etc/pam.d/vpn", "auth required pam_unix.so\n");
@@ -239,11 +398,87 @@ mod tests {
                 ("nothing counts", &[SSH, PLAIN], &["fail medium d sshd_config:2"]),
                 ("failures are counted", &[SSH, COUNTED], &["pass d"]),
                 ("in comments", &[SSH, COMMENTED], &["fail medium d sshd_config:2"]),
-                ("a program that watches the log", &[SSH, PLAIN, WATCHED], &["ask d"]),
+                ("a jail", &[SSH, PLAIN, JAILS, WATCHED], &["pass d"]),
+                ("a jail, and a stack that is not here", &[SSH, JAILS, WATCHED], &["pass d"]),
+                ("no jail is on", &[SSH, PLAIN, JAILS], &["fail medium d sshd_config:2 jail.conf:1"]),
+                (
+                    "a jail that is switched off",
+                    &[SSH, PLAIN, JAILS, WATCHED, local("[sshd]\nenabled = false\n")],
+                    &["fail medium d sshd_config:2 jail.local:2"],
+                ),
+                (
+                    "a jail for another port",
+                    &[OTHER_PORT, PLAIN, JAILS, WATCHED],
+                    &["fail medium d sshd_config:3 jail.conf:6 ssh.conf:2"],
+                ),
+                (
+                    "a jail for the port in use",
+                    &[OTHER_PORT, PLAIN, JAILS, WATCHED, local("[sshd]\nport = ssh,2222\n")],
+                    &["pass d"],
+                ),
+                (
+                    "a jail that reports",
+                    &[SSH, PLAIN, JAILS, WATCHED, local("[sshd]\naction = sendmail[name=x]\n")],
+                    &["fail medium d sshd_config:2 ssh.conf:2"],
+                ),
+                (
+                    "a jail that exempts everybody",
+                    &[SSH, PLAIN, JAILS, WATCHED, local("[DEFAULT]\nignoreip = ::1 0.0.0.0/0\n")],
+                    &["fail medium d sshd_config:2 jail.local:2 ssh.conf:2"],
+                ),
+                (
+                    "a jail of another service",
+                    &[SSH, PLAIN, JAILS, local("[pages]\nfilter = nginx-http-auth\nenabled = true\n")],
+                    &["fail medium d sshd_config:2 jail.local:1"],
+                ),
+                (
+                    "jails that do not start",
+                    &[SSH, PLAIN, JAILS, WATCHED, local("[sshd]\nport = 1\nport = 2\n")],
+                    &["fail medium d sshd_config:2 jail.local:3 ssh.conf:2"],
+                ),
+                (
+                    "sshguard",
+                    &[SSH, PLAIN, ("d/etc/sshguard/sshguard.conf", "BACKEND=\"/x\"\nLOGREADER=\"y\"\n")],
+                    &["pass d"],
+                ),
+                (
+                    "another program that watches the log",
+                    &[SSH, PLAIN, ("d/etc/crowdsec/config.yaml", "common:\n  log_level: info\n")],
+                    &["ask d"],
+                ),
+                ("the server's own penalties", &[PENALTIES, PLAIN], &["pass d"]),
+                (
+                    "the server's own penalties switched off",
+                    &[NO_PENALTIES, PLAIN],
+                    &["fail medium d sshd_config:1"],
+                ),
+                (
+                    "failures are not recorded",
+                    &[SSH, stack("auth required pam_faillock.so preauth\nauth required pam_unix.so\n")],
+                    &["fail medium d sshd_config:2 sshd:1"],
+                ),
+                (
+                    "recorded failures lock no account",
+                    &[
+                        SSH,
+                        stack("auth sufficient pam_unix.so\nauth [default=die] pam_faillock.so authfail\n"),
+                    ],
+                    &["fail medium d sshd_config:2 sshd:2"],
+                ),
+                (
+                    "no number of failures",
+                    &[SSH, COUNTED, ("d/etc/security/faillock.conf", "# none\ndeny = 0\n")],
+                    &["fail medium d sshd_config:2 faillock.conf:2"],
+                ),
+                (
+                    "a counter without a limit",
+                    &[SSH, stack("auth required pam_tally2.so onerr=fail\nauth required pam_unix.so\n")],
+                    &["fail medium d sshd_config:2 sshd:1"],
+                ),
                 ("its unit is on", &[SSH, PLAIN, ("d/units.txt", UNIT_ON)], &["ask d"]),
                 (
                     "its unit is off",
-                    &[SSH, PLAIN, WATCHED, ("d/units.txt", UNIT_OFF)],
+                    &[SSH, PLAIN, JAILS, WATCHED, ("d/units.txt", UNIT_OFF)],
                     &["fail medium d sshd_config:2"],
                 ),
                 ("no stack", &[SSH], &["ask d"]),

@@ -2,6 +2,7 @@
 
 pub(crate) mod client_rules;
 pub(crate) mod ike;
+pub(crate) mod login_guards;
 pub(crate) mod openings;
 pub(crate) mod rated;
 pub(crate) mod relays;

@@ -14,7 +14,7 @@ pub(crate) mod words;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use ipset::Sets;
 pub(crate) use load::Loader;
-pub(crate) use numbers::{protocols, services};
+pub(crate) use numbers::{protocol, protocols, services};
 use rule::{Command, ParsedLine};
 use std::borrow::Cow;
 use tokens::Token;

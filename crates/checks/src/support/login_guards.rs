@@ -1,0 +1,97 @@
+//! Whether a program that bans addresses limits failed logins to a service.
+
+use trevlin_analysis::services::endpoint;
+use trevlin_model::login_guard::{Jail, LoginGuard};
+use trevlin_model::{Device, Origin, PortRange, Protocol};
+
+/// A service with logins.
+pub(crate) struct Guarded<'a> {
+    /// Its name.
+    pub(crate) what: &'a str,
+    /// Words in the names of the patterns that find its failures.
+    pub(crate) filters: &'a [&'a str],
+    /// Where it listens.
+    pub(crate) ports: &'a [(Protocol, u16)],
+}
+
+/// What the settings of the programs say.
+pub(crate) enum Guarding {
+    /// Failed logins lead to bans.
+    Banned(Vec<Origin>),
+    /// They do not, with the reason.
+    NotBanned {
+        /// The program.
+        program: String,
+        /// The reason, as a sentence.
+        why: String,
+        /// Lines.
+        lines: Vec<Origin>,
+    },
+}
+
+/// Patterns that find failures of every service.
+const EVERY: [&str; 2] = ["pam-generic", "sshguard"];
+
+/// What the programs of a device do after failed logins; none where the exports have no settings of such a program. `runs` tells whether the
+/// unit of a program may be on.
+pub(crate) fn guarding(
+    device: &Device,
+    service: &Guarded<'_>,
+    runs: impl Fn(&str) -> bool,
+) -> Option<Guarding> {
+    let mut first = None;
+    for guard in device.facts.login_guards.iter().filter(|guard| runs(&guard.program)) {
+        let watches = |jail: &&Jail| {
+            let filter = jail.filter.to_ascii_lowercase();
+            EVERY.contains(&filter.as_str()) || service.filters.iter().any(|word| filter.contains(word))
+        };
+        let mut jails = guard.jails.iter().filter(watches).peekable();
+        if jails.peek().is_none() {
+            first.get_or_insert_with(|| unwatched(guard, service));
+        }
+        for jail in jails {
+            match reason(guard, jail, service) {
+                None => return Some(Guarding::Banned(vec![jail.origin])),
+                Some((why, line)) => {
+                    let mut lines = vec![line];
+                    lines.extend(Some(jail.origin).filter(|origin| *origin != line));
+                    first.get_or_insert(Guarding::NotBanned { program: guard.program.clone(), why, lines });
+                }
+            }
+        }
+    }
+    first
+}
+
+fn unwatched(guard: &LoginGuard, service: &Guarded<'_>) -> Guarding {
+    let off = guard
+        .switched_off
+        .iter()
+        .find(|(name, _)| service.filters.iter().any(|word| name.to_ascii_lowercase().contains(word)));
+    let (why, line) = match off {
+        Some((name, line)) => (format!("The jail `{name}` of {} is switched off.", guard.program), *line),
+        None => (format!("{} has no enabled jail for {}.", guard.program, service.what), guard.origin),
+    };
+    Guarding::NotBanned { program: guard.program.clone(), why, lines: vec![line] }
+}
+
+/// Why a jail bans nobody from a service, with the line; none where it does.
+fn reason(guard: &LoginGuard, jail: &Jail, service: &Guarded<'_>) -> Option<(String, Origin)> {
+    let name = format!("The jail `{}` of {}", jail.name, guard.program);
+    if let Some((fault, line)) = &jail.fault {
+        return Some((format!("{name} does not start: {fault}."), *line));
+    }
+    let Some(ban) = jail.bans.first() else {
+        return Some((format!("{name} blocks nothing: its actions only report."), jail.origin));
+    };
+    if jail.banned_for == Some(0) {
+        return Some((format!("{name} ends each ban at once: `bantime` is 0."), jail.origin));
+    }
+    if let Some((network, line)) = jail.exempt.iter().find(|(network, _)| network.prefix_len() == 0) {
+        return Some((format!("{name} exempts every address: {network}."), *line));
+    }
+    let open = service.ports.iter().find(|(protocol, port)| jail.ban_of(*protocol, *port).is_none())?;
+    let (protocol, port) = *open;
+    let at = endpoint(protocol.0.unwrap_or_default(), PortRange { first: port, last: port });
+    Some((format!("{name} does not block {at}, where {} listens.", service.what), ban.origin))
+}
