@@ -409,7 +409,7 @@ mod tests {
                 (
                     "a jail for another port",
                     &[OTHER_PORT, PLAIN, JAILS, WATCHED],
-                    &["fail medium d sshd_config:3 jail.conf:6 ssh.conf:2"],
+                    &["fail medium d sshd_config:3 jail.conf:9 ssh.conf:2"],
                 ),
                 (
                     "a jail for the port in use",
