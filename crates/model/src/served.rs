@@ -56,6 +56,8 @@ pub enum ServedKind {
     Telnet,
     /// Commands to a container engine.
     Containers,
+    /// Mail: taken on, handed on, or fetched.
+    Mail,
     /// Whatever is known by its port only.
     Other,
 }
@@ -88,6 +90,7 @@ impl ServedKind {
             Self::RemoteDesktop => "remote desktop",
             Self::Telnet => "Telnet server",
             Self::Containers => "container engine",
+            Self::Mail => "mail server",
             Self::Other => "service",
         }
     }
@@ -113,6 +116,7 @@ impl ServedKind {
             Self::RemoteDesktop => "remote desktops",
             Self::Telnet => "Telnet servers",
             Self::Containers => "container engines",
+            Self::Mail => "mail servers",
             Self::Other => "services",
         }
     }
@@ -431,6 +435,8 @@ pub enum PartKind {
     Page,
     /// A rule of who may open which database.
     Rule,
+    /// Mail to other domains, without a login.
+    Relaying,
     /// Everything that the service holds.
     Whole,
 }
@@ -455,6 +461,7 @@ impl PartKind {
             Self::User => "user",
             Self::Page => "page",
             Self::Rule => "rule",
+            Self::Relaying => "relaying",
             Self::Whole => "service",
         }
     }

@@ -47,6 +47,7 @@ mod iptables;
 mod json;
 mod live;
 mod login_access;
+mod mail;
 mod making;
 mod named;
 mod naming;
@@ -161,6 +162,7 @@ pub const READERS: &[Reader] = &[
     data::pg_hba::READER,
     credentials::client_logins::PGPASS,
     port_mapper::READER,
+    mail::postfix::READER,
     data::postgresql::READER,
     ppp::options::READER,
     ppp::secrets::READER,

@@ -1,0 +1,3 @@
+//! Mail servers: Postfix and Dovecot.
+
+pub(crate) mod postfix;
