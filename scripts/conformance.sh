@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, ufw, docker-compose, podman, fail2ban, openvpn, sshd, freeradius,
+# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, ufw, docker-compose, podman, fail2ban, postfix, dovecot, openvpn, sshd, freeradius,
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
 # parsers, gnutls-cli, stunnel; the servers of files, pages, databases, names, time and logs (testparm, smbd, exportfs, rsync, vsftpd,
 # proftpd, nginx, apache2, haproxy, socat, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); standard models by
@@ -15,6 +15,11 @@ command -v ufw >/dev/null || [ -x /usr/sbin/ufw ] || missing+=(ufw)
 command -v docker-compose >/dev/null || missing+=(docker-compose)
 command -v podman >/dev/null || missing+=(podman)
 command -v fail2ban-client >/dev/null || missing+=(fail2ban)
+[ -x /usr/sbin/postfix ] || missing+=(postfix)
+[ -x /usr/sbin/dovecot ] || missing+=(dovecot-core)
+[ -x /usr/lib/dovecot/imap-login ] || missing+=(dovecot-imapd)
+[ -x /usr/lib/dovecot/pop3-login ] || missing+=(dovecot-pop3d)
+[ -x /usr/lib/dovecot/managesieve-login ] || missing+=(dovecot-managesieved)
 command -v firewalld >/dev/null || [ -x /usr/sbin/firewalld ] || missing+=(firewalld)
 command -v dbus-daemon >/dev/null || missing+=(dbus)
 command -v ip >/dev/null || [ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing+=(iproute2)

@@ -117,6 +117,7 @@ pub const READERS: &[Reader] = &[
     dhcp::dhcpd::READER,
     dhcp::dnsmasq::READER,
     containers::engine::READER,
+    mail::dovecot::READER,
     sshd::dropbear::READER,
     files::exports::READER,
     guards::fail2ban::READER,

@@ -89,7 +89,11 @@ fn is_source(format: &str, export: &Export) -> bool {
 
 /// Whether other files include some of its folder by patterns, and none includes it.
 fn missed_by_patterns(export: &Export, around: &ReadContext<'_>) -> bool {
-    let Some((folder, _)) = export.path().rsplit_once('/') else { return false };
+    let Some((folder, name)) = export.path().rsplit_once('/') else { return false };
+    // Parts that are meant to be included one by one, of which packages bring several along (Dovecot).
+    if name.ends_with(".ext") {
+        return false;
+    }
     let mut others = false;
     for (pattern, file) in &around.once(|| includes::patterns(around)).0 {
         let Some((place, name)) = pattern.rsplit_once('/') else { continue };

@@ -65,7 +65,7 @@ mod tests {
             ),
             ("d/etc/ufw/user.rules", rules, Some("ufw")),
             ("d/etc/postgresql/15/main/conf.d/x.conf", settings, Some("postgresql")),
-            ("d/etc/dovecot/conf.d/10-auth.conf", settings, None),
+            ("d/etc/courier/10-auth.conf", settings, None),
             (
                 "d/usr/lib/systemd/system/mosquitto.service",
                 "[Service]\nExecStart=/usr/sbin/mosquitto -c /x\n",

@@ -1,6 +1,7 @@
-//! Generated configurations of Postfix: who may send mail to another domain, and how a login is offered, as the running server answers it.
+//! Generated configurations of Postfix: who may send mail to another domain, and how a login is offered, as the running server answers it;
+//! and of Dovecot: where it listens, and whether it takes a password without TLS.
 //!
-//! The server runs in namespaces of its own; it is told the address of the client by XCLIENT. Run by `scripts/conformance.sh`; needs
+//! The servers run in namespaces of their own; Postfix is told the address of the client by XCLIENT. Run by `scripts/conformance.sh`; needs
 //! postfix, dovecot and root.
 
 #![allow(
@@ -223,15 +224,40 @@ for port in range(2500, 2500 + @SERVICES@):
 fn answers(folder: &Path) -> Vec<String> {
     let ask = ASK.replace("@CLIENTS@", &CLIENTS.join(" ")).replace("@SERVICES@", &SERVICES.to_string());
     fs::write(folder.join("ask.py"), ask).unwrap();
+    in_namespace(RUN, folder)
+}
+
+/// The lines that a script prints in namespaces of its own; what it starts ends with it.
+fn in_namespace(script: &str, folder: &Path) -> Vec<String> {
     let done = Command::new("timeout")
         .args(["90", "unshare", "-n", "-m", "-p", "--fork", "--kill-child", "--mount-proc"])
-        .args(["bash", "-c", RUN, "run", &folder.display().to_string()])
+        .args(["bash", "-c", script, "run", &folder.display().to_string()])
         .output()
         .unwrap();
     let log = fs::read_to_string(folder.join("log")).unwrap_or_default();
-    let own = fs::read_to_string(folder.join("dovecot.log")).unwrap_or_default();
-    assert!(done.status.success(), "{}\n{log}\n{own}", String::from_utf8_lossy(&done.stderr));
+    assert!(done.status.success(), "{}\n{log}", String::from_utf8_lossy(&done.stderr));
     String::from_utf8(done.stdout).unwrap().lines().map(str::to_owned).collect()
+}
+
+/// A certificate with its key, in a folder.
+fn certificate(folder: &Path) {
+    let made = Command::new("openssl")
+        .args([
+            "req",
+            "-x509",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-subj",
+            "/CN=mail.quay.example",
+            "-days",
+            "9",
+        ])
+        .args(["-keyout", &folder.join("key.pem").display().to_string()])
+        .args(["-out", &folder.join("cert.pem").display().to_string()])
+        .output()
+        .unwrap();
+    assert!(made.status.success());
 }
 
 /// The same of what was read.
@@ -274,23 +300,7 @@ fn services_answer_as_they_are_read() {
         let place = folder.path().join("postfix");
         let copied = Command::new("cp").args(["-r", "/etc/postfix"]).arg(&place).status().unwrap();
         assert!(copied.success());
-        let made = Command::new("openssl")
-            .args([
-                "req",
-                "-x509",
-                "-newkey",
-                "rsa:2048",
-                "-nodes",
-                "-subj",
-                "/CN=mail.quay.example",
-                "-days",
-                "9",
-            ])
-            .args(["-keyout", &place.join("key.pem").display().to_string()])
-            .args(["-out", &place.join("cert.pem").display().to_string()])
-            .output()
-            .unwrap();
-        assert!(made.status.success());
+        certificate(&place);
         fs::write(place.join("main.cf"), &main).unwrap();
         let packaged = fs::read_to_string("/etc/postfix/master.cf").unwrap();
         // What is not a service of the network stays, without its own roots.
@@ -335,4 +345,165 @@ fn services_answer_as_they_are_read() {
     }
     assert!(services > 40 && relayed > 40 && logins > 4, "{services} {relayed} {logins}");
     println!("{services} services, {relayed} permitted clients, {logins} logins without TLS alike");
+}
+
+const MAILBOXES: u64 = 24;
+
+/// Settings of Dovecot, in two files.
+fn mailboxes(dice: &mut Dice) -> (String, String) {
+    let mut main = String::from("!include_try /usr/share/dovecot/protocols.d/*.none\n");
+    writeln!(main, "protocols = {}", dice.pick(&["imap", "imap pop3", "\"imap pop3 sieve\"", "pop3"]))
+        .unwrap();
+    if dice.roll(3) == 0 {
+        writeln!(main, "listen = {}", dice.pick(&["127.0.0.1", "*", "127.0.0.1, 127.0.0.3"])).unwrap();
+    }
+    main.push_str("!include conf.d/*.conf\n");
+    if dice.roll(3) == 0 {
+        writeln!(main, "ssl = {} # at last", dice.pick(&["yes", "no", "required"])).unwrap();
+    }
+    let mut part = String::from("ssl_cert = <cert.pem\nssl_key = <key.pem\n");
+    if dice.roll(2) == 0 {
+        writeln!(part, "disable_plaintext_auth={}", dice.pick(&["yes", "no", "no"])).unwrap();
+    }
+    if dice.roll(2) == 0 {
+        writeln!(part, "ssl = {}", dice.pick(&["yes", "no", "required"])).unwrap();
+    }
+    if dice.roll(2) == 0 {
+        let list = dice.pick(&["plain login", "cram-md5", "plain cram-md5", "anonymous"]);
+        writeln!(part, "auth_mechanisms = {list}").unwrap();
+    }
+    if dice.roll(2) == 0 {
+        let listener = *dice.pick(&[
+            "inet_listener imap {\n    port = 0\n  }",
+            "inet_listener imaps {\n    port = 9993\n    ssl = yes\n  }",
+            "inet_listener more {\n    port = 1143\n  }",
+            "inet_listener imap {\n    address = 127.0.0.1\n  }",
+        ]);
+        writeln!(part, "service imap-login {{\n  {listener}\n}}").unwrap();
+    }
+    (main, part)
+}
+
+const RUN_MAILBOXES: &str = r#"
+set -e
+ip link set lo up
+cd "$1/dovecot"
+cat > last.conf <<C
+base_dir = $1/run
+log_path = $1/log
+mail_location = maildir:/tmp/none
+passdb {
+  driver = static
+  args = password=x
+}
+userdb {
+  driver = static
+  args = uid=65534 gid=65534 home=/tmp
+}
+C
+cat dovecot.conf last.conf > whole.conf
+chmod 755 "$1"
+dovecot -c "$1/dovecot/whole.conf" > "$1/started" 2>&1
+sleep 0.7
+python3 "$1/ask.py"
+"#;
+
+const ASK_MAILBOXES: &str = r#"
+import base64, socket, ssl
+for port in (110, 143, 993, 995, 1143, 4190, 9993):
+    found = set()
+    for host in ("127.0.0.1", "127.0.0.3"):
+        # From another address of the same machine, which is no local connection.
+        try: s = socket.create_connection((host, port), 3, ("127.0.0.9", 0))
+        except OSError: continue
+        s.settimeout(5)
+        wrapped = False
+        if port in (993, 995, 9993):
+            context = ssl._create_unverified_context()
+            try: s = context.wrap_socket(s); wrapped = True
+            except (OSError, ssl.SSLError):
+                s.close(); s = socket.create_connection((host, port), 3, ("127.0.0.9", 0)); s.settimeout(5)
+        f = s.makefile("rb")
+        def say(line): s.sendall((line + "\r\n").encode())
+        def until(*ends):
+            text = ""
+            while True:
+                l = f.readline().decode(errors="replace")
+                text += l
+                if not l or any(l.startswith(e) for e in ends): return text
+        word = base64.b64encode(b"\0ann\0x").decode()
+        try:
+            if port in (110, 995):
+                until("+OK"); say("CAPA"); caps = until(".", "-ERR")
+                say("AUTH PLAIN " + word); told = until("+OK", "-ERR", "+ ")
+                plain = told.startswith("+OK"); tls = "STLS" in caps
+            elif port == 4190:
+                caps = until("OK", "NO", "BYE"); say('AUTHENTICATE "PLAIN" "%s"' % word); told = until("OK", "NO", "BYE")
+                plain = told.startswith("OK"); tls = "STARTTLS" in caps
+            else:
+                until("* OK", "* BYE"); say("a CAPABILITY"); caps = until("a "); say("b AUTHENTICATE PLAIN " + word)
+                told = until("b ", "+ "); plain = told.splitlines()[-1].startswith("b OK"); tls = "STARTTLS" in caps
+        except OSError: continue
+        found.add("%s %s %s" % (port, "wrapped" if wrapped else "tls" if tls else "-", "plain" if plain else "-"))
+    for line in sorted(found): print(line)
+"#;
+
+#[test]
+#[ignore = "needs dovecot and root; run by scripts/conformance.sh"]
+fn mailboxes_take_passwords_as_they_are_read() {
+    let reader = READERS.iter().find(|reader| reader.name == "dovecot").unwrap();
+    let (mut places, mut open) = (0, 0);
+    for seed in 1..=MAILBOXES {
+        let mut dice = Dice::new(seed);
+        let (main, part) = mailboxes(&mut dice);
+        let folder = tempfile::tempdir().unwrap();
+        let place = folder.path().join("dovecot");
+        fs::create_dir_all(place.join("conf.d")).unwrap();
+        fs::create_dir_all(folder.path().join("run")).unwrap();
+        certificate(&place);
+        for name in ["cert.pem", "key.pem"] {
+            fs::copy(place.join(name), place.join("conf.d").join(name)).unwrap();
+        }
+        fs::write(place.join("dovecot.conf"), &main).unwrap();
+        fs::write(place.join("conf.d/10.conf"), &part).unwrap();
+        fs::write(folder.path().join("ask.py"), ASK_MAILBOXES).unwrap();
+        let theirs = in_namespace(RUN_MAILBOXES, folder.path());
+        let exports = [
+            Export::new(ExportId(0), "d/etc/dovecot/dovecot.conf", main.clone()),
+            Export::new(ExportId(1), "d/etc/dovecot/conf.d/10.conf", part.clone()),
+        ];
+        let around = ReadContext::of(exports.iter().collect());
+        let reading = (reader.read)(&exports[0], &around);
+        let mut ours = std::collections::BTreeSet::new();
+        for served in &reading.facts.served {
+            let login = served.parts.first();
+            for at in &served.endpoints {
+                let carried = match at.carried {
+                    TransportSecurity::Plain => "-",
+                    TransportSecurity::Optional => "tls",
+                    TransportSecurity::Encrypted => "wrapped",
+                };
+                let required = login.is_some_and(|part| {
+                    part.encryption.as_ref().and_then(|one| one.possible().next())
+                        == Some(&Requirement::Required)
+                });
+                let by_password =
+                    login.is_some_and(|part| part.login.value() == Some(&AuthRequirement::Password));
+                let plain = by_password && (carried == "wrapped" || !required);
+                ours.insert((
+                    at.port,
+                    format!("{} {carried} {}", at.port, if plain { "plain" } else { "-" }),
+                ));
+                open += usize::from(plain && carried != "wrapped");
+            }
+        }
+        let ours: Vec<String> = ours.into_iter().map(|(_, line)| line).collect();
+        if ours != theirs {
+            println!("{}", fs::read_to_string(folder.path().join("log")).unwrap_or_default());
+        }
+        assert_eq!(ours, theirs, "seed {seed}\n{main}\n{part}");
+        places += ours.len();
+    }
+    assert!(places > 40 && open > 5, "{places} {open}");
+    println!("{MAILBOXES} configurations, {places} places, {open} with passwords without TLS alike");
 }

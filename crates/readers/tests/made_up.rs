@@ -95,6 +95,10 @@ fn is_free(format: &str, raw: &str, nth: usize) -> bool {
             let of_service = line.ends_with(':') && raw.starts_with("  ") && !raw.starts_with("   ");
             of_service || line.starts_with(char::is_uppercase)
         }
+        // Plug-ins have settings of their own.
+        "dovecot" => line.starts_with("quota "),
+        // Names of services that are no port.
+        "postfix" => line.contains(" unix "),
         // Names of connections, devices and servers.
         "netplan" => line.ends_with(':') && !line.starts_with("- "),
         "swanctl" | "strongswan-conf" => {

@@ -140,6 +140,7 @@ impl Service {
                 ServedKind::RemoteDesktop => PortKind::Desktop,
                 ServedKind::Telnet => PortKind::Shell,
                 ServedKind::Containers => PortKind::Management,
+                ServedKind::Mail => PortKind::Mail,
                 ServedKind::Other => by_port(),
             },
             What::Relay(_) => PortKind::Tunnel,

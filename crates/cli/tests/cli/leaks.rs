@@ -194,6 +194,23 @@ fn containers(mint: &mut Mint, add: &mut dyn FnMut(&str, String)) {
         format!("[Container]\nImage=pages\nEnvironment=PAGES_PASSWORD={} MODE=live\n", mint.plain_word()),
     );
     add(
+        "post/etc/postfix/main.cf",
+        "smtp_sasl_password_maps = hash:/etc/postfix/sasl_passwd\nmydestination = a.example\n".into(),
+    );
+    add("post/etc/postfix/sasl_passwd", format!("[relay.example]:587 quay:{}\n", mint.word()));
+    add(
+        "post/etc/dovecot/dovecot.conf",
+        format!(
+            "protocols = imap\ndoveadm_password = {}\npassdb {{\n  driver = static\n  args = password={}\n}}\n",
+            mint.plain_word(),
+            mint.plain_word()
+        ),
+    );
+    add(
+        "post/etc/dovecot/dovecot-sql.conf.ext",
+        format!("driver = pgsql\nconnect = host=10.4.0.9 user=mail password={}\n", mint.plain_word()),
+    );
+    add(
         "ships/etc/fail2ban/jail.local",
         format!(
             "[DEFAULT]\ncftoken = {}\n[sshd]\nenabled = true\nfilter = sshd\nport = ssh\naction = iptables[port=ssh]\n         \
@@ -583,6 +600,8 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         "containers",
         "quadlet",
         "fail2ban",
+        "postfix",
+        "dovecot",
         "uci",
         "yang",
         "sheet",

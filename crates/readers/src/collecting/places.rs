@@ -48,7 +48,7 @@ mod tests {
             ("edge/etc/sshd.conf", false),
             ("edge/etc/ufw/applications.d/x", true),
             ("edge/etc/ufw/user.rules", true),
-            ("edge/etc/postfix/main.cf", false),
+            ("edge/etc/postfix/main.cf", true),
             ("edge/etc/cron.daily/x", true),
             ("edge/opt/x.conf", false),
             ("edge/running/x.txt", false),

@@ -1,3 +1,4 @@
 //! Mail servers: Postfix and Dovecot.
 
+pub(crate) mod dovecot;
 pub(crate) mod postfix;

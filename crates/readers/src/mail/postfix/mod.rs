@@ -19,7 +19,7 @@ use trevlin_model::served::{
     AuthRequirement, Endpoint, PartKind, Requirement, Served, ServedKind, ServiceResource, Sources,
     TransportSecurity,
 };
-use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol, Setting};
+use trevlin_model::{Export, Families, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -96,14 +96,24 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             for origin in strange {
                 book.not_understood(origin, "expected `name = value`");
             }
+            unknown_restrictions(export, &settings, &mut book);
             reading.facts.served = served(&settings, services.as_deref(), export, around);
         }
         Some(Role::Master) => {
             let (services, strange) = master(export);
             let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
             for service in &services {
+                if service.kind == "inet" && port(&service.name).is_none() {
+                    book.not_understood(service.origin, "expected a port or its name in the first column");
+                }
                 book.class(service.origin, LineClass::Understood);
                 known_lines(&service.overrides, &mut book);
+                for word in &service.strange {
+                    book.not_understood(
+                        *word,
+                        "expected `-o name=value` or `-v`, options of daemons of Postfix",
+                    );
+                }
             }
             for origin in strange {
                 book.not_understood(origin, "expected the eight columns of master(5)");
@@ -125,6 +135,40 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         _ => {}
     }
     reading
+}
+
+/// The port of a service: a number or a name, behind an address or not.
+fn port(name: &str) -> Option<u16> {
+    let port = name.rsplit_once(':').map_or(name, |(_, port)| port);
+    port.parse().ok().or_else(|| services().get(port).copied())
+}
+
+/// Reports words in lists of restrictions that are none (postconf(5)): the server rejects all mail with them.
+fn unknown_restrictions(export: &Export, settings: &BTreeMap<String, Written>, book: &mut LineRecorder<'_>) {
+    let classes = settings.get("smtpd_restriction_classes").map_or("", |(text, _)| text.as_str());
+    for line in settings::logical(export) {
+        let first = line.pieces.first().copied().unwrap_or_default();
+        let Some((name, value)) = first.split_once('=') else { continue };
+        if !restrictions::LISTS.contains(&name.trim()) {
+            continue;
+        }
+        let pieces = std::iter::once(value).chain(line.pieces.iter().skip(1).copied());
+        let words = pieces.flat_map(|piece| piece.split([' ', ',', '\t'])).filter(|word| !word.is_empty());
+        for word in words {
+            let lower = word.to_ascii_lowercase();
+            let known = ["permit", "reject", "defer", "check_", "warn_if_reject", "sleep"];
+            // Arguments are tables, places, names and numbers.
+            let argument = word.contains([':', '/', '.', '$', '=', '{', '}']) || word.parse::<u32>().is_ok();
+            let class = classes.split([' ', ',']).any(|class| class == word);
+            if !argument && !class && !known.iter().any(|start| lower.starts_with(start)) {
+                let origin = export.origin_of(word);
+                book.not_understood(
+                    origin,
+                    "expected a restriction of postconf(5): the server accepts no mail with this word",
+                );
+            }
+        }
+    }
 }
 
 /// Records the lines of settings.
@@ -207,6 +251,7 @@ fn served(
         kind: "inet".into(),
         command: "smtpd".into(),
         overrides: BTreeMap::new(),
+        strange: Vec::new(),
         origin: top,
     }];
     let all = services.unwrap_or(&usual);
@@ -245,7 +290,7 @@ fn one(service: &Service, scope: &Scope<'_>, export: &Export, around: &ReadConte
         Served::new(ServedKind::Mail, "Postfix", name.clone(), &["postfix", "postfix@-"], service.origin)
             .labelled(service.name.clone());
     served.endpoints = places(scope, host, port, carried.0, origin);
-    let login = login(scope, &name, service, carried.0);
+    let login = login(scope, &name, service, (carried.0, carried.1));
     let relay = relaying(scope, export, around);
     if carried.2 {
         let why = "TLS is required and there is no certificate for it, so that it accepts no mail";
@@ -340,7 +385,7 @@ fn login(
     scope: &Scope<'_>,
     name: &str,
     service: &Service,
-    carried: TransportSecurity,
+    carried: (TransportSecurity, Option<Origin>),
 ) -> Option<ServiceResource> {
     let (on, at) = scope.is_on("smtpd_sasl_auth_enable");
     if !on {
@@ -348,14 +393,14 @@ fn login(
     }
     let (only, only_at) = scope.is_on("smtpd_tls_auth_only");
     // Without TLS it then offers none.
-    if only && carried == TransportSecurity::Plain {
+    if only && carried.0 == TransportSecurity::Plain {
         return None;
     }
     let line = at.unwrap_or(service.origin);
     let mut part = ServiceResource::new(PartKind::Whole, name, line);
     let (options, options_at) = scope.get("smtpd_sasl_security_options");
     let words = || options.split([' ', ',']);
-    part.login = if words().any(|word| word == "noplaintext") && carried != TransportSecurity::Encrypted {
+    part.login = if words().any(|word| word == "noplaintext") && carried.0 != TransportSecurity::Encrypted {
         Setting::Stated { value: AuthRequirement::Proof, origin: options_at.unwrap_or(line) }
     } else if options_at.is_some() && !words().any(|word| word == "noanonymous") {
         Setting::Stated { value: AuthRequirement::Nothing, origin: options_at.unwrap_or(line) }
@@ -363,18 +408,12 @@ fn login(
         Setting::Stated { value: AuthRequirement::Password, origin: line }
     };
     part.writes = Setting::Stated { value: true, origin: line };
-    part.encryption = Some(match (only, carried) {
+    part.encryption = Some(match (only, carried.0) {
         (true, _) => Setting::Stated { value: Requirement::Required, origin: only_at.unwrap_or(line) },
         (_, TransportSecurity::Encrypted) => Setting::Stated { value: Requirement::Required, origin: line },
-        (_, TransportSecurity::Optional) => match only_at {
-            Some(origin) => Setting::Stated { value: Requirement::Offered, origin },
-            None => Setting::Default(vec![DefaultValue {
-                value: Requirement::Offered,
-                daemon: "Postfix",
-                versions: "all versions",
-                source: "postconf(5), smtpd_tls_auth_only",
-            }]),
-        },
+        (_, TransportSecurity::Optional) => {
+            Setting::Stated { value: Requirement::Offered, origin: only_at.or(carried.1).unwrap_or(line) }
+        }
         (_, TransportSecurity::Plain) => Setting::Stated { value: Requirement::Never, origin: line },
     });
     Some(part)

@@ -9,7 +9,7 @@ use std::net::IpAddr;
 use trevlin_model::{Export, Family, IpRange, IpRangeSet, Origin};
 
 /// The lists that a recipient has to pass, in their order.
-const LISTS: [&str; 5] = [
+pub(super) const LISTS: [&str; 5] = [
     "smtpd_client_restrictions",
     "smtpd_helo_restrictions",
     "smtpd_sender_restrictions",

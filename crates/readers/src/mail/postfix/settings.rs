@@ -67,6 +67,8 @@ pub(super) struct Service {
     pub(super) command: String,
     /// What `-o` overrides.
     pub(super) overrides: BTreeMap<String, Written>,
+    /// Options that no daemon has.
+    pub(super) strange: Vec<Origin>,
     pub(super) origin: Origin,
 }
 
@@ -81,7 +83,10 @@ pub(super) fn master(export: &Export) -> (Vec<Service>, Vec<Origin>) {
             strange.push(origin);
             continue;
         }
-        let mut overrides = BTreeMap::new();
+        let (mut overrides, mut none) = (BTreeMap::new(), Vec::new());
+        // Other programs have options of their own.
+        let own =
+            matches!(words[COLUMNS - 1], "smtpd" | "postscreen" | "smtp" | "lmtp" | "cleanup" | "tlsproxy");
         let mut rest = words[COLUMNS..].iter().copied();
         while let Some(word) = rest.next() {
             let option = match word.strip_prefix("-o") {
@@ -89,7 +94,13 @@ pub(super) fn master(export: &Export) -> (Vec<Service>, Vec<Origin>) {
                 Some(joined) => Some(joined),
                 None => None,
             };
-            let Some(option) = option else { continue };
+            let Some(option) = option else {
+                let known = ["-v", "-D"].contains(&word);
+                if own && word.starts_with('-') && !known {
+                    none.push(export.origin_of(word));
+                }
+                continue;
+            };
             // `{ name = value }` may hold blanks.
             let (mut text, at) = (option.trim_start_matches('{').to_owned(), option);
             if option.starts_with('{') && !option.ends_with('}') {
@@ -111,6 +122,7 @@ pub(super) fn master(export: &Export) -> (Vec<Service>, Vec<Origin>) {
             kind: words[1].to_owned(),
             command: words[COLUMNS - 1].to_owned(),
             overrides,
+            strange: none,
             origin,
         });
     }
