@@ -50,7 +50,7 @@ pub struct Jail {
     pub origin: Origin,
 }
 
-/// What a banned address does not reach any more.
+/// Services that a banned address does not reach any more.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]

@@ -22,7 +22,7 @@ use trevlin_readers::{READERS, ReadContext};
 
 const CONFIGURATIONS: u64 = 32;
 
-/// What the program hands to its server, one line for each jail: numbers in seconds, ports as numbers.
+/// Settings that the program hands to its server, one line for each jail: numbers in seconds, ports as numbers.
 const SHOWN: &str = r#"
 import ast, ipaddress, socket, sys
 sys.path.insert(0, "/usr/lib/python3/dist-packages")

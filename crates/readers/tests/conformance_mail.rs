@@ -1,7 +1,7 @@
 //! Generated configurations of Postfix: who may send mail to another domain, and how a login is offered, as the running server answers it;
 //! and of Dovecot: where it listens, and whether it takes a password without TLS.
 //!
-//! The servers run in namespaces of their own; Postfix is told the address of the client by XCLIENT. Run by `scripts/conformance.sh`; needs
+//! The servers run in namespaces of their own; Postfix takes the address of the client from XCLIENT. Run by `scripts/conformance.sh`; needs
 //! postfix, dovecot and root.
 
 #![allow(
@@ -26,7 +26,7 @@ use trevlin_readers::{READERS, ReadContext};
 /// Instances that are started, and services in each.
 const INSTANCES: u64 = 8;
 const SERVICES: usize = 6;
-/// Clients that are asked for.
+/// Clients.
 const CLIENTS: [&str; 6] = ["127.0.0.1", "10.4.0.9", "10.4.9.9", "192.0.2.7", "203.0.113.9", "198.51.100.77"];
 
 /// What holds for all services: `main.cf`.
@@ -79,16 +79,13 @@ fn lists(dice: &mut Dice, mut add: impl FnMut(&str, &str)) {
         add("smtpd_client_restrictions", list);
     }
     if dice.roll(5) == 0 {
-        add(
-            "smtpd_sender_restrictions",
-            *dice.pick(&["reject_non_fqdn_sender", "check_sender_access,texthash:/etc/postfix/senders"]),
-        );
+        let list =
+            *dice.pick(&["reject_non_fqdn_sender", "check_sender_access,texthash:/etc/postfix/senders"]);
+        add("smtpd_sender_restrictions", list);
     }
     if dice.roll(5) == 0 {
-        add(
-            "smtpd_helo_restrictions",
-            *dice.pick(&["permit_mynetworks,reject_invalid_helo_hostname", "permit"]),
-        );
+        let list = *dice.pick(&["permit_mynetworks,reject_invalid_helo_hostname", "permit"]);
+        add("smtpd_helo_restrictions", list);
     }
     if dice.roll(2) == 0 {
         let list = *dice.pick(&[

@@ -297,7 +297,7 @@ fn by_pam(
     }
 }
 
-/// What the modules of a stack do with failed logins.
+/// Treatment of failed logins by the modules of a stack.
 enum Counting {
     Locks(Origin),
     /// One that is there and does not lock, with the reason.
@@ -305,7 +305,7 @@ enum Counting {
     Nothing,
 }
 
-/// `pam_faillock` records failures where it is called with `authfail`, and locks where it is called before the password is asked for or
+/// `pam_faillock` records failures where it is called with `authfail`, and locks where it is called before the password or
 /// with `authsucc`; `pam_tally2` and `pam_tally` lock with `deny` only (pam_faillock(8), pam_tally2(8)).
 fn counting(device: &Device, lines: &[&PamLine]) -> Counting {
     let asked = || lines.iter().filter(|line| line.facility == Some(PamFacility::Auth));
@@ -319,7 +319,7 @@ fn counting(device: &Device, lines: &[&PamLine]) -> Counting {
     let deny = |line: &PamLine| {
         line.arguments.iter().rev().find_map(|one| one.strip_prefix("deny=")?.parse::<u32>().ok())
     };
-    for line in of(&["pam_tally2", "pam_tally"]) {
+    if let Some(line) = of(&["pam_tally2", "pam_tally"]).next() {
         return match deny(line) {
             Some(0) | None => Counting::No(
                 format!("`{}` counts failures and locks no account, since `deny` is not set.", line.module),

@@ -14,7 +14,7 @@ pub(crate) struct Guarded<'a> {
     pub(crate) ports: &'a [(Protocol, u16)],
 }
 
-/// What the settings of the programs say.
+/// Result of the settings of the programs.
 pub(crate) enum Guarding {
     /// Failed logins lead to bans.
     Banned(Vec<Origin>),
@@ -32,7 +32,7 @@ pub(crate) enum Guarding {
 /// Patterns that find failures of every service.
 const EVERY: [&str; 2] = ["pam-generic", "sshguard"];
 
-/// What the programs of a device do after failed logins; none where the exports have no settings of such a program. `runs` tells whether the
+/// Reaction of a device's programs to failed logins; none where the exports have no settings of such a program. `runs` states whether the
 /// unit of a program may be on.
 pub(crate) fn guarding(
     device: &Device,
@@ -75,7 +75,7 @@ fn unwatched(guard: &LoginGuard, service: &Guarded<'_>) -> Guarding {
     Guarding::NotBanned { program: guard.program.clone(), why, lines: vec![line] }
 }
 
-/// Why a jail bans nobody from a service, with the line; none where it does.
+/// Reason for which a jail bans no address from a service, with the line; none where it does.
 fn reason(guard: &LoginGuard, jail: &Jail, service: &Guarded<'_>) -> Option<(String, Origin)> {
     let name = format!("The jail `{}` of {}", jail.name, guard.program);
     if let Some((fault, line)) = &jail.fault {

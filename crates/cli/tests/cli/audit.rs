@@ -336,15 +336,15 @@ fn etc_itself_may_be_given_and_many_links_are_one_line() {
 #[test]
 fn services_of_files_in_no_format_are_not_said_to_be_none() {
     let folder = folder(&[
-        ("d/etc/postfix/main.cf", "inet_interfaces = all\n"),
+        ("d/etc/courier/imapd", "ADDRESS=0\nPORT=143\n"),
         ("d/etc/hosts.allow", "# none\n"),
         ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/sh\n"),
     ]);
     let path = folder.path().to_str().unwrap();
     let (out, _, _) = run(&["services", path]);
-    assert!(out.contains("services that they configure are not listed: d/etc/postfix/main.cf"), "{out}");
+    assert!(out.contains("services that they configure are not listed: d/etc/courier/imapd"), "{out}");
     let (out, _, _) = run(&["services", "--format", "json", path]);
-    assert!(out.contains("\"path\": \"d/etc/postfix/main.cf\""), "{out}");
+    assert!(out.contains("\"path\": \"d/etc/courier/imapd\""), "{out}");
 }
 
 #[test]

@@ -192,11 +192,12 @@ impl Together {
                         together.tell(exports, origin, expected);
                     }
                 }
-                Some(Ok(value)) if truth(&value.text) == Some(false) => {
-                    if settings.own(name, "enabled").is_some() {
-                        guard.switched_off.push((name.to_owned(), value.origin));
-                    }
+                Some(Ok(value))
+                    if truth(&value.text) == Some(false) && settings.own(name, "enabled").is_some() =>
+                {
+                    guard.switched_off.push((name.to_owned(), value.origin));
                 }
+                Some(Ok(value)) if truth(&value.text) == Some(false) => {}
                 Some(Ok(value)) => {
                     together.tell(exports, value.origin, "expected `true` or `false`".to_owned());
                 }
@@ -229,7 +230,7 @@ impl Together {
         self.of_files.insert(export.id(), (ledger, elsewhere));
     }
 
-    /// A value that means nothing, in the file that it stands in.
+    /// Records a value without a meaning, in its file.
     fn tell(&mut self, exports: &[&Export], origin: Origin, expected: String) {
         let export = exports.iter().find(|export| export.id() == origin.export);
         if let Some((export, (ledger, elsewhere))) = export.zip(self.of_files.get_mut(&origin.export)) {
@@ -334,7 +335,7 @@ impl Files<'_> {
         count >= WHOLE && !found
     }
 
-    /// What the actions of a value ban from.
+    /// Bans by the actions of a value.
     fn bans(&self, jail: &str, value: &Value) -> Vec<Ban> {
         let mut bans = Vec::new();
         for action in actions(&value.text) {

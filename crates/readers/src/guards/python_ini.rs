@@ -13,7 +13,8 @@ pub(super) struct Value {
     pub(super) origin: Origin,
 }
 
-type Section = BTreeMap<String, Value>;
+/// Values of a section, by name.
+pub(super) type Section = BTreeMap<String, Value>;
 
 /// All files of a program together.
 #[derive(Debug, Default)]
@@ -30,16 +31,19 @@ const DEFAULT: &str = "DEFAULT";
 /// How deep names are replaced (`configparser`, `MAX_INTERPOLATION_DEPTH`).
 const DEPTH: usize = 10;
 
-/// What a line of a file is.
+/// Kind of a line of a file.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum Line {
     Understood,
     Strange(&'static str),
 }
 
-/// The sections of one file, in their order, with what each of its lines is.
-pub(super) fn parse(export: &Export) -> (Vec<(String, Section)>, Vec<(Origin, Line)>) {
-    let mut found: Vec<(String, Section)> = Vec::new();
+/// Sections of a file, in their order, by name.
+pub(super) type Sections = Vec<(String, Section)>;
+
+/// The sections of one file, with the kind of each of its lines.
+pub(super) fn parse(export: &Export) -> (Sections, Vec<(Origin, Line)>) {
+    let mut found = Sections::new();
     let mut lines = Vec::new();
     let mut open: Option<(String, usize)> = None;
     for line in export.lines() {
@@ -112,7 +116,7 @@ fn before_comment(text: &str) -> &str {
 
 impl Settings {
     /// Takes a file over what was read before.
-    pub(super) fn add(&mut self, file: Vec<(String, Section)>) {
+    pub(super) fn add(&mut self, file: Sections) {
         for (name, section) in file {
             if name != DEFAULT && !self.order.contains(&name) {
                 self.order.push(name.clone());

@@ -62,7 +62,7 @@ struct Evaluation<'s> {
     barrier: bool,
 }
 
-/// A list while it is gone through: who was let in, and who is still looked at.
+/// A list while it is evaluated: permitted clients, and those that later restrictions decide about.
 struct State {
     permitted: IpRangeSet,
     left: IpRangeSet,
@@ -222,7 +222,7 @@ impl Evaluation<'_> {
         }
     }
 
-    /// The clients that a table lets in, by address or by name (access(5)).
+    /// The clients that a table permits, by address or by name (access(5)).
     fn clients(&mut self, table: &str, origin: Option<Origin>, state: &mut State) {
         let (kind, path) = table.split_once(':').unwrap_or(("", table));
         if kind == "static" {

@@ -140,7 +140,7 @@ pub(super) struct Scope<'s> {
 const DEPTH: usize = 16;
 
 impl Scope<'_> {
-    /// A value as written; of the service, otherwise of all.
+    /// A value as written, for the service or otherwise for all.
     pub(super) fn written(&self, name: &str) -> Option<&Written> {
         self.overrides.and_then(|overrides| overrides.get(name)).or_else(|| self.main.get(name))
     }

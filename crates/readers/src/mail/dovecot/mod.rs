@@ -34,12 +34,32 @@ fn is_report(export: &Export) -> bool {
     export.lines().take(2).any(|line| line.text.starts_with("# 2.") && line.text.contains("dovecot.conf"))
 }
 
-/// Protocols with their ports: without TLS, and with TLS from the start.
-const PROTOCOLS: [(&str, &str, &str, Option<u16>, Option<u16>); 4] = [
-    ("imap", "IMAP server (Dovecot)", "20-imap.conf", Some(143), Some(993)),
-    ("pop3", "POP3 server (Dovecot)", "20-pop3.conf", Some(110), Some(995)),
-    ("sieve", "ManageSieve server (Dovecot)", "20-managesieve.conf", Some(4190), None),
-    ("submission", "submission server (Dovecot)", "20-submission.conf", Some(587), None),
+/// A protocol by which mail is fetched or handed in.
+struct KnownProtocol {
+    name: &'static str,
+    title: &'static str,
+    /// The file of settings that its package brings along.
+    file: &'static str,
+    /// Its ports: without TLS or with STARTTLS, and with TLS from the start.
+    ports: (Option<u16>, Option<u16>),
+}
+
+const fn protocol(
+    name: &'static str,
+    title: &'static str,
+    file: &'static str,
+    plain: u16,
+    wrapped: Option<u16>,
+) -> KnownProtocol {
+    KnownProtocol { name, title, file, ports: (Some(plain), wrapped) }
+}
+
+/// Protocols, with the defaults of Dovecot 2.3.
+const PROTOCOLS: [KnownProtocol; 4] = [
+    protocol("imap", "IMAP server (Dovecot)", "20-imap.conf", 143, Some(993)),
+    protocol("pop3", "POP3 server (Dovecot)", "20-pop3.conf", 110, Some(995)),
+    protocol("sieve", "ManageSieve server (Dovecot)", "20-managesieve.conf", 4190, None),
+    protocol("submission", "submission server (Dovecot)", "20-submission.conf", 587, None),
 ];
 
 /// A value and its place.
@@ -248,7 +268,7 @@ fn served(settings: &Settings, export: &Export, around: &ReadContext<'_>) -> Vec
     let by_file =
         |file: &str| around.exports.iter().any(|one| one.path().ends_with(&format!("dovecot/conf.d/{file}")));
     let mut found = Vec::new();
-    for (protocol, name, file, plain, wrapped) in PROTOCOLS {
+    for KnownProtocol { name: protocol, title: name, file, ports } in PROTOCOLS {
         let on = match stated {
             Some((list, _)) if !settings.missing || !list.is_empty() => {
                 list.split_whitespace().any(|one| one == protocol)
@@ -265,7 +285,7 @@ fn served(settings: &Settings, export: &Export, around: &ReadContext<'_>) -> Vec
             other => format!("service {other}-login"),
         };
         let (ssl, ssl_at) = ssl(settings);
-        one.endpoints = places(settings, &service, protocol, (plain, wrapped), &ssl, ssl_at.unwrap_or(line));
+        one.endpoints = places(settings, &service, protocol, ports, &ssl, ssl_at.unwrap_or(line));
         if one.endpoints.is_empty() {
             continue;
         }
@@ -447,107 +467,4 @@ fn doveadm(settings: &Settings) -> Option<Served> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::testing::first;
-
-    fn of(files: &[(&str, &str)]) -> Reading {
-        first(read, files)
-    }
-
-    fn told(text: &str) -> Vec<String> {
-        let reading = of(&[("d/etc/dovecot/dovecot.conf", text)]);
-        assert!(reading.ledger.notes.is_empty(), "{text}: {:?}", reading.ledger.notes);
-        let line = |one: &Served| {
-            let places: Vec<String> = one
-                .endpoints
-                .iter()
-                .map(|at| {
-                    format!(
-                        "{}{} {:?}",
-                        at.address.map(|one| format!("{one} ")).unwrap_or_default(),
-                        at.port,
-                        at.carried
-                    )
-                })
-                .collect();
-            let login = one.parts.first().map(|part| {
-                let encryption = part.encryption.as_ref().and_then(|one| one.possible().next().copied());
-                format!(" {:?} {encryption:?}", part.login.value().unwrap())
-            });
-            format!(
-                "{}: {}{}",
-                one.label.as_deref().unwrap_or_default(),
-                places.join(", "),
-                login.unwrap_or_default()
-            )
-        };
-        reading.facts.served.iter().map(line).collect()
-    }
-
-    #[test]
-    fn services() {
-        for (text, wanted) in [
-            ("protocols = imap\n", &["imap: 143 Optional, 993 Encrypted Password Some(Required)"][..]),
-            (
-                "protocols = imap pop3 # both\ndisable_plaintext_auth = no\nservice pop3-login {\n  inet_listener pop3 {\n    port = 0\n  }\n}\n",
-                &[
-                    "imap: 143 Optional, 993 Encrypted Password Some(Offered)",
-                    "pop3: 995 Encrypted Password Some(Offered)",
-                ],
-            ),
-            ("protocols = imap\nssl = no\n", &["imap: 143 Plain"]),
-            (
-                "protocols = imap\nssl = no\ndisable_plaintext_auth=no\nlisten = 10.4.0.9\n",
-                &["imap: 10.4.0.9 143 Plain Password Some(Never)"],
-            ),
-            (
-                "protocols = imap\nssl = required\ndisable_plaintext_auth=no\nauth_mechanisms = plain login\n",
-                &["imap: 143 Optional, 993 Encrypted Password Some(Required)"],
-            ),
-            (
-                "protocols = sieve\nauth_mechanisms = cram-md5\n",
-                &["sieve: 4190 Optional Proof Some(Required)"],
-            ),
-            (
-                "protocols = sieve\npassdb {\n  driver = static\n  args = nopassword=y\n}\n",
-                &["sieve: 4190 Optional Nothing Some(Required)"],
-            ),
-            (
-                "protocols =\nservice doveadm {\n  inet_listener {\n    port = 24245\n  }\n}\ndoveadm_password = lantern-quay\n",
-                &["doveadm: 24245 Plain Password None"],
-            ),
-        ] {
-            assert_eq!(told(text), wanted, "{text}");
-        }
-    }
-
-    #[test]
-    fn parts_of_the_folder() {
-        let main = (
-            "d/etc/dovecot/dovecot.conf",
-            "!include_try /usr/share/dovecot/protocols.d/*.protocol\n!include conf.d/*.conf\n",
-        );
-        let auth =
-            ("d/etc/dovecot/conf.d/10-auth.conf", "disable_plaintext_auth = no\nauth_mechanisms = plain\n");
-        let imap = ("d/etc/dovecot/conf.d/20-imap.conf", "protocol imap {\n}\n");
-        let reading = of(&[main, auth, imap]);
-        let [one] = &reading.facts.served[..] else { panic!("{:?}", reading.facts.served) };
-        assert_eq!(one.label.as_deref(), Some("imap"));
-        let encryption = one.parts[0].encryption.as_ref().unwrap();
-        assert_eq!(encryption.value(), Some(&Requirement::Offered));
-        assert_eq!(encryption.origin().unwrap().export, ExportId(1));
-    }
-
-    #[test]
-    fn secrets_and_strange_lines() {
-        let text = "passdb {\n  driver = static\n  args = password=lantern-quay\n}\ndoveadm_password = tide-and-moor\nssl_key = </x\ncolour = red\nwhat\n}\n";
-        let reading = of(&[("d/etc/dovecot/dovecot.conf", text)]);
-        assert_eq!((reading.facts.secrets.len(), reading.ledger.notes.len()), (2, 3));
-        let more = of(&[(
-            "d/etc/dovecot/dovecot-sql.conf.ext",
-            "driver = pgsql\nconnect = host=localhost dbname=mail user=mail password=quay-lantern\n",
-        )]);
-        assert_eq!((more.facts.secrets.len(), more.ledger.notes.len()), (1, 0));
-    }
-}
+mod tests;
