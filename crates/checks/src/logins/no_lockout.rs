@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Fail, Need, Reason, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::client_rules::{ClientRule, client_rule};
-use crate::support::login_guards::{Guarded, Guarding, guarding};
+use crate::support::login_guards::{Counting, Guarded, Guarding, counting, guarding};
 use crate::support::name_of;
 use trevlin_analysis::authentication::{lines_of_service, provide_pam, ssh_login_paths};
 use trevlin_analysis::map::EstateMap;
@@ -11,7 +11,6 @@ use trevlin_analysis::services::{Known, What, services};
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::housekeeping::UnitState;
-use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::policy::Most;
 use trevlin_model::ssh::{OPENSSH, SshConnection, SshServer};
 use trevlin_model::{Device, FactorKind, Origin, PasswordSource, Protocol, Setting, Tunnel, TunnelFamily};
@@ -294,57 +293,6 @@ fn by_pam(
             }
             verdict
         }
-    }
-}
-
-/// Treatment of failed logins by the modules of a stack.
-enum Counting {
-    Locks(Origin),
-    /// One that is there and does not lock, with the reason.
-    No(String, Origin),
-    Nothing,
-}
-
-/// `pam_faillock` records failures where it is called with `authfail`, and locks where it is called before the password or
-/// with `authsucc`; `pam_tally2` and `pam_tally` lock with `deny` only (pam_faillock(8), pam_tally2(8)).
-fn counting(device: &Device, lines: &[&PamLine]) -> Counting {
-    let asked = || lines.iter().filter(|line| line.facility == Some(PamFacility::Auth));
-    let of =
-        |names: &'static [&'static str]| asked().filter(move |line| names.contains(&line.module.as_str()));
-    if let Some(line) = asked().find(|line| line.module == "pam_abl" || line.module.starts_with("pam_radius"))
-    {
-        return Counting::Locks(line.origin);
-    }
-    let has = |line: &PamLine, word: &str| line.arguments.iter().any(|one| one == word);
-    let deny = |line: &PamLine| {
-        line.arguments.iter().rev().find_map(|one| one.strip_prefix("deny=")?.parse::<u32>().ok())
-    };
-    if let Some(line) = of(&["pam_tally2", "pam_tally"]).next() {
-        return match deny(line) {
-            Some(0) | None => Counting::No(
-                format!("`{}` counts failures and locks no account, since `deny` is not set.", line.module),
-                line.origin,
-            ),
-            Some(_) => Counting::Locks(line.origin),
-        };
-    }
-    let faillock: Vec<&&PamLine> = of(&["pam_faillock"]).collect();
-    let Some(first) = faillock.first() else { return Counting::Nothing };
-    let Some(records) = faillock.iter().find(|line| has(line, "authfail")) else {
-        let why = "`pam_faillock` is not called with `authfail`, so that it records no failure.";
-        return Counting::No(why.to_owned(), first.origin);
-    };
-    let Some(locks) = faillock.iter().find(|line| !has(line, "authfail")) else {
-        let why = "`pam_faillock` is called with `authfail` only, so that it locks no account.";
-        return Counting::No(why.to_owned(), records.origin);
-    };
-    let own = device.facts.lockout_settings.iter().find_map(|one| one.attempts);
-    let stated = deny(locks).map(|number| (number, locks.origin)).or(own);
-    match stated {
-        Some((0, line)) => {
-            Counting::No("`deny` of `pam_faillock` is 0, so that it locks no account.".to_owned(), line)
-        }
-        _ => Counting::Locks(locks.origin),
     }
 }
 

@@ -1,7 +1,8 @@
-//! Whether a program that bans addresses limits failed logins to a service.
+//! Whether a program that bans addresses, or a module that locks accounts, limits failed logins to a service.
 
 use trevlin_analysis::services::endpoint;
 use trevlin_model::login_guard::{Jail, LoginGuard};
+use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::{Device, Origin, PortRange, Protocol};
 
 /// A service with logins.
@@ -94,4 +95,57 @@ fn reason(guard: &LoginGuard, jail: &Jail, service: &Guarded<'_>) -> Option<(Str
     let (protocol, port) = *open;
     let at = endpoint(protocol.0.unwrap_or_default(), PortRange { first: port, last: port });
     Some((format!("{name} does not block {at}, where {} listens.", service.what), ban.origin))
+}
+
+/// Treatment of failed logins by the modules of a stack.
+pub(crate) enum Counting {
+    /// A module locks accounts, with its line.
+    Locks(Origin),
+    /// One that is there and does not lock, with the reason.
+    No(String, Origin),
+    /// No module counts.
+    Nothing,
+}
+
+/// `pam_faillock` records failures where it is called with `authfail`, and locks where it is called before the password or
+/// with `authsucc`; `pam_tally2` and `pam_tally` lock with `deny` only (pam_faillock(8), pam_tally2(8)).
+pub(crate) fn counting(device: &Device, lines: &[&PamLine]) -> Counting {
+    let asked = || lines.iter().filter(|line| line.facility == Some(PamFacility::Auth));
+    let of =
+        |names: &'static [&'static str]| asked().filter(move |line| names.contains(&line.module.as_str()));
+    if let Some(line) = asked().find(|line| line.module == "pam_abl" || line.module.starts_with("pam_radius"))
+    {
+        return Counting::Locks(line.origin);
+    }
+    let has = |line: &PamLine, word: &str| line.arguments.iter().any(|one| one == word);
+    let deny = |line: &PamLine| {
+        line.arguments.iter().rev().find_map(|one| one.strip_prefix("deny=")?.parse::<u32>().ok())
+    };
+    if let Some(line) = of(&["pam_tally2", "pam_tally"]).next() {
+        return match deny(line) {
+            Some(0) | None => Counting::No(
+                format!("`{}` counts failures and locks no account, since `deny` is not set.", line.module),
+                line.origin,
+            ),
+            Some(_) => Counting::Locks(line.origin),
+        };
+    }
+    let faillock: Vec<&&PamLine> = of(&["pam_faillock"]).collect();
+    let Some(first) = faillock.first() else { return Counting::Nothing };
+    let Some(records) = faillock.iter().find(|line| has(line, "authfail")) else {
+        let why = "`pam_faillock` is not called with `authfail`, so that it records no failure.";
+        return Counting::No(why.to_owned(), first.origin);
+    };
+    let Some(locks) = faillock.iter().find(|line| !has(line, "authfail")) else {
+        let why = "`pam_faillock` is called with `authfail` only, so that it locks no account.";
+        return Counting::No(why.to_owned(), records.origin);
+    };
+    let own = device.facts.lockout_settings.iter().find_map(|one| one.attempts);
+    let stated = deny(locks).map(|number| (number, locks.origin)).or(own);
+    match stated {
+        Some((0, line)) => {
+            Counting::No("`deny` of `pam_faillock` is 0, so that it locks no account.".to_owned(), line)
+        }
+        _ => Counting::Locks(locks.origin),
+    }
 }
