@@ -121,6 +121,6 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --no-fail-fast --test conformance --test conformance_accounts --test conformance_models --test conformance_pam --test conformance_sudo --test conformance_scripts --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_nft --test conformance_ufw --test conformance_containers --test conformance_tunnels --test kernel --test estates --test relays --test scrubbed --test examples --test browser -- --ignored
+cargo test --locked --workspace --no-fail-fast --test conformance --test conformance_accounts --test conformance_models --test conformance_pam --test conformance_sudo --test conformance_scripts --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_nft --test conformance_ufw --test conformance_containers --test conformance_guards --test conformance_mail --test conformance_tunnels --test kernel --test estates --test relays --test scrubbed --test examples --test browser -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
 cargo test --locked --workspace --lib priorities -- --ignored
