@@ -70,9 +70,8 @@ impl Jail {
     #[must_use]
     pub fn ban_of(&self, protocol: Protocol, port: u16) -> Option<&Ban> {
         self.bans.iter().find(|ban| {
-            let ports = |range: &PortRange| range.first <= port && port <= range.last;
             (ban.protocols.is_empty() || ban.protocols.contains(&protocol))
-                && (ban.ports.is_empty() || ban.ports.iter().any(ports))
+                && (ban.ports.is_empty() || ban.ports.iter().any(|range| range.contains(port)))
         })
     }
 }

@@ -4,6 +4,11 @@ use ipnet::{IpNet, Ipv4Net};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use trevlin_model::{Family, IpRange, MalformedAddress, Origin, RangeError};
 
+/// A network, or an address as a network of its own.
+pub(crate) fn net_of(word: &str) -> Option<IpNet> {
+    word.parse().ok().or_else(|| word.parse::<IpAddr>().ok().map(IpNet::from))
+}
+
 /// An IPv4 network from address and contiguous mask in dotted notation; host bits are cut off.
 pub(crate) fn v4_with_mask(address: &str, mask: &str) -> Option<Ipv4Net> {
     let mask = ipnet::ipv4_mask_to_prefix(mask.parse().ok()?).ok()?;

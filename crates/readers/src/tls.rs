@@ -208,6 +208,13 @@ pub(crate) fn openssl(
     offer
 }
 
+/// The same for a list as mail servers write it: one of exclusions alone (`!SSLv3`) begins with every version.
+pub(crate) fn listed_by_exclusion(ciphers: Option<(&str, Origin)>, words: &[&str], at: Origin) -> Offer {
+    let every: &[&str] = if words.iter().all(|word| word.starts_with('!')) { &["all", "SSLv3"] } else { &[] };
+    let versions: Vec<(&str, Origin)> = every.iter().chain(words).map(|word| (*word, at)).collect();
+    listed(ciphers, &versions, at)
+}
+
 /// Algorithms that a cipher list of OpenSSL and a list of versions permit, as web servers state them; `-` and `+` remove or add one, and
 /// `all` means every version from 1.0 on (SSLProtocol, TLSProtocol, ssl_protocols).
 pub(crate) fn listed(ciphers: Option<(&str, Origin)>, versions: &[(&str, Origin)], origin: Origin) -> Offer {

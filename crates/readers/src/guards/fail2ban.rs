@@ -3,14 +3,13 @@
 //! Format: jail.conf(5), fail2ban(1).
 
 use super::python_ini::{Line, Settings, Value, parse};
+use crate::addresses;
 use crate::announced::is_secret_variable;
 use crate::iptables::{protocol, services};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
-use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::login_guard::{Ban, Jail, LoginGuard};
 use trevlin_model::secret::SecretKind;
@@ -179,7 +178,7 @@ impl Together {
         let files = Files { settings: &settings, exports };
         for name in settings.names().filter(|name| !matches!(*name, "INCLUDES")) {
             match settings.get(name, "enabled") {
-                Some(Ok(value)) if truth(&value.text) == Some(true) => {
+                Some(Ok(value)) if serving::truth(&value.text) == Some(true) => {
                     let (jail, strange) = files.jail(name, value.origin);
                     // It stops at a name without a value as well.
                     refused = refused.or_else(|| {
@@ -193,11 +192,12 @@ impl Together {
                     }
                 }
                 Some(Ok(value))
-                    if truth(&value.text) == Some(false) && settings.own(name, "enabled").is_some() =>
+                    if serving::truth(&value.text) == Some(false)
+                        && settings.own(name, "enabled").is_some() =>
                 {
                     guard.switched_off.push((name.to_owned(), value.origin));
                 }
-                Some(Ok(value)) if truth(&value.text) == Some(false) => {}
+                Some(Ok(value)) if serving::truth(&value.text) == Some(false) => {}
                 Some(Ok(value)) => {
                     together.tell(exports, value.origin, "expected `true` or `false`".to_owned());
                 }
@@ -299,7 +299,7 @@ impl Files<'_> {
         let (action, ignored) = (value("action"), value("ignoreip"));
         let exempt = ignored.iter().flat_map(|value| {
             let words = value.text.split([' ', ',', '\n', '\t']).filter(|word| !word.is_empty());
-            words.filter_map(|word| Some((network(word)?, value.origin)))
+            words.filter_map(|word| Some((addresses::net_of(word)?, value.origin)))
         });
         let bare = filter.as_ref().map_or("", |value| named(&value.text).0).to_owned();
         let fault = filter
@@ -395,15 +395,6 @@ impl Files<'_> {
             commands.any(|value| ACTIONS.commands.iter().any(|command| value.text.contains(command.as_str())))
         })
     }
-}
-
-/// `true`, `yes`, `on`, `1` and their opposites (`configparser`).
-fn truth(text: &str) -> Option<bool> {
-    serving::truth(text)
-}
-
-fn network(word: &str) -> Option<IpNet> {
-    word.parse().ok().or_else(|| word.parse::<IpAddr>().ok().map(IpNet::from))
 }
 
 /// The actions of a value: each is a name with options in brackets, and a blank or the end of the line ends it.

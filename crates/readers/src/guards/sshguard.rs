@@ -2,9 +2,9 @@
 //!
 //! Format: sshguard(8), sshguard.conf.sample of its package.
 
+use crate::addresses;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use ipnet::IpNet;
-use std::net::IpAddr;
 use trevlin_model::login_guard::{Ban, Jail, LoginGuard};
 use trevlin_model::{Export, Origin};
 
@@ -45,17 +45,13 @@ fn everything(origin: Origin) -> Ban {
     Ban { protocols: Vec::new(), ports: Vec::new(), origin }
 }
 
-fn network(word: &str) -> Option<IpNet> {
-    word.parse().ok().or_else(|| word.parse::<IpAddr>().ok().map(IpNet::from))
-}
-
 fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     if is_list(export) {
         for line in export.lines() {
             let text = line.text.trim();
-            match network(text) {
+            match addresses::net_of(text) {
                 _ if text.is_empty() || text.starts_with('#') => {}
                 Some(_) => book.understood(export.origin_of(text)),
                 // A name of a host.
@@ -119,9 +115,9 @@ fn exempt(list: &str, named_at: Origin, export: &Export, around: &ReadContext<'_
     match around.find(list, export) {
         Some(file) => file
             .lines()
-            .filter_map(|line| Some((network(line.text.trim())?, file.origin_of(line.text.trim()))))
+            .filter_map(|line| Some((addresses::net_of(line.text.trim())?, file.origin_of(line.text.trim()))))
             .collect(),
-        None => list.split(':').filter_map(|word| Some((network(word)?, named_at))).collect(),
+        None => list.split(':').filter_map(|word| Some((addresses::net_of(word)?, named_at))).collect(),
     }
 }
 

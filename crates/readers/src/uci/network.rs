@@ -131,7 +131,7 @@ fn addresses_of(section: &Section) -> Vec<(Option<IpNet>, Said)> {
         (net, said.clone())
     });
     let v6 = section.all("ip6addr").chain(section.all("addresses")).map(|(word, said)| {
-        let net = word.parse::<IpNet>().ok().or_else(|| word.parse::<IpAddr>().ok().map(IpNet::from));
+        let net = crate::addresses::net_of(word);
         (net, said.clone())
     });
     v4.chain(v6).collect()

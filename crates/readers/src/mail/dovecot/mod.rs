@@ -433,13 +433,8 @@ fn offer(settings: &Settings) -> Option<Offer> {
         return Some(tls::openssl(ciphers, [Some((name, at)), None], &[], at));
     }
     let (versions, at) = line("ssl_protocols")?;
-    let mut listed: Vec<(String, Origin)> = Vec::new();
-    if versions.split_whitespace().all(|word| word.starts_with('!')) {
-        listed.extend([("all".to_owned(), at), ("SSLv3".to_owned(), at)]);
-    }
-    listed.extend(versions.split_whitespace().map(|word| (word.replace('!', "-"), at)));
-    let listed: Vec<(&str, Origin)> = listed.iter().map(|(name, origin)| (name.as_str(), *origin)).collect();
-    Some(tls::listed(ciphers, &listed, at))
+    let words: Vec<&str> = versions.split_whitespace().collect();
+    Some(tls::listed_by_exclusion(ciphers, &words, at))
 }
 
 /// The port by which other servers command this one.

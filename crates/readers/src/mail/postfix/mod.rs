@@ -426,22 +426,12 @@ fn offer(scope: &Scope<'_>, carried: TransportSecurity) -> Option<trevlin_model:
     }
     let (versions, Some(at)) = scope.get("smtpd_tls_mandatory_protocols") else { return None };
     let words: Vec<&str> = versions.split([' ', ',', ':']).filter(|word| !word.is_empty()).collect();
-    let lowest = words.iter().find_map(|word| word.strip_prefix(">="));
-    let listed: Vec<(String, Origin)> = if let Some(lowest) = lowest {
-        let all = ["SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"];
-        let from = all.iter().position(|name| name.eq_ignore_ascii_case(lowest)).unwrap_or(1);
-        all[from..].iter().map(|name| ((*name).to_owned(), at)).collect()
-    } else {
-        let mut list: Vec<(String, Origin)> = Vec::new();
-        // A list of exclusions begins with every version.
-        if words.iter().all(|word| word.starts_with('!')) {
-            list.push(("all".to_owned(), at));
-            list.push(("SSLv3".to_owned(), at));
-        }
-        list.extend(words.iter().map(|word| (word.replace('!', "-"), at)));
-        list
+    let Some(lowest) = words.iter().find_map(|word| word.strip_prefix(">=")) else {
+        return Some(tls::listed_by_exclusion(None, &words, at));
     };
-    let listed: Vec<(&str, Origin)> = listed.iter().map(|(name, origin)| (name.as_str(), *origin)).collect();
+    let all = ["SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"];
+    let from = all.iter().position(|name| name.eq_ignore_ascii_case(lowest)).unwrap_or(1);
+    let listed: Vec<(&str, Origin)> = all[from..].iter().map(|name| (*name, at)).collect();
     Some(tls::listed(None, &listed, at))
 }
 

@@ -3,6 +3,7 @@
 //! Format: postconf(5), `smtpd_relay_restrictions` and the other lists; access(5).
 
 use super::settings::Scope;
+use crate::addresses;
 use crate::reader::ReadContext;
 use ipnet::IpNet;
 use std::net::IpAddr;
@@ -187,7 +188,7 @@ impl Evaluation<'_> {
         for word in text.split([' ', ',', '\t', '\n']).filter(|word| !word.is_empty()) {
             let (negated, entry) = word.strip_prefix('!').map_or((false, word), |rest| (true, rest));
             let bare = entry.replace(['[', ']'], "");
-            if let Some(net) = network(&bare) {
+            if let Some(net) = addresses::net_of(&bare).map(|net| net.trunc()) {
                 let own: IpRangeSet = [IpRange::from(net)].into_iter().collect();
                 if negated {
                     *gone = gone.union(&own);
@@ -297,13 +298,9 @@ fn is_rejection(action: &str) -> bool {
     action.starts_with("reject") || action.starts_with("defer") || action.starts_with(['4', '5'])
 }
 
-fn network(text: &str) -> Option<IpNet> {
-    text.parse::<IpNet>().map(|net| net.trunc()).ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
-}
-
 /// An address, a network, or the beginning of an address (access(5), HOST NAME/ADDRESS PATTERNS).
 fn address_key(key: &str) -> Option<IpRange> {
-    if let Some(net) = network(&key.replace(['[', ']'], "")) {
+    if let Some(net) = addresses::net_of(&key.replace(['[', ']'], "")).map(|net| net.trunc()) {
         return Some(IpRange::from(net));
     }
     let parts: Vec<u8> = key.split('.').map(|part| part.parse().ok()).collect::<Option<_>>()?;
