@@ -58,6 +58,8 @@ pub enum ServedKind {
     Containers,
     /// Mail: taken on, handed on, or fetched.
     Mail,
+    /// A directory of accounts (LDAP).
+    Directory,
     /// Whatever is known by its port only.
     Other,
 }
@@ -91,6 +93,7 @@ impl ServedKind {
             Self::Telnet => "Telnet server",
             Self::Containers => "container engine",
             Self::Mail => "mail server",
+            Self::Directory => "directory server",
             Self::Other => "service",
         }
     }
@@ -117,6 +120,7 @@ impl ServedKind {
             Self::Telnet => "Telnet servers",
             Self::Containers => "container engines",
             Self::Mail => "mail servers",
+            Self::Directory => "directory servers",
             Self::Other => "services",
         }
     }
@@ -437,6 +441,12 @@ pub enum PartKind {
     Rule,
     /// Mail to other domains, without a login.
     Relaying,
+    /// Entries of a directory.
+    Entries,
+    /// Passwords of a directory's users, as it stores them.
+    PasswordHashes,
+    /// The user's own entry of a directory: attributes that decide what the account may do.
+    OwnAccount,
     /// Everything that the service holds.
     Whole,
 }
@@ -462,6 +472,9 @@ impl PartKind {
             Self::Page => "page",
             Self::Rule => "rule",
             Self::Relaying => "relaying",
+            Self::Entries => "entries",
+            Self::PasswordHashes => "password hashes",
+            Self::OwnAccount => "own account",
             Self::Whole => "service",
         }
     }
@@ -672,6 +685,10 @@ pub enum ServiceWeakness {
     RootLogin,
     /// Keys that prove DNS requests use HMAC-MD5 (RFC 8945, 6).
     Md5Keys,
+    /// A login with a name and an empty password succeeds as one without a name (RFC 4513, 5.1.2; slapd.conf(5), allow bind_anon_dn).
+    EmptyPassword,
+    /// LDAP version 2 is accepted (RFC 3494; slapd.conf(5), allow bind_v2).
+    LdapTwo,
 }
 
 impl Served {

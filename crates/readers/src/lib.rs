@@ -30,6 +30,7 @@ mod credentials;
 mod data;
 mod decode;
 mod dhcp;
+mod directory;
 mod dynamic_dns;
 mod encapsulation;
 mod files;
@@ -181,6 +182,7 @@ pub const READERS: &[Reader] = &[
     upkeep::rsyslog::READER,
     accounts::SHADOW,
     sheet::READER,
+    directory::slapd::READER,
     files::smb::READER,
     files::smbpasswd::READER,
     snmp::READER,

@@ -47,7 +47,7 @@ fn facts_before(reading: &Reading, cut: u32) -> BTreeSet<String> {
 
 /// Formats in which a statement depends on lines after it, with the reason: there the statement at the damage may be lost, and none before
 /// it.
-const HANGS_ON_WHAT_COMES: [(&str, &str); 19] = [
+const HANGS_ON_WHAT_COMES: [(&str, &str); 20] = [
     ("hostapd", "settings are of the network that stands above them"),
     ("ip-route", "a route without its gateway leads elsewhere"),
     ("ipsec-conf", "a connection is loaded where `auto` says so, which stands last"),
@@ -56,6 +56,7 @@ const HANGS_ON_WHAT_COMES: [(&str, &str); 19] = [
     ("pem", "a key is one once it is whole"),
     ("radius", "a realm is one once its pool is known"),
     ("postfix", "an option is of the service that stands above it"),
+    ("slapd", "a line that begins with a blank is of the value above it"),
     ("sheet", "a login is one once its list is known"),
     ("strongswan-conf", "a secret is one once its server is known"),
     ("compose", "a service is one with its keys"),

@@ -95,6 +95,8 @@ fn is_free(format: &str, raw: &str, nth: usize) -> bool {
             let of_service = line.ends_with(':') && raw.starts_with("  ") && !raw.starts_with("   ");
             of_service || line.starts_with(char::is_uppercase)
         }
+        // A line that continues a value; values of entries.
+        "slapd" => raw.starts_with([' ', '\t']),
         // Plug-ins have settings of their own.
         "dovecot" => line.starts_with("quota "),
         // Names of services that are no port.

@@ -141,6 +141,7 @@ impl Service {
                 ServedKind::Telnet => PortKind::Shell,
                 ServedKind::Containers => PortKind::Management,
                 ServedKind::Mail => PortKind::Mail,
+                ServedKind::Directory => PortKind::Login,
                 ServedKind::Other => by_port(),
             },
             What::Relay(_) => PortKind::Tunnel,

@@ -8,7 +8,7 @@ use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::Origin;
 use trevlin_model::served::{
-    AuthRequirement, Remark, Requirement, ServedKind, ServiceResource, TransportSecurity,
+    AuthRequirement, PartKind, Remark, Requirement, ServedKind, ServiceResource, TransportSecurity,
 };
 
 /// The check.
@@ -36,7 +36,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         if one.served.is_local() || one.served.kind == ServedKind::Monitoring {
             continue;
         }
-        for part in &one.served.parts {
+        // Rights within a directory are of its one login.
+        let parts = one.served.parts.iter();
+        let directory = one.served.kind == ServedKind::Directory;
+        for part in parts.filter(|part| !directory || part.kind == PartKind::Whole) {
             let asks = matches!(
                 part.login.value(),
                 Some(AuthRequirement::Password | AuthRequirement::PasswordAndCode)

@@ -20,7 +20,7 @@ pub(crate) const CHECK: Check = Check {
           the clients are gone. Each of them lets an attacker in where the usual login would not.",
     fix: "Remove the setting: the defaults of current versions are safe. Where an old client still needs it, move the client \
           to a server of its own.",
-    judged: "Fails for each of these settings of a running service: Samba's `lanman auth`, `ntlm auth` with version 1, `null \
+    judged: "Fails for each of these settings of a running service: OpenLDAP's `allow bind_anon_dn` and `bind_v2`; Samba's `lanman auth`, `ntlm auth` with version 1, `null \
              passwords`, `encrypt passwords = no`, `server schannel` below `yes` on a domain controller, and wide links with \
              `allow insecure wide links`; ProFTPD's `RootLogin`; keys of BIND with HMAC-MD5. Passes where none is set.",
     references: &["smb.conf(5), ntlm auth", "CVE-2020-1472", "RFC 8945, 6", "mod_auth of ProFTPD, RootLogin"],
@@ -29,11 +29,11 @@ pub(crate) const CHECK: Check = Check {
 };
 
 /// Programs whose settings are looked at.
-const PROGRAMS: [&str; 3] = ["BIND", "ProFTPD", "Samba"];
+const PROGRAMS: [&str; 4] = ["BIND", "OpenLDAP", "ProFTPD", "Samba"];
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for one in of_kinds(estate, &[ServedKind::Shares, ServedKind::Transfers, ServedKind::Names]) {
+    for one in of_kinds(estate, &[ServedKind::Shares, ServedKind::Transfers, ServedKind::Names, ServedKind::Directory]) {
         if one.served.is_local() {
             continue;
         }
@@ -98,6 +98,18 @@ fn case(weakness: ServiceWeakness) -> (Severity, &'static str, &'static str, &'s
             "an attacker on the path reads every password",
             "requires passwords in clear text",
             "`encrypt passwords = no` makes clients send the password itself.",
+        ),
+        ServiceWeakness::EmptyPassword => (
+            Severity::Medium,
+            "programs that check passwords by a login at the directory accept an empty one",
+            "accepts logins with an empty password",
+            "With `bind_anon_dn` a login with a user name and no password succeeds, as one without a name.",
+        ),
+        ServiceWeakness::LdapTwo => (
+            Severity::Low,
+            "it affects old clients that use it",
+            "accepts LDAP version 2",
+            "Version 2 has neither TLS nor SASL, and is historic since 2003 (RFC 3494).",
         ),
         ServiceWeakness::OpenNetlogon => (
             Severity::High,

@@ -211,6 +211,19 @@ fn containers(mint: &mut Mint, add: &mut dyn FnMut(&str, String)) {
         format!("driver = pgsql\nconnect = host=10.4.0.9 user=mail password={}\n", mint.plain_word()),
     );
     add(
+        "post/etc/ldap/slapd.conf",
+        format!(
+            "database mdb\nsuffix dc=quay,dc=example\nrootdn cn=admin,dc=quay,dc=example\nrootpw {}\nsyncrepl rid=1 \
+             provider=ldap://10.4.0.9\n  bindmethod=simple\n  credentials=\"{}\"\n",
+            mint.plain_word(),
+            mint.plain_word()
+        ),
+    );
+    add(
+        "post/slapcat.ldif",
+        format!("dn: olcDatabase={{1}}mdb,cn=config\nolcDatabase: {{1}}mdb\nolcSuffix: dc=a\nolcRootPW: {}\n", mint.plain_word()),
+    );
+    add(
         "ships/etc/fail2ban/jail.local",
         format!(
             "[DEFAULT]\ncftoken = {}\n[sshd]\nenabled = true\nfilter = sshd\nport = ssh\naction = iptables[port=ssh]\n         \
@@ -602,6 +615,7 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         "fail2ban",
         "postfix",
         "dovecot",
+        "slapd",
         "uci",
         "yang",
         "sheet",
