@@ -268,6 +268,15 @@ impl Rule {
     /// Beginning of the comment of a rule that a program adds by itself for a setting; it is in no configuration.
     pub const GENERATED: &str = "generated from ";
 
+    /// Comment of a rule that a program needs for its own work and no setting is about: it is changed with the program alone.
+    pub const OF_A_PROGRAM: &str = "set by the container engine";
+
+    /// Whether it is a rule that a program needs for its own work.
+    #[must_use]
+    pub fn is_of_a_program(&self) -> bool {
+        self.comment.as_deref() == Some(Self::OF_A_PROGRAM)
+    }
+
     /// Whether it is a jump without a condition that a program sets between chains of its own: no configuration has it.
     #[must_use]
     pub fn is_generated_jump(&self) -> bool {

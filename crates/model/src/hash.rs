@@ -33,19 +33,23 @@ pub enum HashScheme {
     Digest,
     /// SHA-1 without salt, once (htpasswd(1), -s).
     PlainSha1,
+    /// SHA-1 with a salt, once (slappasswd(8), -h).
+    SaltedSha1,
+    /// MD5 once, with or without a salt (slappasswd(8), -h).
+    PlainMd5,
+    /// SHA-256 or its longer kinds once, with or without a salt (slapd-pw-sha2(5)).
+    PlainSha2,
     /// None of these.
     Other,
 }
 
 impl HashScheme {
-    /// The scheme of a hash as crypt(5) writes it.
+    /// The scheme of a hash as crypt(5) writes it, or with its name in braces before it as directories store it (RFC 3112 has the form).
     #[must_use]
     pub fn of(hash: &str) -> Self {
-        const PREFIXES: [(&str, HashScheme); 16] = [
+        const PREFIXES: [(&str, HashScheme); 14] = [
             ("$1$", HashScheme::Md5),
             ("$apr1$", HashScheme::Md5),
-            ("{SHA}", HashScheme::PlainSha1),
-            ("{SSHA}", HashScheme::PlainSha1),
             ("$2", HashScheme::Bcrypt),
             ("$3$", HashScheme::Nt),
             ("$5$", HashScheme::Sha256),
@@ -59,6 +63,17 @@ impl HashScheme {
             ("_", HashScheme::ExtendedDes),
             ("$", HashScheme::Other),
         ];
+        if let Some((name, rest)) = hash.strip_prefix('{').and_then(|rest| rest.split_once('}')) {
+            return match name.to_ascii_lowercase().as_str() {
+                "crypt" => Self::of(rest),
+                "sha" => Self::PlainSha1,
+                "ssha" => Self::SaltedSha1,
+                "md5" | "smd5" => Self::PlainMd5,
+                "sha256" | "sha384" | "sha512" | "ssha256" | "ssha384" | "ssha512" => Self::PlainSha2,
+                _ if rest.starts_with('$') => Self::of(rest),
+                _ => Self::Other,
+            };
+        }
         match PREFIXES.iter().find(|(prefix, _)| hash.starts_with(prefix)) {
             Some((_, scheme)) => *scheme,
             None if hash.len() == 13 => Self::Des,
@@ -86,6 +101,9 @@ impl HashScheme {
             Self::Argon2 => "Argon2",
             Self::Digest => "MD5 digest",
             Self::PlainSha1 => "unsalted SHA-1",
+            Self::SaltedSha1 => "salted SHA-1",
+            Self::PlainMd5 => "MD5 without iterations",
+            Self::PlainSha2 => "SHA-2 without iterations",
             Self::Other => "an unknown scheme",
         }
     }
@@ -102,6 +120,9 @@ impl HashScheme {
                 | Self::Sha1
                 | Self::Digest
                 | Self::PlainSha1
+                | Self::SaltedSha1
+                | Self::PlainMd5
+                | Self::PlainSha2
         )
     }
 }

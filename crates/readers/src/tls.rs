@@ -208,11 +208,19 @@ pub(crate) fn openssl(
     offer
 }
 
-/// The same for a list as mail servers write it: one of exclusions alone (`!SSLv3`) begins with every version.
+/// The same for a list as mail servers write it: one of exclusions alone (`!SSLv3`) begins with every version, and `>=TLSv1.2` or
+/// `<=TLSv1.2` leaves those out that are below or above (postconf(5), smtpd_tls_protocols).
 pub(crate) fn listed_by_exclusion(ciphers: Option<(&str, Origin)>, words: &[&str], at: Origin) -> Offer {
-    let every: &[&str] = if words.iter().all(|word| word.starts_with('!')) { &["all", "SSLv3"] } else { &[] };
-    let versions: Vec<(&str, Origin)> = every.iter().chain(words).map(|word| (*word, at)).collect();
-    listed(ciphers, &versions, at)
+    let place = |name: &str| VERSIONS.iter().position(|known| known.eq_ignore_ascii_case(name));
+    let bound = |sign: &str| words.iter().filter_map(|word| place(word.strip_prefix(sign)?)).next_back();
+    let (lowest, highest) = (bound(">=").unwrap_or_default(), bound("<=").unwrap_or(VERSIONS.len() - 1));
+    let every = words.iter().all(|word| word.starts_with(['!', '>', '<']));
+    // Version 2 is in no library any more.
+    let begin =
+        VERSIONS.iter().enumerate().skip(1).filter(|(at, _)| every && (lowest..=highest).contains(at));
+    let begin = begin.map(|(_, name)| (*name, at));
+    let rest = words.iter().filter(|word| !word.starts_with(['>', '<'])).map(|word| (*word, at));
+    listed(ciphers, &begin.chain(rest).collect::<Vec<_>>(), at)
 }
 
 /// Algorithms that a cipher list of OpenSSL and a list of versions permit, as web servers state them; `-` and `+` remove or add one, and
@@ -295,6 +303,19 @@ mod tests {
             }
         }
         assert!(gnutls("@SYSTEM", origin()).open.is_some());
+    }
+
+    #[test]
+    fn lists_of_mail_servers() {
+        for (words, wanted) in [
+            (&[">=TLSv1.2"][..], &["TLSv1.2", "TLSv1.3"][..]),
+            (&[">=TLSv1.1", "<=TLSv1.2"], &["TLSv1.1", "TLSv1.2"]),
+            (&["!SSLv3", "!TLSv1", "!TLSv1.1"], &["TLSv1.2", "TLSv1.3"]),
+            (&["!SSLv2"], &["SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"]),
+            (&["TLSv1.2"], &["TLSv1.2"]),
+        ] {
+            assert_eq!(names(&listed_by_exclusion(None, words, origin())), wanted, "{words:?}");
+        }
     }
 
     #[test]

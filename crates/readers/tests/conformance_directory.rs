@@ -68,7 +68,9 @@ const RULES: [&str; 34] = [
 
 /// Entries with a password each, where they may have one.
 fn tree() -> String {
-    let mut text = format!("dn: {SUFFIX}\nobjectClass: dcObject\nobjectClass: organization\ndc: quay\no: Quay\ndescription: first\nuserPassword: {PASSWORD}\n\n");
+    let mut text = format!(
+        "dn: {SUFFIX}\nobjectClass: dcObject\nobjectClass: organization\ndc: quay\no: Quay\ndescription: first\nuserPassword: {PASSWORD}\n\n"
+    );
     for unit in ["people", "groups", "services", "yard"] {
         write!(
             text,
@@ -160,7 +162,8 @@ fn output(program: &str, arguments: &[&str], input: &str) -> (bool, String) {
         .unwrap();
     child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
     let output = child.wait_with_output().unwrap();
-    let text = [output.stdout, output.stderr].map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).concat();
+    let text =
+        [output.stdout, output.stderr].map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).concat();
     (output.status.success(), text)
 }
 
@@ -192,7 +195,8 @@ fn told(url: &str, user: Option<&str>) -> [bool; 3] {
     arguments.extend(&login);
     let mut changes = String::new();
     for name in names().iter().filter(|name| Some(name.as_str()) != user) {
-        write!(changes, "dn: {name}\nchangetype: modify\nreplace: description\ndescription: first\n\n").unwrap();
+        write!(changes, "dn: {name}\nchangetype: modify\nreplace: description\ndescription: first\n\n")
+            .unwrap();
     }
     let (_, text) = output("ldapmodify", &arguments, &changes);
     let tried = names().len() - usize::from(user.is_some());
@@ -244,7 +248,8 @@ fn said(served: &Served, anonymous: bool, names: &[&str]) -> [bool; 3] {
     let here = |part: &&ServiceResource| {
         let login = part.login.value() == Some(&AuthRequirement::Nothing);
         let user = !anonymous
-            && (part.users.is_empty() || names.iter().any(|name| part.users.iter().any(|one| one.contains(name))));
+            && (part.users.is_empty()
+                || names.iter().any(|name| part.users.iter().any(|one| one.contains(name))));
         let whole = part.label.as_deref().is_none_or(|label| label == part.name)
             || part.kind != PartKind::Entries
             || part.name.contains("description");
@@ -271,7 +276,7 @@ fn one(number: u64, folder: &Path) -> String {
     fs::write(&open, text.replace("readonly on", "")).unwrap();
     let (loaded, why) = output("slapadd", &["-q", "-f", open.to_str().unwrap()], &tree());
     assert!(loaded, "{why} {text}");
-    let read = if number % 2 == 0 {
+    let read = if number.is_multiple_of(2) {
         text.clone()
     } else {
         let made = folder.join("made");
@@ -322,7 +327,8 @@ fn one(number: u64, folder: &Path) -> String {
         }
     }
     let change = format!("dn: {}\nchangetype: modify\nreplace: uidNumber\nuidNumber: 1000\n\n", USERS[0]);
-    let (changed, text_of) = output("ldapmodify", &["-x", "-H", &url, "-D", USERS[0], "-w", PASSWORD], &change);
+    let (changed, text_of) =
+        output("ldapmodify", &["-x", "-H", &url, "-D", USERS[0], "-w", PASSWORD], &change);
     let own = served.parts.iter().any(|part| {
         (part.kind == PartKind::OwnAccount || (part.kind == PartKind::Entries && part.is_written()))
             && (part.users.is_empty() || part.users.iter().any(|one| one.contains("ou=people")))
@@ -330,7 +336,11 @@ fn one(number: u64, folder: &Path) -> String {
     if changed != own && !text_of.contains("ldap_bind") {
         wrong.push(format!("own number: server {changed}, read {own}"));
     }
-    if wrong.is_empty() { String::new() } else { format!("{}\n{text}\n{:#?}", wrong.join("; "), brief(&served)) }
+    if wrong.is_empty() {
+        String::new()
+    } else {
+        format!("{}\n{text}\n{:#?}", wrong.join("; "), brief(&served))
+    }
 }
 
 fn brief(served: &Served) -> Vec<String> {

@@ -67,7 +67,7 @@ pub struct Found {
     pub line: Option<String>,
 }
 
-const TEXTS: [(&str, &str); 13] = [
+const TEXTS: [(&str, &str); 16] = [
     ("gate", include_str!("../kinds/gate.toml")),
     ("router", include_str!("../kinds/router.toml")),
     ("keeper", include_str!("../kinds/keeper.toml")),
@@ -81,6 +81,9 @@ const TEXTS: [(&str, &str); 13] = [
     ("dialin", include_str!("../kinds/dialin.toml")),
     ("island", include_str!("../kinds/island.toml")),
     ("mast", include_str!("../kinds/mast.toml")),
+    ("post", include_str!("../kinds/post.toml")),
+    ("crew", include_str!("../kinds/crew.toml")),
+    ("stacks", include_str!("../kinds/stacks.toml")),
 ];
 
 /// Every kind.

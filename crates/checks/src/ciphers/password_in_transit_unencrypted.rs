@@ -19,7 +19,7 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Medium,
     why: "An attacker on the path reads the password and can use it wherever its owner does. Users often reuse it for other services.",
     fix: "Offer the login over TLS only, and redirect HTTP (`return 301 https://…`, `hostssl`, `force_local_logins_ssl=YES`, \
-          `tls-port`).",
+          `tls-port`, `security simple_bind=128`).",
     judged: "Fails for each login page, FTP folder, database rule, cache and broker that accepts a password over a \
              connection without mandatory encryption, beyond the device itself. Passes where TLS is required, where the site \
              only redirects, and where the method does not reveal the password. Undetermined for an administration page that \

@@ -41,11 +41,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let entries = one.served.parts.iter().find(|part| part.kind == PartKind::Entries);
         if let Some(entries) = entries.filter(|_| !written) {
             let holds = Verdict::pass_lines(vec![one.served.origin, entries.origin]);
-            answers.push(Answer::new(
-                one.device,
-                Subject::served(one.served),
-                one.open().unwrap_or(holds),
-            ));
+            answers.push(Answer::new(one.device, Subject::served(one.served), one.open().unwrap_or(holds)));
         }
     }
     answers
@@ -103,7 +99,11 @@ mod tests {
                 "access to * by dn.subtree=\"ou=people,dc=quay,dc=example\" write by * read\n",
                 &["fail high d slapd.conf:3"],
             ),
-            ("", "access to * by group.exact=\"cn=admins,dc=quay,dc=example\" write by users read\n", &["pass d"]),
+            (
+                "",
+                "access to * by group.exact=\"cn=admins,dc=quay,dc=example\" write by users read\n",
+                &["pass d"],
+            ),
             ("readonly on\n", "access to * by users write\n", &["fail high d slapd.conf:4"]),
             ("", "readonly on\naccess to * by users write\n", &["pass d"]),
         ] {

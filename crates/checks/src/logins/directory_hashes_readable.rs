@@ -38,11 +38,7 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
         let entries = one.served.parts.iter().find(|part| part.kind == PartKind::Entries);
         if let Some(entries) = entries.filter(|_| !shown) {
             let holds = Verdict::pass_lines(vec![one.served.origin, entries.origin]);
-            answers.push(Answer::new(
-                one.device,
-                Subject::served(one.served),
-                one.open().unwrap_or(holds),
-            ));
+            answers.push(Answer::new(one.device, Subject::served(one.served), one.open().unwrap_or(holds)));
         }
     }
     answers
@@ -79,9 +75,15 @@ mod tests {
             ("access to * by * read\n", &["fail high d slapd.conf:3"][..]),
             ("", &["fail high d slapd.conf:1"]),
             ("access to * by users read by anonymous auth\n", &["fail medium d slapd.conf:3"]),
-            ("access to attrs=userPassword by self =xw by anonymous auth\naccess to * by * read\n", &["pass d"]),
+            (
+                "access to attrs=userPassword by self =xw by anonymous auth\naccess to * by * read\n",
+                &["pass d"],
+            ),
             // The rule comes too late.
-            ("access to * by * read\naccess to attrs=userPassword by anonymous auth\n", &["fail high d slapd.conf:3"]),
+            (
+                "access to * by * read\naccess to attrs=userPassword by anonymous auth\n",
+                &["fail high d slapd.conf:3"],
+            ),
             // The rule is for a part of the tree.
             (
                 "access to dn.subtree=\"ou=people,dc=quay,dc=example\" attrs=userPassword by anonymous auth\naccess to * by * read\n",
@@ -91,7 +93,10 @@ mod tests {
                 "access to attrs=userPassword by dn.children=\"ou=services,dc=quay,dc=example\" read by * auth\naccess to * by users read\n",
                 &["fail medium d slapd.conf:3 slapd.conf:4"],
             ),
-            ("access to attrs=userPassword by dn.exact=\"cn=sync,dc=quay,dc=example\" read by * auth\naccess to * by users read\n", &["pass d"]),
+            (
+                "access to attrs=userPassword by dn.exact=\"cn=sync,dc=quay,dc=example\" read by * auth\naccess to * by users read\n",
+                &["pass d"],
+            ),
             (
                 "access to attrs=userPassword by peername.ip=10.4.0.9 read by * auth\naccess to attrs=entry by * read\n",
                 &["fail medium d slapd.conf:3 slapd.conf:4"],

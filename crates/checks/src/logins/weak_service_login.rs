@@ -33,7 +33,10 @@ const PROGRAMS: [&str; 4] = ["BIND", "OpenLDAP", "ProFTPD", "Samba"];
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for one in of_kinds(estate, &[ServedKind::Shares, ServedKind::Transfers, ServedKind::Names, ServedKind::Directory]) {
+    for one in of_kinds(
+        estate,
+        &[ServedKind::Shares, ServedKind::Transfers, ServedKind::Names, ServedKind::Directory],
+    ) {
         if one.served.is_local() {
             continue;
         }

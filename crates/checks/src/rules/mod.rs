@@ -145,7 +145,8 @@ fn each_rule_with(
             // Most rules pass, so their texts are built only once there is a failing one.
             let mut passed: Vec<Judged<'_>> = Vec::new();
             let mut seen: BTreeMap<Subject, usize> = BTreeMap::new();
-            for (_, chain, rule, found) in review.each() {
+            // Published ports are judged as such, not as rules that a person wrote.
+            for (_, chain, rule, found) in review.each().filter(|(_, _, rule, _)| !rule.is_of_a_program()) {
                 let judged = Judged { device, review, chain, rule, found };
                 for (subject, verdict) in judge(estate, &judged) {
                     match verdict {

@@ -19,7 +19,7 @@ pub(crate) const CHECK: Check = Check {
           billions of attempts per second, so most passwords are found within days. Users often reuse them elsewhere.",
     fix: "Set yescrypt (or SHA-512 crypt with many rounds) for new passwords, and have these users change theirs: existing \
           hashes cannot be converted.",
-    judged: "Fails where an active hash is of type DES, MD5, NT or SHA-1, is a digest for a web server, or was created below the default cost of its \
+    judged: "Fails where an active hash is of type DES, MD5, NT or SHA-1, is SHA-2 without iterations, is a digest for a web server, or was created below the default cost of its \
              scheme (bcrypt under 10, SHA crypt under 5000 rounds). Passes for locked hashes and current schemes. Undetermined where a web site \
              names a password list that was not exported.",
     references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
@@ -130,6 +130,9 @@ fn fail(name: &str, scheme: HashScheme, origin: Origin, opens: &str) -> Verdict 
     let (severity, why) = match scheme {
         HashScheme::Nt | HashScheme::Des | HashScheme::Digest | HashScheme::PlainSha1 => {
             (Severity::High, "billions of attempts per second are affordable")
+        }
+        HashScheme::SaltedSha1 | HashScheme::PlainMd5 | HashScheme::PlainSha2 => {
+            (CHECK.severity, "billions of attempts per second are affordable, for each account by itself")
         }
         _ => (CHECK.severity, "millions of attempts per second are affordable"),
     };

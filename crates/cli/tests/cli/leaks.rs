@@ -221,7 +221,10 @@ fn containers(mint: &mut Mint, add: &mut dyn FnMut(&str, String)) {
     );
     add(
         "post/slapcat.ldif",
-        format!("dn: olcDatabase={{1}}mdb,cn=config\nolcDatabase: {{1}}mdb\nolcSuffix: dc=a\nolcRootPW: {}\n", mint.plain_word()),
+        format!(
+            "dn: olcDatabase={{1}}mdb,cn=config\nolcDatabase: {{1}}mdb\nolcSuffix: dc=a\nolcRootPW: {}\n",
+            mint.plain_word()
+        ),
     );
     add(
         "ships/etc/fail2ban/jail.local",

@@ -165,7 +165,8 @@ fn change(family: Family, table: &str, change: TableChange, origin: Origin) -> F
 }
 
 fn rule(matches: Vec<Match>, target: Target, origin: Origin) -> Rule {
-    Rule { matches, target, logs: false, comment: None, packets: None, origin, looked_up_at: None }
+    let comment = Some(Rule::OF_A_PROGRAM.to_owned());
+    Rule { matches, target, logs: false, comment, packets: None, origin, looked_up_at: None }
 }
 
 fn holds(kind: MatchKind) -> Match {

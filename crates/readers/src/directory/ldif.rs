@@ -155,11 +155,9 @@ mod tests {
                 format!("{} {}", entry.dn, all.collect::<Vec<_>>().join(" "))
             })
             .collect();
-        assert_eq!(
-            told,
-            ["cn=a,dc=quay,dc=example cn=a description=one two three rootpw={SSHA}", "dc=b "]
-        );
-        let lines: Vec<&str> = strange.iter().map(|origin| &text[origin.start as usize..origin.end as usize]).collect();
+        assert_eq!(told, ["cn=a,dc=quay,dc=example cn=a description=one two three rootpw={SSHA}", "dc=b "]);
+        let lines: Vec<&str> =
+            strange.iter().map(|origin| &text[origin.start as usize..origin.end as usize]).collect();
         assert_eq!(lines, ["odd", "not here: 1"]);
         let folded = &found[0].attributes[1].value;
         let place = |value: &Placed, part: Range<usize>| text[value.place(part)].to_owned();

@@ -10,7 +10,7 @@ use trevlin_model::served::{
     AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
     TransportSecurity,
 };
-use trevlin_model::{Export, LineClass, Login, LoginList, Origin, Protocol, Setting};
+use trevlin_model::{Export, LineClass, Login, LoginDaemon, LoginList, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -179,7 +179,7 @@ fn read_secrets(export: &Export, _: &ReadContext<'_>) -> Reading {
         reading.facts.logins.push(Login {
             user: user.to_owned(),
             list: LoginList::LocalFile(export.path().to_owned()),
-            daemon: None,
+            daemon: Some(LoginDaemon::Service),
             service: "rsync".into(),
             secret,
             certain: true,

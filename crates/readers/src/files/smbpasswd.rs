@@ -3,7 +3,7 @@
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, Login, LoginList};
+use trevlin_model::{Export, Login, LoginDaemon, LoginList};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -67,7 +67,7 @@ fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
             reading.facts.logins.push(Login {
                 user: name.to_owned(),
                 list: LoginList::LocalFile(export.path().to_owned()),
-                daemon: None,
+                daemon: Some(LoginDaemon::Service),
                 service: "SMB server (Samba)".into(),
                 // With the flag N no password is required.
                 secret: secret.filter(|_| !flags.contains('N')),

@@ -2,58 +2,13 @@
 //! decides, unless the clause goes on.
 
 use super::super::dn::Dn;
+use super::attributes::{Listed, has_attribute};
+use super::rights::{Change, Rights};
 use super::statements::{Statement, Word};
 use regex::Regex;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 use trevlin_model::{IpRange, Origin};
-
-/// Privileges.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(crate) struct Rights(u16);
-
-impl Rights {
-    const LETTERS: [(char, u16); 9] =
-        [('m', 256), ('w', 192), ('a', 64), ('z', 128), ('r', 16), ('s', 8), ('c', 4), ('x', 2), ('d', 1)];
-
-    fn of_letters(letters: &str) -> Option<Self> {
-        if letters == "0" {
-            return Some(Self(0));
-        }
-        let bit = |letter| Self::LETTERS.iter().find(|known| known.0 == letter).map(|known| known.1);
-        letters.chars().map(bit).try_fold(0, |sum, bit| Some(sum | bit?)).map(Self)
-    }
-
-    fn of_level(level: &str) -> Option<Self> {
-        let letters = match level.to_ascii_lowercase().as_str() {
-            "none" => "0",
-            "disclose" => "d",
-            "auth" => "dx",
-            "compare" => "dxc",
-            "search" => "dxcs",
-            "read" => "dxcsr",
-            "add" => "dxcsra",
-            "delete" => "dxcsrz",
-            "write" => "dxcsraz",
-            "manage" => "dxcsrazm",
-            _ => return None,
-        };
-        Self::of_letters(letters)
-    }
-
-    /// Whether all of these are among them.
-    pub(crate) fn has(self, letters: &str) -> bool {
-        Self::of_letters(letters).is_some_and(|wanted| self.0 & wanted.0 == wanted.0)
-    }
-}
-
-/// What a clause does with the privileges so far.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Change {
-    Set(Rights),
-    Add(Rights),
-    Remove(Rights),
-}
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Next {
@@ -110,14 +65,6 @@ impl Place {
             Self::Pattern(pattern) => pattern.is_match(&name.to_string()),
         }
     }
-}
-
-/// An attribute of a rule.
-#[derive(Debug, Clone, PartialEq, Eq)]
-enum Listed {
-    Name(String),
-    /// All of an object class; with `true` all but these.
-    Class(String, bool),
 }
 
 /// A condition on the client.
@@ -200,7 +147,9 @@ impl Rule {
             rule.what(&word.text)?;
         }
         if begin == 1 {
-            return Err("expected entries or attributes behind `to`; slapd does not start with this rule".into());
+            return Err(
+                "expected entries or attributes behind `to`; slapd does not start with this rule".into()
+            );
         }
         let mut rest = &words[begin..];
         while let Some((by, more)) = rest.split_first() {
@@ -235,15 +184,7 @@ impl Rule {
             }
             "filter" => self.filter = Some(right.to_owned()),
             "attr" | "attrs" => {
-                let all = right.split(',').map(|name| {
-                    let lower = name.trim().to_ascii_lowercase();
-                    match lower.split_at_checked(1) {
-                        Some(("@", class)) => Listed::Class(class.to_owned(), false),
-                        Some(("!", class)) => Listed::Class(class.to_owned(), true),
-                        _ => Listed::Name(lower.split(';').next().unwrap_or_default().to_owned()),
-                    }
-                });
-                self.attributes = Some(all.collect());
+                self.attributes = Some(right.split(',').map(Listed::of).collect());
             }
             other if other == "val" || other.starts_with("val/") => self.values = true,
             _ => return Err(unexpected(word)),
@@ -275,60 +216,6 @@ impl Rule {
             && self.place.fits(entry.name)
             && self.filter.as_deref().is_none_or(|filter| entry.filters.contains(filter))
             && (!self.values || entry.values)
-    }
-}
-
-impl Listed {
-    fn fits(&self, attribute: &str) -> bool {
-        match self {
-            Self::Name(name) => name == attribute || is_below(attribute, name),
-            Self::Class(class, false) => has_attribute(class, attribute),
-            Self::Class(class, true) => !has_attribute(class, attribute),
-        }
-    }
-}
-
-/// Attributes that are kinds of another (RFC 4519, RFC 4512).
-fn is_below(attribute: &str, name: &str) -> bool {
-    const KINDS: [(&str, &[&str]); 2] = [
-        (
-            "name",
-            &[
-                "c", "cn", "commonname", "sn", "surname", "givenname", "gn", "initials", "generationqualifier", "l", "o", "ou", "st",
-                "title", "dmdname", "co",
-            ],
-        ),
-        ("distinguishedname", &["member", "owner", "roleoccupant", "seealso", "uniquemember", "manager", "secretary"]),
-    ];
-    KINDS.iter().any(|(above, all)| *above == name && all.contains(&attribute))
-}
-
-/// Whether entries of an object class may have an attribute, as far as passwords and numbers of accounts go (RFC 4519, 4524, 2307, 2798).
-fn has_attribute(class: &str, attribute: &str) -> bool {
-    const PERSON: [&str; 6] = ["userpassword", "cn", "sn", "telephonenumber", "seealso", "description"];
-    const ACCOUNT: [&str; 8] =
-        ["userpassword", "cn", "uid", "uidnumber", "gidnumber", "homedirectory", "loginshell", "gecos"];
-    match class {
-        "extensibleobject" => true,
-        "person" => PERSON.contains(&attribute),
-        "organizationalperson" => PERSON.contains(&attribute) || matches!(attribute, "title" | "ou" | "l" | "st"),
-        "inetorgperson" => {
-            PERSON.contains(&attribute)
-                || matches!(attribute, "mail" | "uid" | "title" | "ou" | "l" | "st" | "givenname" | "jpegphoto")
-        }
-        "posixaccount" => ACCOUNT.contains(&attribute) || attribute == "description",
-        "shadowaccount" => {
-            matches!(attribute, "userpassword" | "uid" | "description") || attribute.starts_with("shadow")
-        }
-        "posixgroup" => {
-            matches!(attribute, "userpassword" | "cn" | "gidnumber" | "memberuid" | "description")
-        }
-        "simplesecurityobject" => attribute == "userpassword",
-        "organization" | "organizationalunit" => {
-            matches!(attribute, "userpassword" | "o" | "ou" | "l" | "st" | "description" | "telephonenumber")
-        }
-        "sambasamaccount" => attribute.starts_with("samba") || matches!(attribute, "uid" | "cn"),
-        _ => false,
     }
 }
 
@@ -364,7 +251,7 @@ fn clause(by: &Word, words: &[Word]) -> Result<Clause, String> {
             let lower = word.text.to_ascii_lowercase();
             let bare = lower.strip_prefix("realself").or_else(|| lower.strip_prefix("self"));
             own_value = bare.is_some();
-            change = change_of(bare.unwrap_or(&lower)).ok_or_else(|| unexpected(&word.text))?;
+            change = Change::of(bare.unwrap_or(&lower)).ok_or_else(|| unexpected(&word.text))?;
         }
         let last = if control.is_some() { Some(word) } else { rest.get(1) };
         if let Some(word) = last {
@@ -391,20 +278,6 @@ fn control(word: &str) -> Option<Next> {
     }
 }
 
-fn change_of(word: &str) -> Option<Change> {
-    if let Some(level) = Rights::of_level(word) {
-        return Some(Change::Set(level));
-    }
-    let (sign, letters) = word.split_at_checked(1)?;
-    let rights = Rights::of_letters(letters)?;
-    match sign {
-        "=" => Some(Change::Set(rights)),
-        "+" => Some(Change::Add(rights)),
-        "-" => Some(Change::Remove(rights)),
-        _ => None,
-    }
-}
-
 /// The condition that a word is; none where it is none, so that the access begins there.
 fn condition(word: &str) -> Result<Option<Who>, String> {
     let (left, right) = word.split_once('=').map_or((word, None), |(left, right)| (left, Some(right)));
@@ -417,11 +290,13 @@ fn condition(word: &str) -> Result<Option<Who>, String> {
         "*" => Who::Everybody,
         "anonymous" => Who::Anonymous,
         "users" => Who::Users,
-        "self" if right.is_none() => match style.strip_prefix("level{").and_then(|rest| rest.strip_suffix('}')) {
-            Some(levels) => Who::Itself(levels.parse().map_err(|_| unexpected(word))?),
-            None if style.is_empty() => Who::Itself(0),
-            None => return Err(unexpected(word)),
-        },
+        "self" if right.is_none() => {
+            match style.strip_prefix("level{").and_then(|rest| rest.strip_suffix('}')) {
+                Some(levels) => Who::Itself(levels.parse().map_err(|_| unexpected(word))?),
+                None if style.is_empty() => Who::Itself(0),
+                None => return Err(unexpected(word)),
+            }
+        }
         "dn" => user(word, &style, modifier, right)?,
         "dnattr" | "group" => Who::Related,
         // The user's own name takes part in most sets; others are not decided by the file.
@@ -561,9 +436,7 @@ impl Who {
                 down => entry.above(down.unsigned_abs()).as_ref() == Some(user),
             }),
             Self::Named(scope, base) => user.is_some_and(|user| scope.fits(user, base)),
-            Self::Pattern(pattern) => {
-                pattern.is_match(&user.map(ToString::to_string).unwrap_or_default())
-            }
+            Self::Pattern(pattern) => pattern.is_match(&user.map(ToString::to_string).unwrap_or_default()),
             Self::Expanded(scope, text) => user.is_some_and(|user| {
                 let text = expanded(text, &place.parts(entry));
                 match scope {
@@ -595,13 +468,9 @@ pub(crate) fn rights<'r>(
                 continue;
             }
             let before = rights;
-            match clause.change {
-                Change::Set(set) => {
-                    rights = set;
-                    lines.clear();
-                }
-                Change::Add(more) => rights.0 |= more.0,
-                Change::Remove(less) => rights.0 &= !less.0,
+            rights = clause.change.to(before);
+            if matches!(clause.change, Change::Set(_)) {
+                lines.clear();
             }
             if before != rights || lines.is_empty() {
                 lines.push(clause.origin);

@@ -2,7 +2,8 @@
 //! clients.
 
 use super::super::dn::Dn;
-use super::access::{self, Client, Entry, Place, Rights, Rule, Scope, Who};
+use super::access::{self, Client, Entry, Place, Rule, Scope, Who};
+use super::rights::Rights;
 use super::samples;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -11,7 +12,13 @@ use trevlin_model::{Family, IpRange, Origin};
 
 /// Attributes whose values are as good as a password, or let it be guessed.
 pub(crate) const PASSWORDS: [&str; 8] = [
-    "userpassword", "authpassword", "sambantpassword", "sambalmpassword", "sambapasswordhistory", "krbprincipalkey", "pwdhistory",
+    "userpassword",
+    "authpassword",
+    "sambantpassword",
+    "sambalmpassword",
+    "sambapasswordhistory",
+    "krbprincipalkey",
+    "pwdhistory",
     "userpkcs12",
 ];
 
@@ -65,7 +72,10 @@ impl Grant {
             || name.is_some_and(|name| base.samples.iter().all(|sample| sample.is_in(name)));
         let attributes = match self.right {
             Right::Read | Right::Write if self.attributes.is_empty() => true,
-            _ => !other.attributes.is_empty() && other.attributes.iter().all(|one| self.attributes.contains(one)),
+            _ => {
+                !other.attributes.is_empty()
+                    && other.attributes.iter().all(|one| self.attributes.contains(one))
+            }
         };
         here && attributes
             && self.right == other.right
@@ -385,8 +395,7 @@ impl Tried<'_> {
     fn reads(&self, entry: &Entry<'_>, attribute: &str, client: &Client) -> Option<Vec<Origin>> {
         let (own, mut lines) = self.rights(entry, attribute, client);
         let (whole, more) = self.rights(entry, "entry", client);
-        let searched =
-            own.has("s") || self.rights(entry, "objectclass", client).0.has("s");
+        let searched = own.has("s") || self.rights(entry, "objectclass", client).0.has("s");
         if !own.has("r") || !whole.has("rs") || !searched {
             return None;
         }

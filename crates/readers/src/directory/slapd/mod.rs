@@ -4,7 +4,10 @@
 //! `/etc/default/slapd`.
 
 mod access;
+mod attributes;
 mod grants;
+mod passwords;
+mod rights;
 mod samples;
 mod served;
 mod statements;
@@ -13,6 +16,7 @@ use super::ldif;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, is_known};
 use access::Rule;
+use passwords::kind_of;
 use statements::{Settings, Statement};
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
@@ -75,7 +79,10 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     }
     let main = main_of(export, around);
     if let Some(settings) = main {
-        served::serve(&settings, export, around, &mut reading.facts);
+        let starts = around.of_format(&READER).map(|one| one.0).filter(|one| is_start(one));
+        let named =
+            starts.filter_map(|one| variable(one, "SLAPD_SERVICES").or_else(|| variable(one, "SLAPD_URLS")));
+        served::serve(&settings, export, named.last(), &mut reading.facts);
     }
     reading
 }
@@ -97,13 +104,16 @@ fn main_of(export: &Export, around: &ReadContext<'_>) -> Option<Settings> {
             return (first.id() == export.id()).then(|| statements::of_entries(&folder));
         }
         let whole = |one: &&&Export| {
-            is_entries(one) && one.lines().any(|line| line.text.to_ascii_lowercase().starts_with("dn: olcdatabase="))
+            is_entries(one)
+                && one.lines().any(|line| line.text.to_ascii_lowercase().starts_with("dn: olcdatabase="))
         };
         let report = of_format.iter().find(whole)?;
         return (report.id() == export.id()).then(|| statements::of_entries(&[export]));
     }
     // A folder takes precedence over the file (slapd(8), -F).
-    if export.file_name() != "slapd.conf" && forced.as_ref().is_none_or(|(path, _)| !export.path().ends_with(path.as_str())) {
+    if export.file_name() != "slapd.conf"
+        && forced.as_ref().is_none_or(|(path, _)| !export.path().ends_with(path.as_str()))
+    {
         return None;
     }
     if first.is_some() && forced.is_none() {
@@ -167,10 +177,10 @@ fn read_file(export: &Export, around: &ReadContext<'_>, reading: &mut Reading) {
                 book.missing(statement.origin, path);
             }
         }
-        if keyword == "access" {
-            if let Err(wrong) = Rule::parse(&statement) {
-                book.not_understood(statement.origin, wrong);
-            }
+        if keyword == "access"
+            && let Err(wrong) = Rule::parse(&statement)
+        {
+            book.not_understood(statement.origin, wrong);
         }
         secrets.extend(secrets_of(&statement));
     }
@@ -197,10 +207,10 @@ fn read_entries(export: &Export, reading: &mut Reading) {
     let all = settings.sections.iter().flat_map(|section| &section.statements);
     let mut secrets = Vec::new();
     for statement in all {
-        if statement.keyword() == "access" {
-            if let Err(wrong) = Rule::parse(statement) {
-                book.not_understood(statement.origin, wrong);
-            }
+        if statement.keyword() == "access"
+            && let Err(wrong) = Rule::parse(statement)
+        {
+            book.not_understood(statement.origin, wrong);
         }
         secrets.extend(secrets_of(statement));
     }
@@ -235,17 +245,6 @@ fn secrets_of(statement: &Statement) -> Vec<Found> {
         Some(of(word.text.get(length..)?, origin, statement.keyword()))
     });
     found.collect()
-}
-
-/// Whether a value is a hash: `{SSHA}…` (RFC 3112 has the form; slappasswd(8)).
-fn is_hash(text: &str) -> bool {
-    text.strip_prefix('{').and_then(|rest| rest.split_once('}')).is_some_and(|(scheme, _)| {
-        !scheme.eq_ignore_ascii_case("CLEARTEXT")
-    })
-}
-
-fn kind_of(text: &str) -> SecretKind {
-    if is_hash(text) { SecretKind::PasswordHash } else { SecretKind::LoginPassword }
 }
 
 fn hold(export: &Export, facts: &mut Facts, all: Vec<Found>) {

@@ -48,7 +48,8 @@ fn texts(hir: &Hir) -> Vec<String> {
             let mut found = vec![String::new()];
             for part in parts {
                 let more = texts(part);
-                let joined = found.iter().flat_map(|begin| more.iter().map(move |end| format!("{begin}{end}")));
+                let joined =
+                    found.iter().flat_map(|begin| more.iter().map(move |end| format!("{begin}{end}")));
                 found = joined.take(MOST).collect();
             }
             found
@@ -61,9 +62,9 @@ fn texts(hir: &Hir) -> Vec<String> {
 fn letter(class: &Class) -> Option<char> {
     let has = |wanted: char| match class {
         Class::Unicode(class) => class.iter().any(|range| range.start() <= wanted && wanted <= range.end()),
-        Class::Bytes(class) => {
-            class.iter().any(|range| u32::from(range.start()) <= wanted as u32 && wanted as u32 <= u32::from(range.end()))
-        }
+        Class::Bytes(class) => class.iter().any(|range| {
+            u32::from(range.start()) <= wanted as u32 && wanted as u32 <= u32::from(range.end())
+        }),
     };
     ('a'..='z').chain('0'..='9').chain([',', '=', ' ', '-', '.']).find(|letter| has(*letter))
 }

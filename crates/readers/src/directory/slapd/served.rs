@@ -2,18 +2,20 @@
 
 use super::access::Rule;
 use super::grants::{self, Grant, GrantedTo, Limits, Right};
+use super::passwords::kind_of;
 use super::statements::{Section, Settings, Statement};
-use super::{READER, is_hash, is_start, variable};
 use crate::directory::dn::Dn;
-use crate::reader::ReadContext;
 use crate::tls;
 use std::net::IpAddr;
+use std::sync::Arc;
 use trevlin_model::offer::Offer;
 use trevlin_model::served::{
     AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource,
     ServiceWeakness, TransportSecurity,
 };
-use trevlin_model::{Export, Facts, Login, LoginList, Origin, Protocol, Setting};
+use trevlin_model::{
+    Export, Facts, Login, LoginDaemon, LoginList, Origin, Protocol, Secret, SecretRecord, Setting,
+};
 
 const NAME: &str = "LDAP server (OpenLDAP)";
 
@@ -21,17 +23,26 @@ const NAME: &str = "LDAP server (OpenLDAP)";
 const TLS_BITS: u32 = 256;
 
 /// Adds the service and the logins of its administrators.
-pub(super) fn serve(settings: &Settings, export: &Export, around: &ReadContext<'_>, facts: &mut Facts) {
+pub(super) fn serve(
+    settings: &Settings,
+    export: &Export,
+    named: Option<(String, Origin)>,
+    facts: &mut Facts,
+) {
     let Some(global) = settings.global() else { return };
-    let first = global.statements.first().map_or(export.origin(0..0), |one| one.origin);
-    let mut one = Served::new(ServedKind::Directory, "OpenLDAP", NAME, &["slapd"], first);
+    let suffix = settings.databases().find_map(|database| database.last("suffix"));
+    let first = suffix.or(global.statements.first()).map_or(export.origin(0..0), |one| one.origin);
     let tls = global.last("tlscertificatefile");
-    one.endpoints = endpoints(around, tls.is_some(), first);
+    let endpoints = endpoints(named, tls.is_some(), first);
+    // Where its start is known, it proves that the server listens, and how.
+    let line = endpoints.first().map_or(first, |place| place.origin);
+    let mut one = Served::new(ServedKind::Directory, "OpenLDAP", NAME, &["slapd"], line);
+    one.endpoints = endpoints;
     if one.endpoints.is_empty() {
         return;
     }
     let strength = Strength::of(global);
-    one.parts.push(login(global, tls, &strength, first));
+    one.parts.push(login(global, tls, &strength, line));
     for database in settings.databases().filter(|database| database.kind != "config") {
         parts(global, database, settings, tls.is_some(), &mut one);
     }
@@ -47,7 +58,8 @@ pub(super) fn serve(settings: &Settings, export: &Export, around: &ReadContext<'
         }
     }
     for (path, origin) in &settings.missing {
-        one.open.push((format!("please provide `{path}`, which is included: rules in it may decide"), *origin));
+        one.open
+            .push((format!("please provide `{path}`, which is included: rules in it may decide"), *origin));
     }
     for database in &settings.sections {
         facts.logins.extend(administrator(database, export));
@@ -60,18 +72,18 @@ fn administrator(database: &Section, export: &Export) -> Option<Login> {
     let password = database.last("rootpw")?;
     let user = database.last("rootdn").map_or("rootdn", |one| one.argument(1));
     let word = password.words.get(1)?;
-    let held = trevlin_model::SecretRecord {
-        secret: trevlin_model::Secret::new(&word.text),
-        kind: super::kind_of(&word.text),
+    let held = SecretRecord {
+        secret: Secret::new(&word.text),
+        kind: kind_of(&word.text),
         owner: user.to_owned(),
         origin: word.origin,
     };
     Some(Login {
         user: user.to_owned(),
         list: LoginList::LocalFile(export.path().to_owned()),
-        daemon: None,
+        daemon: Some(LoginDaemon::Service),
         service: NAME.into(),
-        secret: (!is_hash(&word.text) || !word.text.is_empty()).then(|| std::sync::Arc::new(held)),
+        secret: (!word.text.is_empty()).then(|| Arc::new(held)),
         certain: true,
         expires: None,
         origin: password.origin,
@@ -79,9 +91,7 @@ fn administrator(database: &Section, export: &Export) -> Option<Login> {
 }
 
 /// Where it listens: the addresses of its start, and otherwise port 389 at every one (slapd(8), -h).
-fn endpoints(around: &ReadContext<'_>, tls: bool, first: Origin) -> Vec<Endpoint> {
-    let starts = around.of_format(&READER).map(|one| one.0).filter(|one| is_start(one));
-    let named = starts.filter_map(|one| variable(one, "SLAPD_SERVICES").or_else(|| variable(one, "SLAPD_URLS"))).last();
+fn endpoints(named: Option<(String, Origin)>, tls: bool, first: Origin) -> Vec<Endpoint> {
     let clear = if tls { TransportSecurity::Optional } else { TransportSecurity::Plain };
     let Some((list, origin)) = named else {
         return vec![Endpoint::everywhere(Protocol::TCP, 389, clear, first)];
@@ -140,7 +150,11 @@ impl Strength {
     /// The line that demands encryption of a simple bind.
     fn of_password(&self) -> Option<Origin> {
         // One bit is what integrity alone counts as.
-        self.every.or(self.simple).filter(|one| one.0 > 1).or(self.simple.filter(|one| one.0 > 1)).map(|one| one.1)
+        self.every
+            .or(self.simple)
+            .filter(|one| one.0 > 1)
+            .or(self.simple.filter(|one| one.0 > 1))
+            .map(|one| one.1)
     }
 }
 
@@ -164,7 +178,9 @@ fn login(global: &Section, tls: Option<&Statement>, strength: &Strength, first: 
     part.encryption = Some(match (strength.of_password().or(strong), tls) {
         (Some(origin), _) => Setting::Stated { value: Requirement::Required, origin },
         (None, Some(tls)) => Setting::Stated { value: Requirement::Offered, origin: tls.origin },
-        (None, None) => Setting::default_of(Requirement::Never, "OpenLDAP", "slapd.conf(5), TLSCertificateFile"),
+        (None, None) => {
+            Setting::default_of(Requirement::Never, "OpenLDAP", "slapd.conf(5), TLSCertificateFile")
+        }
     });
     part.writes = Setting::Stated { value: true, origin: first };
     part
@@ -182,7 +198,8 @@ fn parts(global: &Section, database: &Section, settings: &Settings, tls: bool, o
     let statements = || database.all("access").chain(global.all("access"));
     let parsed: Result<Vec<Rule>, String> = statements().map(Rule::parse).collect();
     let Ok(rules) = parsed else {
-        let wrong = statements().find(|one| Rule::parse(one).is_err()).map_or(database.origin, |one| one.origin);
+        let wrong =
+            statements().find(|one| Rule::parse(one).is_err()).map_or(database.origin, |one| one.origin);
         one.refused = Some(("a rule of access is not understood by slapd".to_owned(), wrong));
         return;
     };

@@ -202,7 +202,8 @@ fn include(
 /// Everything that the entries below `cn=config` state: those of one file, or of the files of a folder.
 pub(crate) fn of_entries(exports: &[&Export]) -> Settings {
     let mut settings = Settings::default();
-    let first = exports.first().map_or(Origin { export: ExportId(0), start: 0, end: 0 }, |one| one.origin(0..0));
+    let first =
+        exports.first().map_or(Origin { export: ExportId(0), start: 0, end: 0 }, |one| one.origin(0..0));
     settings.sections.push(Section { kind: String::new(), statements: Vec::new(), origin: first });
     let mut numbers = vec![(i64::MIN, String::new())];
     for export in exports {
@@ -221,7 +222,11 @@ pub(crate) fn of_entries(exports: &[&Export]) -> Settings {
                     known.unwrap_or_else(|| {
                         numbers.push((number, kind.to_owned()));
                         let statements = Vec::new();
-                        settings.sections.push(Section { kind: kind.to_owned(), statements, origin: entry.origin });
+                        settings.sections.push(Section {
+                            kind: kind.to_owned(),
+                            statements,
+                            origin: entry.origin,
+                        });
                         settings.sections.len() - 1
                     })
                 }

@@ -39,22 +39,29 @@ fn rules_in_their_order() {
             &[entries][..],
         ),
         ("", &[entries, "password-hashes | dc=quay,dc=example | reads | nothing | any address"]),
-        ("access to * by users read by anonymous auth\n", &[
-            "entries | dc=quay,dc=example | reads | a password | any address",
-            "password-hashes | dc=quay,dc=example | reads | a password | any address",
-        ]),
+        (
+            "access to * by users read by anonymous auth\n",
+            &[
+                "entries | dc=quay,dc=example | reads | a password | any address",
+                "password-hashes | dc=quay,dc=example | reads | a password | any address",
+            ],
+        ),
         // The rule for passwords comes too late.
-        ("access to * by * read\naccess to attrs=userPassword by anonymous auth\n", &[
-            entries,
-            "password-hashes | dc=quay,dc=example | reads | nothing | any address",
-        ]),
-        ("access to attrs=userPassword by anonymous auth\naccess to * by self write by users read\n", &[
-            "entries | dc=quay,dc=example | reads | a password | any address",
-            "own-account | dc=quay,dc=example (uidnumber, gidnumber) | writes | a password | any address",
-        ]),
-        ("access to * by dn.exact=\"cn=admin,dc=quay,dc=example\" write\n", &[
-            "entries | dc=quay,dc=example | reads | a password | named accounts | any address",
-        ]),
+        (
+            "access to * by * read\naccess to attrs=userPassword by anonymous auth\n",
+            &[entries, "password-hashes | dc=quay,dc=example | reads | nothing | any address"],
+        ),
+        (
+            "access to attrs=userPassword by anonymous auth\naccess to * by self write by users read\n",
+            &[
+                "entries | dc=quay,dc=example | reads | a password | any address",
+                "own-account | dc=quay,dc=example (uidnumber, gidnumber) | writes | a password | any address",
+            ],
+        ),
+        (
+            "access to * by dn.exact=\"cn=admin,dc=quay,dc=example\" write\n",
+            &["entries | dc=quay,dc=example | reads | a password | named accounts | any address"],
+        ),
         (
             "access to attrs=userPassword by anonymous auth\naccess to * by peername.ip=10.4.0.0%255.255.240.0 read by * none\n",
             &["entries | dc=quay,dc=example | reads | nothing | 10.4.0.0/20"],
@@ -63,12 +70,14 @@ fn rules_in_their_order() {
             "access to attrs=userPassword by anonymous auth\naccess to * by domain.subtree=quay.example read\n",
             &["entries | dc=quay,dc=example | reads | nothing | domain.subtree=quay.example"],
         ),
-        ("access to * by ssf=128 read\n", &[
-            "entries | dc=quay,dc=example | reads | a password | named accounts | any address",
-        ]),
-        ("access to attrs=mail by * read\naccess to attrs=entry by * read\naccess to * by * search\n", &[
-            "entries | dc=quay,dc=example (mail) | reads | nothing | any address",
-        ]),
+        (
+            "access to * by ssf=128 read\n",
+            &["entries | dc=quay,dc=example | reads | a password | named accounts | any address"],
+        ),
+        (
+            "access to attrs=mail by * read\naccess to attrs=entry by * read\naccess to * by * search\n",
+            &["entries | dc=quay,dc=example (mail) | reads | nothing | any address"],
+        ),
     ] {
         let (reading, served) = of("d/etc/ldap/slapd.conf", &format!("{HEAD}{rules}"), &[]);
         assert_eq!(told(&served.unwrap()), wanted, "{rules}");
@@ -78,7 +87,12 @@ fn rules_in_their_order() {
 
 #[test]
 fn rules_that_slapd_does_not_take() {
-    for rule in ["access to * by * raed", "access * by * read", "access to *", "access to dn.subtree=people by * read"] {
+    for rule in [
+        "access to * by * raed",
+        "access * by * read",
+        "access to *",
+        "access to dn.subtree=people by * read",
+    ] {
         let (reading, served) = of("d/etc/ldap/slapd.conf", &format!("{HEAD}{rule}\n"), &[]);
         assert_eq!(reading.ledger.notes.len(), 1, "{rule}");
         assert!(served.unwrap().refused.is_some(), "{rule}");
@@ -111,16 +125,29 @@ fn where_it_listens_and_how_a_login_travels() {
     for (settings, start, wanted) in [
         ("", "", "None/389 Plain, Some(Never)"),
         (TLS, "", "None/389 Optional, Some(Offered)"),
-        (TLS, "SLAPD_SERVICES=\"ldap:/// ldapi:/// ldaps:///\"\n", "None/389 Optional None/636 Encrypted, Some(Offered)"),
-        ("", "SLAPD_SERVICES=\"ldap://10.4.0.9:3389/ ldaps:///\"\n", "Some(10.4.0.9)/3389 Plain, Some(Never)"),
-        ("security simple_bind=128\n", "SLAPD_URLS=\"ldap://localhost\"\n", "Some(127.0.0.1)/389 Plain, Some(Required)"),
+        (
+            TLS,
+            "SLAPD_SERVICES=\"ldap:/// ldapi:/// ldaps:///\"\n",
+            "None/389 Optional None/636 Encrypted, Some(Offered)",
+        ),
+        (
+            "",
+            "SLAPD_SERVICES=\"ldap://10.4.0.9:3389/ ldaps:///\"\n",
+            "Some(10.4.0.9)/3389 Plain, Some(Never)",
+        ),
+        (
+            "security simple_bind=128\n",
+            "SLAPD_URLS=\"ldap://localhost\"\n",
+            "Some(127.0.0.1)/389 Plain, Some(Required)",
+        ),
         ("TLSCertificateFile a\nsecurity ssf=128\n", "", "None/389 Optional, Some(Required)"),
         ("require strong\n", "", "None/389 Plain, Some(Required)"),
     ] {
         let start = ("d/etc/default/slapd", start);
         let (_, served) = of("d/etc/ldap/slapd.conf", &format!("{settings}{HEAD}"), &[start]);
         let served = served.unwrap();
-        let places = served.endpoints.iter().map(|one| format!("{:?}/{} {:?}", one.address, one.port, one.carried));
+        let places =
+            served.endpoints.iter().map(|one| format!("{:?}/{} {:?}", one.address, one.port, one.carried));
         let told = format!(
             "{}, {:?}",
             places.collect::<Vec<_>>().join(" "),

@@ -426,13 +426,7 @@ fn offer(scope: &Scope<'_>, carried: TransportSecurity) -> Option<trevlin_model:
     }
     let (versions, Some(at)) = scope.get("smtpd_tls_mandatory_protocols") else { return None };
     let words: Vec<&str> = versions.split([' ', ',', ':']).filter(|word| !word.is_empty()).collect();
-    let Some(lowest) = words.iter().find_map(|word| word.strip_prefix(">=")) else {
-        return Some(tls::listed_by_exclusion(None, &words, at));
-    };
-    let all = ["SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"];
-    let from = all.iter().position(|name| name.eq_ignore_ascii_case(lowest)).unwrap_or(1);
-    let listed: Vec<(&str, Origin)> = all[from..].iter().map(|name| (*name, at)).collect();
-    Some(tls::listed(None, &listed, at))
+    Some(tls::listed_by_exclusion(None, &words, at))
 }
 
 #[cfg(test)]
