@@ -167,7 +167,7 @@ fn output(program: &str, arguments: &[&str], input: &str) -> (bool, String) {
     (output.status.success(), text)
 }
 
-/// What the server lets a client do anywhere: read an ordinary attribute, read a password, write an attribute.
+/// Answers of the server to a client, anywhere: read an ordinary attribute, read a password, write an attribute.
 fn told(url: &str, user: Option<&str>) -> [bool; 3] {
     let login: Vec<&str> = user.map_or(Vec::new(), |user| vec!["-D", user, "-w", PASSWORD]);
     let mut found = [false; 3];
@@ -243,7 +243,7 @@ fn of(config: &str, entries: bool) -> Served {
     reading.facts.served.remove(0)
 }
 
-/// What the parts of the service say of clients: without a login, of any user, and of users with names of these.
+/// The same by the parts of the service, for clients without a login, of any user, and of users with names of these.
 fn said(served: &Served, anonymous: bool, names: &[&str]) -> [bool; 3] {
     let here = |part: &&ServiceResource| {
         let login = part.login.value() == Some(&AuthRequirement::Nothing);

@@ -201,6 +201,14 @@ mod tests {
     use crate::testing::{answers, estate_with};
 
     #[test]
+    fn what_a_container_engine_sets_by_itself_is_no_rule_of_a_person() {
+        let project = "services:\n  pages:\n    image: pages\n    ports: [\"8080:80\"]\n";
+        let dump = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\nCOMMIT\n";
+        let files = [("d/srv/pages/compose.yaml", project), ("d/iptables-save.txt", dump)];
+        crate::testing::run(&CHECK, &[("a published port", &files, &[])]);
+    }
+
+    #[test]
     fn cases() {
         let addresses = r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]},
 {"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]},

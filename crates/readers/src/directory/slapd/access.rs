@@ -87,7 +87,7 @@ pub(crate) enum Who {
     From(IpRange),
     /// A condition that the file does not decide.
     Unknown(String),
-    /// A strength of encryption, in bits: of the connection, or of SASL alone.
+    /// A strength of encryption in bits, for the connection or for SASL alone.
     Strength {
         bits: u32,
         sasl: bool,
@@ -370,7 +370,7 @@ pub(crate) struct Entry<'a> {
     pub(crate) name: &'a Dn,
     /// Filters that it fits.
     pub(crate) filters: &'a BTreeSet<&'a str>,
-    /// Whether rules about single values are about the one that is asked for.
+    /// Whether rules about single values hold for the value in question.
     pub(crate) values: bool,
 }
 

@@ -31,7 +31,7 @@ const OTHER: &str = "*";
 /// Most names of entries, users and addresses that are tried.
 const MOST: usize = 48;
 
-/// What is permitted.
+/// Kinds of rights.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Right {
     Read,
@@ -108,7 +108,7 @@ struct Base {
     samples: Vec<Dn>,
 }
 
-/// What is granted in a database with these suffixes.
+/// Grants in a database with these suffixes.
 pub(crate) fn grants(rules: &[&Rule], suffixes: &[Dn], limits: &Limits) -> Vec<Grant> {
     let named: BTreeSet<&str> = rules.iter().flat_map(|rule| rule.named()).collect();
     let tried = Tried {
@@ -243,7 +243,7 @@ fn addresses_of(rules: &[&Rule]) -> Vec<IpRange> {
     pieces
 }
 
-/// What is tried.
+/// Rules, with the attributes, filters and addresses to try them on.
 struct Tried<'a> {
     rules: &'a [&'a Rule],
     limits: &'a Limits,

@@ -9,7 +9,7 @@ pub(crate) fn is_hash(text: &str) -> bool {
         .is_some_and(|(scheme, _)| !scheme.eq_ignore_ascii_case("CLEARTEXT"))
 }
 
-/// What a stored password is.
+/// Kind of a stored password.
 pub(crate) fn kind_of(text: &str) -> SecretKind {
     if is_hash(text) { SecretKind::PasswordHash } else { SecretKind::LoginPassword }
 }

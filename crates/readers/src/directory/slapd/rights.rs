@@ -39,7 +39,7 @@ impl Rights {
     }
 }
 
-/// What a clause does with the privileges so far.
+/// Effect of a clause on the privileges so far.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Change {
     Set(Rights),

@@ -1,4 +1,4 @@
-//! Names that patterns fit: what a rule with a pattern decides is tried on such a name.
+//! Names that patterns fit, on which rules with patterns are tried.
 
 use regex_syntax::hir::{Class, Hir, HirKind};
 

@@ -186,7 +186,7 @@ fn login(global: &Section, tls: Option<&Statement>, strength: &Strength, first: 
     part
 }
 
-/// What the rules of a database grant.
+/// Resources, by the rights that the rules of a database grant.
 fn parts(global: &Section, database: &Section, settings: &Settings, tls: bool, one: &mut Served) {
     let suffixes: Vec<Dn> = match database.kind.as_str() {
         "monitor" => vec![Dn::parse("cn=monitor").unwrap_or_default()],

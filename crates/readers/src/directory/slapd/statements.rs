@@ -64,7 +64,7 @@ impl Section {
     }
 }
 
-/// All of a server: what is for all databases, then each.
+/// Settings of a server: those for all databases, then those of each.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Settings {
     pub(crate) sections: Vec<Section>,
@@ -75,7 +75,7 @@ pub(crate) struct Settings {
 }
 
 impl Settings {
-    /// What is for the whole server.
+    /// Settings for the whole server.
     pub(crate) fn global(&self) -> Option<&Section> {
         self.sections.first()
     }
