@@ -1,6 +1,7 @@
 //! The review of every packet filter of the estate: the traffic that each rule permits, whether it is effective, and remarks for auditors.
 
 mod genuine;
+pub mod programs;
 pub mod remarks;
 mod temporary;
 mod words;

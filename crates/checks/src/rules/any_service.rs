@@ -206,6 +206,16 @@ mod tests {
         let dump = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\nCOMMIT\n";
         let files = [("d/srv/pages/compose.yaml", project), ("d/iptables-save.txt", dump)];
         crate::testing::run(&CHECK, &[("a published port", &files, &[])]);
+        let engine = "-N DOCKER\n-N DOCKER-USER\n-A FORWARD -j DOCKER-USER\n-A FORWARD -o br0 -j DOCKER\n-A FORWARD -i br0 ! -o br0 -j ACCEPT";
+        for (rule, wanted) in [
+            ("", &[][..]),
+            // Others of the table, and those of the chain for the administrator, are a person's.
+            ("-A FORWARD -i br1 ! -o br1 -j ACCEPT", &["fail medium d iptables-save.txt:10"]),
+            ("-A DOCKER-USER -i eth7 -j ACCEPT", &["fail medium d iptables-save.txt:7 iptables-save.txt:10"]),
+        ] {
+            let list = filter_files(&format!("{engine}\n{rule}"));
+            crate::testing::run(&CHECK, &[(rule, &[("d/iptables-save.txt", list.as_str())], wanted)]);
+        }
     }
 
     #[test]

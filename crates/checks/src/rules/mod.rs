@@ -34,6 +34,7 @@ use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
+use trevlin_analysis::filter_review::programs::ProgramRules;
 use trevlin_analysis::filter_review::{Described, FilterReview, Reviewed, describe};
 use trevlin_model::{Chain, Hook, Match, MatchKind, Rule};
 
@@ -146,7 +147,9 @@ fn each_rule_with(
             let mut passed: Vec<Judged<'_>> = Vec::new();
             let mut seen: BTreeMap<Subject, usize> = BTreeMap::new();
             // Published ports are judged as such, not as rules that a person wrote.
-            for (_, chain, rule, found) in review.each().filter(|(_, _, rule, _)| !rule.is_of_a_program()) {
+            let programs = ProgramRules::of(review.filter);
+            let written = review.each().filter(|(_, chain, rule, _)| !programs.has(chain, rule));
+            for (_, chain, rule, found) in written {
                 let judged = Judged { device, review, chain, rule, found };
                 for (subject, verdict) in judge(estate, &judged) {
                     match verdict {
