@@ -1,12 +1,12 @@
 //! A directory lets users change entries that are not theirs, or what their own account may do.
 
 use crate::check::{Answer, Check, Need, Run, Verdict};
-use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, of_kinds};
+use crate::support::directories::{each_right, holders};
+use crate::support::serving::ServiceCase;
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::served::{AuthRequirement, PartKind, ServedKind, ServiceResource};
+use trevlin_model::served::{PartKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -27,24 +27,10 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for one in of_kinds(estate, &[ServedKind::Directory]).filter(|one| !one.served.is_local()) {
-        let mut written = false;
-        for part in &one.served.parts {
-            let own = part.kind == PartKind::OwnAccount;
-            if own || (part.kind == PartKind::Entries && part.is_written()) {
-                written = true;
-                let subject = Subject::part(one.served, part).limited_to(&part.sources);
-                answers.push(Answer::new(one.device, subject, judge(one, part)));
-            }
-        }
-        let entries = one.served.parts.iter().find(|part| part.kind == PartKind::Entries);
-        if let Some(entries) = entries.filter(|_| !written) {
-            let holds = Verdict::pass_lines(vec![one.served.origin, entries.origin]);
-            answers.push(Answer::new(one.device, Subject::served(one.served), one.open().unwrap_or(holds)));
-        }
-    }
-    answers
+    let writes = |part: &ServiceResource| {
+        part.kind == PartKind::OwnAccount || (part.kind == PartKind::Entries && part.is_written())
+    };
+    each_right(estate, writes, judge)
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
@@ -60,15 +46,10 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
             part.lines(),
         );
     }
-    let who = match part.users.first() {
-        _ if part.login.value() == Some(&AuthRequirement::Nothing) => "clients without a login".to_owned(),
-        None => "any user".to_owned(),
-        Some(users) => users.clone(),
-    };
     one.fail(
         one.limited(CHECK.rating(), &part.sources),
         part,
-        format!("{} lets {who} write entries", one.title()),
+        format!("{} lets {} write entries", one.title(), holders(part)),
         format!("Entries of others below {} are written from {}.", part.name, part.sources.words()),
         part.lines(),
     )

@@ -1,12 +1,12 @@
 //! A directory shows the passwords that it stores.
 
 use crate::check::{Answer, Check, Need, Run, Verdict};
-use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, of_kinds};
+use crate::support::directories::{each_right, holders};
+use crate::support::serving::ServiceCase;
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::served::{AuthRequirement, PartKind, ServedKind, ServiceResource};
+use trevlin_model::served::{AuthRequirement, PartKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -26,38 +26,21 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for one in of_kinds(estate, &[ServedKind::Directory]).filter(|one| !one.served.is_local()) {
-        let mut shown = false;
-        for part in one.served.parts.iter().filter(|part| part.kind == PartKind::PasswordHashes) {
-            shown = true;
-            let subject = Subject::part(one.served, part).limited_to(&part.sources);
-            answers.push(Answer::new(one.device, subject, judge(one, part)));
-        }
-        // Where no rule shows them, the rules of the entries are what holds.
-        let entries = one.served.parts.iter().find(|part| part.kind == PartKind::Entries);
-        if let Some(entries) = entries.filter(|_| !shown) {
-            let holds = Verdict::pass_lines(vec![one.served.origin, entries.origin]);
-            answers.push(Answer::new(one.device, Subject::served(one.served), one.open().unwrap_or(holds)));
-        }
-    }
-    answers
+    each_right(estate, |part| part.kind == PartKind::PasswordHashes, judge)
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     if part.sources.is_local() {
         return one.holds_by_limit(part);
     }
-    let anonymous = part.login.value() == Some(&AuthRequirement::Nothing);
-    let (base, who) = match part.users.first() {
-        _ if anonymous => (CHECK.rating(), "clients without a login".to_owned()),
-        None => (CHECK.rating().lowered("a login is required"), "any user".to_owned()),
-        Some(users) => (CHECK.rating().lowered("a login is required"), users.clone()),
+    let base = match part.login.value() {
+        Some(AuthRequirement::Nothing) => CHECK.rating(),
+        _ => CHECK.rating().lowered("a login is required"),
     };
     one.fail(
         one.limited(base, &part.sources),
         part,
-        format!("{} shows password hashes to {who}", one.title()),
+        format!("{} shows password hashes to {}", one.title(), holders(part)),
         format!("Passwords of other users below {} are read from {}.", part.name, part.sources.words()),
         part.lines(),
     )

@@ -1,6 +1,7 @@
 //! Common parts of several checks.
 
 pub(crate) mod client_rules;
+pub(crate) mod directories;
 pub(crate) mod ike;
 pub(crate) mod login_guards;
 pub(crate) mod openings;

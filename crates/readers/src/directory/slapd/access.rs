@@ -452,13 +452,13 @@ impl Who {
     }
 }
 
-/// Privileges of a client on an attribute of an entry, with the clauses that give them and the rule that decides.
-pub(crate) fn rights<'r>(
-    rules: &[&'r Rule],
+/// Privileges of a client on an attribute of an entry, with the clauses that give them.
+pub(crate) fn rights(
+    rules: &[&Rule],
     entry: &Entry<'_>,
     attribute: &str,
     client: &Client,
-) -> (Rights, Vec<Origin>, Option<&'r Rule>) {
+) -> (Rights, Vec<Origin>) {
     let mut rights = Rights::default();
     let mut lines = Vec::new();
     for rule in rules.iter().filter(|rule| rule.fits(entry, attribute)) {
@@ -476,7 +476,7 @@ pub(crate) fn rights<'r>(
                 lines.push(clause.origin);
             }
             match clause.next {
-                Next::Stop => return (rights, lines, Some(rule)),
+                Next::Stop => return (rights, lines),
                 Next::Continue => {}
                 Next::Break => {
                     goes_on = true;
@@ -485,8 +485,8 @@ pub(crate) fn rights<'r>(
             }
         }
         if !goes_on {
-            return (Rights::default(), vec![rule.origin], Some(rule));
+            return (Rights::default(), vec![rule.origin]);
         }
     }
-    (Rights::default(), lines, None)
+    (Rights::default(), lines)
 }

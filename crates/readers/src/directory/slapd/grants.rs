@@ -264,6 +264,20 @@ struct Permitted {
     lines: Vec<Origin>,
 }
 
+impl Permitted {
+    /// Those of some attributes that are permitted, with the lines that permit each; none where none is.
+    fn of(attributes: &[&str], may: impl Fn(&str) -> Option<Vec<Origin>>) -> Option<Self> {
+        let mut found = Self::default();
+        for attribute in attributes {
+            if let Some(lines) = may(attribute) {
+                found.attributes.push((*attribute).to_owned());
+                found.lines.extend(lines);
+            }
+        }
+        (!found.attributes.is_empty()).then_some(found)
+    }
+}
+
 impl Tried<'_> {
     fn grant(&self, right: Right, base: &Base, who: &GrantedTo, user: Option<&Dn>) -> Option<Grant> {
         if (right >= Right::Write && self.limits.read_only)
@@ -320,12 +334,12 @@ impl Tried<'_> {
         let none = BTreeSet::new();
         let each = self.filters.iter().map(|filter| BTreeSet::from([*filter]));
         let filters: Vec<BTreeSet<&str>> = std::iter::once(none).chain(each).collect();
+        // Rules about single values hold for some, where there are such rules.
+        let values: &[bool] =
+            if self.rules.iter().any(|rule| rule.values) { &[false, true] } else { &[false] };
         for name in &base.samples {
             for filters in &filters {
-                for values in [false, true] {
-                    if values && !self.rules.iter().any(|rule| rule.values) {
-                        continue;
-                    }
+                for &values in values {
                     let entry = Entry { name, filters, values };
                     if let Some(found) = self.at(right, &entry, client) {
                         return Some(found);
@@ -337,57 +351,33 @@ impl Tried<'_> {
     }
 
     fn at(&self, right: Right, entry: &Entry<'_>, client: &Client) -> Option<Permitted> {
+        let writes = |attribute: &str, client: &Client| {
+            let (rights, lines) = self.rights(entry, attribute, client);
+            rights.has("az").then_some(lines)
+        };
         match right {
             Right::Read | Right::Write => {
                 let may = |attribute: &str| match right {
                     Right::Read => self.reads(entry, attribute, client),
-                    _ => {
-                        let (rights, lines) = self.rights(entry, attribute, client);
-                        rights.has("az").then_some(lines)
-                    }
+                    _ => writes(attribute, client),
                 };
-                if let Some(lines) = may(OTHER) {
-                    return Some(Permitted { attributes: Vec::new(), lines });
+                match may(OTHER) {
+                    Some(lines) => Some(Permitted { attributes: Vec::new(), lines }),
+                    None => Permitted::of(&self.attributes, may),
                 }
-                let mut found = Permitted::default();
-                for attribute in &self.attributes {
-                    if let Some(lines) = may(attribute) {
-                        found.attributes.push((*attribute).to_owned());
-                        found.lines.extend(lines);
-                    }
-                }
-                (!found.attributes.is_empty()).then_some(found)
             }
-            Right::Passwords => {
-                let mut found = Permitted::default();
-                for attribute in &self.passwords {
-                    if let Some(lines) = self.reads(entry, attribute, client) {
-                        found.attributes.push((*attribute).to_owned());
-                        found.lines.extend(lines);
-                    }
-                }
-                (!found.attributes.is_empty()).then_some(found)
-            }
+            Right::Passwords => Permitted::of(&self.passwords, |one| self.reads(entry, one, client)),
             // A part of an organisation does not log in.
             Right::OwnNumbers if is_group(entry.name) => None,
             Right::OwnNumbers => {
                 let own = Client { user: Some(entry.name.clone()), ..client.clone() };
-                let mut found = Permitted::default();
-                for attribute in NUMBERS {
-                    let (rights, lines) = self.rights(entry, attribute, &own);
-                    if rights.has("az") {
-                        found.attributes.push(attribute.to_owned());
-                        found.lines.extend(lines);
-                    }
-                }
-                (!found.attributes.is_empty()).then_some(found)
+                Permitted::of(&NUMBERS, |one| writes(one, &own))
             }
         }
     }
 
     fn rights(&self, entry: &Entry<'_>, attribute: &str, client: &Client) -> (Rights, Vec<Origin>) {
-        let (rights, lines, _) = access::rights(self.rules, entry, attribute, client);
-        (rights, lines)
+        access::rights(self.rules, entry, attribute, client)
     }
 
     /// Whether a search shows an attribute, with the lines that permit it: the entry must be found and read, and a filter must be

@@ -195,13 +195,15 @@ fn parts(global: &Section, database: &Section, settings: &Settings, tls: bool, o
     if suffixes.is_empty() {
         return;
     }
-    let statements = || database.all("access").chain(global.all("access"));
-    let parsed: Result<Vec<Rule>, String> = statements().map(Rule::parse).collect();
-    let Ok(rules) = parsed else {
-        let wrong =
-            statements().find(|one| Rule::parse(one).is_err()).map_or(database.origin, |one| one.origin);
-        one.refused = Some(("a rule of access is not understood by slapd".to_owned(), wrong));
-        return;
+    let statements = database.all("access").chain(global.all("access"));
+    let parsed =
+        statements.map(|one| Rule::parse(one).map_err(|_| one.origin)).collect::<Result<Vec<_>, _>>();
+    let rules = match parsed {
+        Ok(rules) => rules,
+        Err(wrong) => {
+            one.refused = Some(("a rule of access is not understood by slapd".to_owned(), wrong));
+            return;
+        }
     };
     let own = Strength::of(database).every.or(Strength::of(global).every);
     let require = ["authc", "strong", "sasl"];
