@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, ufw, docker-compose, podman, fail2ban, postfix, dovecot, slapd, openvpn, sshd, freeradius,
+# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, ufw, docker-compose, podman, fail2ban, postfix, dovecot, slapd, squid, danted, turnserver, zabbix_agentd, nrpe, upsd, monit, openvpn, sshd, freeradius,
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
 # parsers, gnutls-cli, stunnel; the servers of files, pages, databases, names, time and logs (testparm, smbd, exportfs, rsync, vsftpd,
 # proftpd, nginx, apache2, haproxy, socat, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); standard models by
@@ -20,6 +20,13 @@ command -v fail2ban-client >/dev/null || missing+=(fail2ban)
 [ -x /usr/lib/dovecot/imap-login ] || missing+=(dovecot-imapd)
 [ -x /usr/lib/dovecot/pop3-login ] || missing+=(dovecot-pop3d)
 [ -x /usr/lib/dovecot/managesieve-login ] || missing+=(dovecot-managesieved)
+[ -x /usr/sbin/squid ] || missing+=(squid)
+[ -x /usr/sbin/danted ] || missing+=(dante-server)
+command -v turnserver >/dev/null || missing+=(coturn)
+[ -x /usr/sbin/zabbix_agentd ] || missing+=(zabbix-agent)
+[ -x /usr/sbin/nrpe ] || missing+=(nagios-nrpe-server)
+[ -x /usr/sbin/upsd ] || [ -x /sbin/upsd ] || missing+=(nut-server)
+command -v monit >/dev/null || missing+=(monit)
 [ -x /usr/sbin/slapd ] || missing+=(slapd)
 command -v ldapsearch >/dev/null || missing+=(ldap-utils)
 command -v firewalld >/dev/null || [ -x /usr/sbin/firewalld ] || missing+=(firewalld)
@@ -123,6 +130,6 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --no-fail-fast --test conformance --test conformance_accounts --test conformance_models --test conformance_pam --test conformance_sudo --test conformance_scripts --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_nft --test conformance_ufw --test conformance_containers --test conformance_guards --test conformance_mail --test conformance_directory --test conformance_tunnels --test kernel --test estates --test relays --test scrubbed --test examples --test browser -- --ignored
+cargo test --locked --workspace --no-fail-fast --test conformance --test conformance_accounts --test conformance_models --test conformance_pam --test conformance_sudo --test conformance_scripts --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_nft --test conformance_ufw --test conformance_containers --test conformance_guards --test conformance_mail --test conformance_directory --test conformance_daemons --test conformance_tunnels --test kernel --test estates --test relays --test scrubbed --test examples --test browser -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
 cargo test --locked --workspace --lib priorities -- --ignored

@@ -69,6 +69,7 @@ pub const CHECKS: &[&Check] = &[
     &exposure::ntp_queries_open::CHECK,
     &exposure::open_over_ipv6::CHECK,
     &exposure::open_port_unexplained::CHECK,
+    &exposure::open_proxy::CHECK,
     &exposure::open_relay::CHECK,
     &exposure::open_resolver::CHECK,
     &exposure::open_to_every_source::CHECK,

@@ -60,6 +60,10 @@ pub enum ServedKind {
     Mail,
     /// A directory of accounts (LDAP).
     Directory,
+    /// Connections to other servers, made for clients (HTTP proxy, SOCKS, TURN).
+    Proxies,
+    /// Values of a device for a monitoring server, by a protocol of its own.
+    Agents,
     /// Whatever is known by its port only.
     Other,
 }
@@ -94,6 +98,8 @@ impl ServedKind {
             Self::Containers => "container engine",
             Self::Mail => "mail server",
             Self::Directory => "directory server",
+            Self::Proxies => "proxy",
+            Self::Agents => "monitoring agent",
             Self::Other => "service",
         }
     }
@@ -121,6 +127,8 @@ impl ServedKind {
             Self::Containers => "container engines",
             Self::Mail => "mail servers",
             Self::Directory => "directory servers",
+            Self::Proxies => "proxies",
+            Self::Agents => "monitoring agents",
             Self::Other => "services",
         }
     }
@@ -411,6 +419,8 @@ pub enum Remark {
     Commands,
     /// Recursive queries are answered.
     Recursion,
+    /// Connections to any port of other servers are made.
+    AnyTarget,
 }
 
 /// Kind of resource.
@@ -439,7 +449,7 @@ pub enum PartKind {
     Page,
     /// A rule of who may open which database.
     Rule,
-    /// Mail to other domains, without a login.
+    /// Mail to other domains, without a login; connections to other servers.
     Relaying,
     /// Entries of a directory.
     Entries,

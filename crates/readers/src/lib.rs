@@ -16,6 +16,7 @@
 
 mod accounts;
 mod addresses;
+mod agents;
 mod angles;
 pub mod announced;
 pub mod archive;
@@ -46,6 +47,7 @@ mod ip_json;
 mod ipsec_secrets;
 mod iptables;
 mod json;
+mod keyed;
 mod live;
 mod login_access;
 mod mail;
@@ -62,6 +64,7 @@ mod phrasebook;
 mod places;
 mod port_mapper;
 mod ppp;
+mod proxies;
 mod radio;
 mod radius;
 mod reader;
@@ -114,6 +117,7 @@ pub const READERS: &[Reader] = &[
     credentials::code_seeds::READER,
     containers::compose::READER,
     containers::inspect::READER,
+    proxies::dante::READER,
     dynamic_dns::DDCLIENT,
     dhcp::dhcpd::READER,
     dhcp::dnsmasq::READER,
@@ -144,6 +148,7 @@ pub const READERS: &[Reader] = &[
     ppp::l2tp_secrets::READER,
     login_access::READER,
     data::mariadb::READER,
+    agents::monit::READER,
     data::mosquitto::READER,
     naming::named::READER,
     network::netplan::READER,
@@ -152,6 +157,7 @@ pub const READERS: &[Reader] = &[
     files::exports::SETTINGS,
     nft::READER,
     web::nginx::READER,
+    agents::nrpe::READER,
     upkeep::ntp::READER,
     ocserv::passwords::READER,
     ocserv::READER,
@@ -187,6 +193,7 @@ pub const READERS: &[Reader] = &[
     files::smbpasswd::READER,
     snmp::READER,
     sockets::READER,
+    proxies::squid::READER,
     sshd::client::READER,
     authorized_keys::READER,
     sshd::READER,
@@ -199,6 +206,7 @@ pub const READERS: &[Reader] = &[
     sysctl::READER,
     upkeep::timesyncd::READER,
     credentials::shared_keys::TLS_KEYS,
+    proxies::turnserver::READER,
     uci::READER,
     ufw::READER,
     naming::unbound::READER,
@@ -206,10 +214,14 @@ pub const READERS: &[Reader] = &[
     upkeep::units::LIST,
     upkeep::units::LINKS,
     unread_filters::READER,
+    agents::nut::READER,
+    agents::nut::USERS,
+    agents::nut::CLIENT,
     files::ftp::VSFTPD,
     network::wireguard::READER,
     ppp::xl2tpd::READER,
     yang::READER,
+    agents::zabbix::READER,
 ];
 
 /// Builds the tables for recognition, which takes longer than recognising a file. Call it in parallel to other work; otherwise it happens

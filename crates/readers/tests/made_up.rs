@@ -93,7 +93,10 @@ fn is_free(format: &str, raw: &str, nth: usize) -> bool {
         // Names of services, and of variables.
         "compose" => {
             let of_service = line.ends_with(':') && raw.starts_with("  ") && !raw.starts_with("   ");
-            of_service || line.starts_with(char::is_uppercase)
+            // Names of volumes as well.
+            of_service
+                || line.starts_with(char::is_uppercase)
+                || line.starts_with("- ") && line.contains(":/")
         }
         // A line that continues a value; values of entries.
         "slapd" => raw.starts_with([' ', '\t']),

@@ -142,6 +142,8 @@ impl Service {
                 ServedKind::Containers => PortKind::Management,
                 ServedKind::Mail => PortKind::Mail,
                 ServedKind::Directory => PortKind::Login,
+                ServedKind::Proxies => PortKind::Web,
+                ServedKind::Agents => PortKind::Monitoring,
                 ServedKind::Other => by_port(),
             },
             What::Relay(_) => PortKind::Tunnel,

@@ -252,6 +252,7 @@ fn words(remark: Remark) -> Option<&'static str> {
         Remark::ClearPassword => "password in clear text",
         Remark::Md5Password => "MD5 password",
         Remark::Commands => "accepts commands",
+        Remark::AnyTarget => "to any port",
         Remark::Recursion => return None,
     })
 }

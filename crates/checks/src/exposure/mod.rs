@@ -24,6 +24,7 @@ pub(super) mod no_input_filter;
 pub(super) mod ntp_queries_open;
 pub(super) mod open_over_ipv6;
 pub(super) mod open_port_unexplained;
+pub(super) mod open_proxy;
 pub(super) mod open_relay;
 pub(super) mod open_resolver;
 pub(super) mod open_to_every_source;

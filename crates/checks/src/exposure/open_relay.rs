@@ -2,14 +2,12 @@
 
 use crate::check::{Answer, Check, Need, Run, Verdict};
 use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, of_kinds};
+use crate::support::serving::{ServiceCase, of_kinds, wide_public};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::ways::some_ranges;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_estate::special::public_ranges;
 use trevlin_model::served::{PartKind, ServedKind, ServiceResource};
-use trevlin_model::{Family, IpRange, IpRangeSet};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -29,9 +27,6 @@ pub(crate) const CHECK: Check = Check {
     needs: &[Need::Addresses, Need::Filter, Need::Services],
     run: Run::Analyses(run),
 };
-
-/// Addresses of IPv4 above which a public network is more than an organisation's servers.
-const MOST: u128 = 65_536;
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
@@ -58,8 +53,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
             part.lines(),
         );
     }
-    let broad = public(&part.sources.ranges);
-    if broad.iter().filter(|range| range.family() == Family::V4).map(IpRange::size).sum::<u128>() > MOST {
+    if let Some(broad) = wide_public(&part.sources.ranges) {
         return one.fail(
             CHECK.rating(),
             part,
@@ -69,12 +63,6 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
         );
     }
     one.holds_by_limit(part)
-}
-
-/// The public addresses among these.
-fn public(ranges: &[IpRange]) -> Vec<IpRange> {
-    let all: IpRangeSet = ranges.iter().copied().collect();
-    all.intersection(&public_ranges()).into_ranges()
 }
 
 #[cfg(test)]

@@ -6,6 +6,7 @@ use crate::support::serving::{ServiceCase, is_few, of_device};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::Setting;
 use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource};
 
 /// The check.
@@ -18,8 +19,9 @@ pub(crate) const CHECK: Check = Check {
           changes cannot be attributed to a user.",
     fix: "Bind the control interface to the loopback address or a Unix socket, and require a certificate or a login.",
     judged: "Fails for each port or page that accepts commands for a running service without a login, beyond the device \
-             itself. Passes where a certificate or password is required, and on the loopback address. Undetermined where an \
-             included file of a DNS server is missing.",
+             itself, and for each monitoring agent that runs commands for other hosts. Passes where a certificate or password is \
+             required, and on the loopback address. Undetermined where an included file of a DNS server is missing, and where the build \
+             of an agent decides.",
     references: &[
         "unbound.conf(5), control-use-cert",
         "HAProxy Configuration Manual, stats admin",
@@ -48,7 +50,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 
 fn takes_commands(part: &ServiceResource) -> bool {
     let steers = part.remark(Remark::Administration).is_some() && part.is_written();
-    steers || part.remark(Remark::Commands).is_some()
+    steers || part.remark(Remark::Commands).is_some() || matches!(part.writes, Setting::Unknown { .. })
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
@@ -58,12 +60,17 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     if one.served.is_local() || is_few(&part.sources, thresholds) {
         return one.holds_by_limit(part);
     }
+    if let Setting::Unknown { why } = &part.writes {
+        let question =
+            format!("Please state whether {} runs commands for other hosts: {why}.", one.part(part));
+        return Verdict::ask(question, part.lines());
+    }
     one.fail(
         one.limited(CHECK.rating(), &part.sources),
         part,
         format!("{} accepts commands without a login", one.part(part)),
         format!("Permitted sources: {}.", part.sources.words()),
-        part.lines(),
+        part.lines().into_iter().chain(part.remark(Remark::Commands)).collect(),
     )
 }
 
@@ -78,7 +85,7 @@ mod tests {
         const CONTROL: &str =
             "server:\n port: 53\nremote-control:\n control-enable: yes\n control-interface: 0.0.0.0\n";
         for (file, text, wanted) in [
-            ("haproxy.cfg", STATS.to_owned(), &["fail high d haproxy.cfg:4"][..]),
+            ("haproxy.cfg", STATS.to_owned(), &["fail high d haproxy.cfg:4 haproxy.cfg:5"][..]),
             ("haproxy.cfg", format!("{STATS} stats auth ann:x\n"), &["pass d"]),
             ("haproxy.cfg", STATS.replace(":8404", "127.0.0.1:8404"), &["pass d"]),
             (
@@ -91,6 +98,56 @@ mod tests {
             ("unbound.conf", CONTROL.replace("0.0.0.0", "127.0.0.1"), &["pass d"]),
         ] {
             run(&CHECK, &[(&text, &[(&format!("d/etc/unbound/{file}"), &text)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn agents_that_run_commands() {
+        const AGENT: &str = "zabbix/zabbix_agentd.conf";
+        const HELD: (&str, &str) = ("d/etc/sysconfig/nrpe", "NRPE_SSL_OPT=\"\"\n");
+        for (file, text, more, wanted) in [
+            (
+                AGENT,
+                "Server=0.0.0.0/0\nAllowKey=system.run[*]\n",
+                None,
+                &["fail high d zabbix_agentd.conf:1 zabbix_agentd.conf:2"][..],
+            ),
+            (AGENT, "Server=0.0.0.0/0\nDenyKey=system.run[*]\nAllowKey=system.run[*]\n", None, &[]),
+            (AGENT, "Server=10.4.0.9\nEnableRemoteCommands=1\n", None, &["pass d"]),
+            (AGENT, "Server=0.0.0.0/0\n", None, &[]),
+            ("nagios/nrpe.cfg", "dont_blame_nrpe=1\n", Some(HELD), &["fail high d nrpe.cfg:1"]),
+            ("nagios/nrpe.cfg", "dont_blame_nrpe=1\n", None, &["ask d"]),
+            ("nagios/nrpe.cfg", "allowed_hosts=10.4.0.9\ndont_blame_nrpe=1\n", Some(HELD), &["pass d"]),
+            // Debian's build has no arguments.
+            (
+                "nagios/nrpe.cfg",
+                "dont_blame_nrpe=1\n",
+                Some(("d/etc/default/nagios-nrpe-server", "NRPE_OPTS=\"\"\n")),
+                &[],
+            ),
+            (
+                "monit/monitrc",
+                "set httpd port 2812\n    allow 10.4.0.0/16\n",
+                None,
+                &["fail medium d monitrc:1 monitrc:2"],
+            ),
+            (
+                "monit/monitrc",
+                "set httpd port 2812\n    allow 10.4.0.0/16\n    allow ann:Anker-7-Mole\n",
+                None,
+                &["pass d"],
+            ),
+            (
+                "monit/monitrc",
+                "set httpd port 2812 and use address localhost\n    allow localhost\n",
+                None,
+                &["pass d"],
+            ),
+        ] {
+            let name = format!("d/etc/{file}");
+            let mut files = vec![(name.as_str(), text)];
+            files.extend(more);
+            run(&CHECK, &[(text, &files, wanted)]);
         }
     }
 }

@@ -42,7 +42,7 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
             one.limited(CHECK.rating().lowered("servers may refuse low numbers"), &part.sources),
             part,
             format!("{} lets users change the numbers of their own account", one.title()),
-            format!("Users below {} write these attributes of their own entry.", part.name),
+            own_entry(&part.name),
             part.lines(),
         );
     }
@@ -53,6 +53,16 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
         format!("Entries of others below {} are written from {}.", part.name, part.sources.words()),
         part.lines(),
     )
+}
+
+/// The rights of users on their own entry; the name of the part has the attributes in brackets.
+fn own_entry(name: &str) -> String {
+    match name.trim_end_matches(')').split_once(" (") {
+        Some((place, attributes)) => {
+            format!("Users below {place} may change these attributes of their own entry: {attributes}.")
+        }
+        None => format!("Users below {name} may change the attributes of their own entry."),
+    }
 }
 
 #[cfg(test)]

@@ -12,10 +12,11 @@ use trevlin_analysis::services::{What, switched_off};
 use trevlin_analysis::ways::{cited, some_ranges};
 use trevlin_estate::area::Severity;
 use trevlin_estate::baseline::Thresholds;
+use trevlin_estate::special::public_ranges;
 use trevlin_model::served::{
     APPLIANCE, AuthRequirement, Endpoint, Requirement, Served, ServedKind, ServiceResource, Sources,
 };
-use trevlin_model::{Family, IpRange, Origin, Setting};
+use trevlin_model::{Family, IpRange, IpRangeSet, Origin, Setting};
 
 /// A service of a device.
 #[derive(Clone, Copy)]
@@ -342,6 +343,15 @@ const SITE_V6: u128 = 1 << 80;
 pub(crate) fn is_few(sources: &Sources, thresholds: &Thresholds) -> bool {
     sources.names.is_empty()
         && trevlin_model::total_addresses(&sources.ranges) <= u128::from(thresholds.few_addresses)
+}
+
+/// Public addresses among these, where those of IPv4 are more than the servers of an organisation.
+pub(crate) fn wide_public(ranges: &[IpRange]) -> Option<Vec<IpRange>> {
+    const MOST: u128 = 65_536;
+    let all: IpRangeSet = ranges.iter().copied().collect();
+    let public = all.intersection(&public_ranges()).into_ranges();
+    let of_v4 = public.iter().filter(|range| range.family() == Family::V4).map(IpRange::size).sum::<u128>();
+    (of_v4 > MOST).then_some(public)
 }
 
 /// Whether any of the sources that reach it is permitted; names count as permitted sources.

@@ -219,6 +219,32 @@ fn containers(mint: &mut Mint, add: &mut dyn FnMut(&str, String)) {
             mint.plain_word()
         ),
     );
+    let (manager, peer) = (mint.plain_word(), mint.plain_word());
+    add(
+        "post/etc/squid/squid.conf",
+        format!(
+            "http_port 3128\nhttp_access allow all\ncachemgr_passwd {manager} all\ncache_peer 10.4.0.9 parent 3128 0 login=quay:{peer}\n"
+        ),
+    );
+    let (user, line, shared) = (mint.plain_word(), mint.plain_word(), mint.plain_word());
+    add(
+        "post/etc/turnserver.conf",
+        format!("lt-cred-mech\nuser=ann:{user}\ncli-password={line}\nstatic-auth-secret={shared}\n"),
+    );
+    add("post/etc/nut/upsd.users", format!("[ann]\n  password = {}\n  actions = SET\n", mint.plain_word()));
+    add(
+        "post/etc/nut/upsmon.conf",
+        format!("MONITOR rack@10.4.0.9 1 watch {} secondary\n", mint.plain_word()),
+    );
+    let (page, mail) = (mint.plain_word(), mint.plain_word());
+    add(
+        "post/etc/monit/monitrc",
+        format!(
+            "set httpd port 2812\n    allow ann:{page}\nset mailserver mail.example username monit password \"{mail}\"\nset mmonit \
+             https://monit:{}@10.4.0.9/collector\n",
+            mint.plain_word()
+        ),
+    );
     add(
         "post/slapcat.ldif",
         format!(
@@ -619,6 +645,11 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         "postfix",
         "dovecot",
         "slapd",
+        "squid",
+        "turnserver",
+        "upsd-users",
+        "upsmon",
+        "monit",
         "uci",
         "yang",
         "sheet",

@@ -1,0 +1,6 @@
+//! Agents of monitoring: programs that answer other hosts about the device, and may run commands for them.
+
+pub(crate) mod monit;
+pub(crate) mod nrpe;
+pub(crate) mod nut;
+pub(crate) mod zabbix;

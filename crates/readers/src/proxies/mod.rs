@@ -1,0 +1,33 @@
+//! Forward proxies: programs that connect to other servers for their clients.
+
+pub(crate) mod dante;
+pub(crate) mod squid;
+pub(crate) mod turnserver;
+
+use trevlin_model::served::{AuthRequirement, PartKind, ServiceResource, Sources};
+use trevlin_model::{Origin, Setting};
+
+/// Who may connect to other servers through a proxy: without a login, and with one where that permits more.
+fn parts(
+    open: (Sources, Origin),
+    with_login: Option<(Sources, AuthRequirement, Origin)>,
+    origin: Origin,
+) -> Vec<ServiceResource> {
+    let part = |name: &str, sources: Sources, login: AuthRequirement, at: Origin| {
+        let mut part = ServiceResource::new(PartKind::Relaying, name, origin);
+        part.sources = sources;
+        part.login = Setting::Stated { value: login, origin: at };
+        part.writes = Setting::Stated { value: true, origin };
+        part
+    };
+    let (open, at) = open;
+    let more = with_login.map(|(sources, login, at)| (sources.without(&open.ranges), login, at));
+    let mut found = Vec::new();
+    if !open.is_nobody() {
+        found.push(part("without a login", open, AuthRequirement::Nothing, at));
+    }
+    if let Some((sources, login, at)) = more.filter(|(sources, ..)| !sources.is_nobody()) {
+        found.push(part("with a login", sources, login, at));
+    }
+    found
+}
