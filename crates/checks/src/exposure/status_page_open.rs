@@ -90,7 +90,7 @@ mod tests {
     fn agents() {
         for (file, text, wanted) in [
             ("zabbix/zabbix_agentd.conf", "Server=0.0.0.0/0\n", &["fail low d zabbix_agentd.conf:1"][..]),
-            ("zabbix/zabbix_agentd.conf", "Server=10.4.0.0/16\n", &["fail info d zabbix_agentd.conf:1"]),
+            ("zabbix/zabbix_agentd.conf", "Server=10.4.0.0/20\n", &["fail info d zabbix_agentd.conf:1"]),
             ("zabbix/zabbix_agentd.conf", "Server=10.4.0.9\n", &["pass d"]),
             (
                 "zabbix/zabbix_agentd.conf",

@@ -15,9 +15,10 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Logins,
     title: "Control interface without authentication",
     severity: Severity::High,
-    why: "Any client that reaches the interface can disable backends, flush caches and change responses. Without a login, \
-          changes cannot be attributed to a user.",
-    fix: "Bind the control interface to the loopback address or a Unix socket, and require a certificate or a login.",
+    why: "Any client that reaches the interface can disable backends, flush caches and change responses; through a monitoring agent it runs \
+          programs on the device. Without a login, changes cannot be attributed to a user.",
+    fix: "Bind the control interface to the loopback address or a Unix socket, and require a certificate or a login. \
+          Deny commands of monitoring agents (`DenyKey=system.run[*]`, `dont_blame_nrpe=0`).",
     judged: "Fails for each port or page that accepts commands for a running service without a login, beyond the device \
              itself, and for each monitoring agent that runs commands for other hosts. Passes where a certificate or password is \
              required, and on the loopback address. Undetermined where an included file of a DNS server is missing, and where the build \
@@ -127,13 +128,13 @@ mod tests {
             ),
             (
                 "monit/monitrc",
-                "set httpd port 2812\n    allow 10.4.0.0/16\n",
+                "set httpd port 2812\n    allow 10.4.0.0/20\n",
                 None,
                 &["fail medium d monitrc:1 monitrc:2"],
             ),
             (
                 "monit/monitrc",
-                "set httpd port 2812\n    allow 10.4.0.0/16\n    allow ann:Anker-7-Mole\n",
+                "set httpd port 2812\n    allow 10.4.0.0/20\n    allow ann:Anker-7-Mole\n",
                 None,
                 &["pass d"],
             ),

@@ -29,13 +29,13 @@ fn the_demo_tells_its_story_in_under_a_screen() {
     assert!(out.lines().count() <= 42, "{out}");
     assert!(out.lines().all(|line| line.chars().count() <= 100), "{out}");
     for part in [
-        "critical 11 -> 1",
+        "critical 13 -> 1",
         "Temporary rule in effect: TEMP portal for the cra",
         "now accepted: GRE north",
         "protected now, weak before: south-gate: gangway crews at tcp 8444",
         "newly reachable: web site storage.veyholm.example (nginx) at tcp 8444",
         "the file dial-in/etc/pptpd.conf is missing from the new exports: PPTP server is",
-        "5 x Weak login password",
+        "6 x Weak login password",
     ] {
         assert!(out.contains(part), "{part}: {out}");
     }

@@ -305,7 +305,7 @@ fn forms_and_selection() {
     let (text, _, code) = run(&["coverage", at, "--as-of", "2026-11-25"]);
     assert_eq!(code, 0);
     for part in [
-        "Scope: 2026-11-02 to 2026-11-13; 12 systems in scope.",
+        "Scope: 2026-11-02 to 2026-11-13; 15 systems in scope.",
         "Out of scope: ticket-office (operated by a payment provider).",
         "Exports that checks need and systems lack",
         "listening sockets (`ss -tulpn`)",

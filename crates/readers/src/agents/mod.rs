@@ -3,4 +3,6 @@
 pub(crate) mod monit;
 pub(crate) mod nrpe;
 pub(crate) mod nut;
+#[cfg(test)]
+mod tests;
 pub(crate) mod zabbix;

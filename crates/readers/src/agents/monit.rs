@@ -14,7 +14,7 @@ use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "monit",
-    title: "pages of Monit",
+    title: "web interface of Monit",
     manual: "monit(1)",
     recognise: |export| {
         let folder = ["/monit/conf.d/", "/monit/conf-enabled/", "/monit/monitrc.d/", "/monit.d/"];
@@ -167,7 +167,7 @@ const FURTHER: [&str; 52] = [
     "with",
 ];
 
-/// Reports further lines that begin with no word of monit(1); what is in braces or quotes is free.
+/// Reports further lines that begin with no word of monit(1); lines in braces or quotes are free.
 fn continuations(export: &Export, one: &Statement<'_>, book: &mut LineRecorder<'_>) {
     let mut depth = 0i32;
     for (number, (text, first)) in lines_of(export, one).enumerate() {
@@ -334,7 +334,7 @@ fn served(one: &Statement<'_>, all: &[Statement<'_>], around: &ReadContext<'_>) 
         })
     };
     let port: u16 = behind("port")?.parse().ok()?;
-    let name = "pages of Monit";
+    let name = "Monit";
     let mut served = Served::new(ServedKind::Pages, "Monit", name, &["monit"], line(behind("port")?));
     let certificate = behind("pemfile").or_else(|| behind("pemchain")).or_else(|| {
         // Options of TLS may be set for all of Monit's connections.

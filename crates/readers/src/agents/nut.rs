@@ -119,7 +119,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         return reading;
     }
     let origin = entries.origin(export);
-    let mut served = Served::new(ServedKind::Agents, "NUT", "power supply server (NUT)", UNITS, origin);
+    let mut served =
+        Served::new(ServedKind::Agents, "NUT", "monitoring agent for power supplies (NUT)", UNITS, origin);
     let tls = entries.last("CERTFILE").or_else(|| entries.last("CERTPATH"));
     let carried = if tls.is_some() { TransportSecurity::Optional } else { TransportSecurity::Plain };
     for entry in entries.of("LISTEN") {

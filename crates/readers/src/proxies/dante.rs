@@ -26,7 +26,7 @@ pub(crate) const READER: Reader = Reader {
 const JUDGED: [&str; 9] =
     ["command", "from", "internal", "internal.protocol", "method", "protocol", "socksmethod", "to", "user"];
 
-/// A setting with its values, in the block that it stands in.
+/// A setting with its values.
 #[derive(Debug)]
 struct Statement<'a> {
     /// Name without its colon.

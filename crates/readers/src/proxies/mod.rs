@@ -2,6 +2,8 @@
 
 pub(crate) mod dante;
 pub(crate) mod squid;
+#[cfg(test)]
+mod tests;
 pub(crate) mod turnserver;
 
 use trevlin_model::served::{AuthRequirement, PartKind, ServiceResource, Sources};
@@ -28,6 +30,10 @@ fn parts(
     }
     if let Some((sources, login, at)) = more.filter(|(sources, ..)| !sources.is_nobody()) {
         found.push(part("with a login", sources, login, at));
+    }
+    // It listens, and permits no client.
+    if found.is_empty() {
+        found.push(part("", Sources::default(), AuthRequirement::Refused, at));
     }
     found
 }

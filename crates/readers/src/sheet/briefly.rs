@@ -77,7 +77,7 @@ const KINDS: [(&str, &[&str], &str, Option<&str>); 19] = [
     ("screen sharing", &["screen-sharing", "vnc"], "remote-desktop", Some("tcp 5900")),
     ("Telnet", &["telnet"], "telnet", Some("tcp 23")),
     ("telephony", &["sip", "voice"], "other", Some("udp 5060")),
-    ("mail", &["smtp", "imap", "pop3"], "other", None),
+    ("mail", &["smtp", "imap", "pop3"], "mail", None),
     ("other", &["unknown"], "other", None),
     ("web server without TLS", &["http"], "pages", Some("http 80")),
     ("web server", &["https"], "pages", Some("https 443")),

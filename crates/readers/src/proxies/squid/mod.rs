@@ -1,19 +1,21 @@
 //! `squid.conf`: clients of a proxy, with and without a login, by its access lists in their order.
 //!
 //! Format: the documented configuration that ships with Squid (`squid.conf.documented`). Rules are tried in order, and the first of which
-//! every list fits decides; without a match it is the opposite of the last rule, and without rules nobody is permitted.
+//! every list fits decides; without a match it is the opposite of the last rule, and without rules no client is permitted.
 
-use crate::addresses;
+mod lists;
+
 use crate::keyed::{self, Entries, Form, by_blank};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
-use crate::serving::{self, hold, host_and_port, loopback};
+use crate::serving::{self, hold, host_and_port};
+use lists::{Fits, List, is_host, lists, network};
 use std::collections::BTreeMap;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
     AuthRequirement, Endpoint, PartKind, Remark, Served, ServedKind, ServiceResource, Sources,
     TransportSecurity,
 };
-use trevlin_model::{Export, Family, IpRange, IpRangeSet, Origin, Protocol, Setting, Taken};
+use trevlin_model::{Export, IpRange, IpRangeSet, Origin, Protocol, Setting, Taken};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -35,7 +37,7 @@ pub(crate) const READER: Reader = Reader {
 
 /// Whether a file in the proxy's folder is a list of clients or servers, one in each line.
 fn is_list(export: &Export) -> bool {
-    let one = |text: &str| network(text).is_some() || addresses::is_name(text.trim_start_matches('.'));
+    let one = |text: &str| network(text).is_some() || is_host(text.trim_start_matches('.'));
     let mut lines = serving::entries(export).peekable();
     export.path().contains("/squid/")
         && !export.file_name().ends_with(".conf")
@@ -65,42 +67,6 @@ fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<
     match name {
         "include" => rest.split_whitespace().flat_map(|path| around.find_all(path, named_in)).collect(),
         _ => Vec::new(),
-    }
-}
-
-/// A list that a rule names.
-#[derive(Debug, Clone, Default)]
-struct List {
-    /// What fits it.
-    fits: Fits,
-    /// Where it is not decided by the files.
-    open: bool,
-}
-
-/// Which requests fit a list.
-#[derive(Debug, Clone)]
-enum Fits {
-    /// Those of clients with these addresses.
-    Clients(Sources),
-    /// Those with one of these methods.
-    Methods(Vec<String>),
-    /// Those to one of these ports.
-    Ports(Vec<(u16, u16)>),
-    /// Those that came in at one of these ports of the proxy.
-    OwnPorts(Vec<(u16, u16)>),
-    /// Those that came in at one of the ports with these names.
-    PortNames(Vec<String>),
-    /// Those of clients with a login.
-    Login,
-    /// All, or none, of those to a server that no list names.
-    Fixed(bool),
-    /// Those at some times, or those whose client says so.
-    Sometimes,
-}
-
-impl Default for Fits {
-    fn default() -> Self {
-        Self::Clients(Sources::default())
     }
 }
 
@@ -211,136 +177,6 @@ fn secrets(export: &Export, entries: &Entries<'_>, reading: &mut Reading) {
     }
 }
 
-/// Lists by name. Values of several lines of one name are alternatives.
-fn lists<'a>(
-    entries: &Entries<'a>,
-    around: &ReadContext<'a>,
-    open: &mut Vec<(String, Origin)>,
-) -> BTreeMap<&'a str, List> {
-    let fixed = |fits| List { fits, open: false };
-    let mut found: BTreeMap<&str, List> = BTreeMap::from([
-        ("all", fixed(Fits::Clients(Sources::everybody()))),
-        ("localhost", fixed(Fits::Clients(Sources::of(loopback().to_vec(), Vec::new())))),
-        ("manager", fixed(Fits::Fixed(false))),
-        ("to_localhost", fixed(Fits::Fixed(false))),
-        ("to_linklocal", fixed(Fits::Fixed(false))),
-        ("CONNECT", fixed(Fits::Methods(vec!["CONNECT".into()]))),
-    ]);
-    let mut named: Vec<&str> = Vec::new();
-    for entry in entries.of("acl") {
-        let mut words = entry.value.split_whitespace();
-        let (Some(name), Some(kind)) = (words.next(), words.next()) else { continue };
-        let mut values: Vec<String> = Vec::new();
-        for word in words.filter(|word| !word.starts_with('-') || word.len() == 1) {
-            if word.starts_with('#') {
-                break;
-            }
-            match word.strip_prefix('"').map(|path| path.trim_end_matches('"')) {
-                Some(path) => match around.find(path, entry.export) {
-                    Some(file) => values.extend(serving::entries(file).map(str::to_owned)),
-                    None => {
-                        let note = format!("please provide `{path}`, the list `{name}`");
-                        open.push((note, entry.origin));
-                    }
-                },
-                None => values.push(word.to_owned()),
-            }
-        }
-        let fits = fits(kind, &values, entry.origin);
-        // Names of the program's own lists may be given again.
-        let known = found.get_mut(name).filter(|_| named.contains(&name));
-        match known {
-            Some(list) => list.fits.join(fits),
-            None => {
-                named.push(name);
-                found.insert(name, List { fits, open: kind == "external" });
-            }
-        }
-    }
-    found
-}
-
-impl Fits {
-    /// Either of two.
-    fn join(&mut self, other: Self) {
-        match (self, other) {
-            (Self::Clients(own), Self::Clients(other)) => {
-                own.ranges.extend(other.ranges);
-                own.names.extend(other.names);
-                own.origins.extend(other.origins);
-            }
-            (Self::Methods(own), Self::Methods(other)) | (Self::PortNames(own), Self::PortNames(other)) => {
-                own.extend(other);
-            }
-            (Self::Ports(own), Self::Ports(other)) | (Self::OwnPorts(own), Self::OwnPorts(other)) => {
-                own.extend(other);
-            }
-            (Self::Fixed(own), Self::Fixed(other)) => *own |= other,
-            _ => {}
-        }
-    }
-}
-
-fn fits(kind: &str, values: &[String], origin: Origin) -> Fits {
-    let ports = || {
-        let port = |word: &String| {
-            let (first, last) = word.split_once('-').unwrap_or((word, word));
-            Some((first.parse().ok()?, last.parse().ok()?))
-        };
-        values.iter().filter_map(port).collect()
-    };
-    let all = |word: &String| matches!(word.as_str(), "all" | "." | ".*" | "^" | "/" | "^.*$" | "^.*");
-    match kind {
-        "src" => Fits::Clients(clients(values, origin)),
-        "method" => Fits::Methods(values.iter().map(|word| word.to_ascii_uppercase()).collect()),
-        "port" => Fits::Ports(ports()),
-        "localport" | "myport" => Fits::OwnPorts(ports()),
-        "myportname" => Fits::PortNames(values.to_vec()),
-        "proxy_auth" | "proxy_auth_regex" => Fits::Login,
-        "proto" => Fits::Fixed(values.iter().any(|word| word.eq_ignore_ascii_case("http"))),
-        "dst" => {
-            let everywhere = |word: &String| {
-                matches!(word.as_str(), "all" | "ipv4")
-                    || network(word)
-                        .is_some_and(|range| range.size() >= IpRange::all(range.family()).size() / 2)
-            };
-            Fits::Fixed(values.iter().any(everywhere))
-        }
-        "url_regex" | "urlpath_regex" | "dstdom_regex" => Fits::Fixed(values.iter().any(all)),
-        // A client says these by itself, or they are given at some times.
-        "time" | "browser" | "referer_regex" | "req_header" | "ident" | "ident_regex" | "random" => {
-            Fits::Sometimes
-        }
-        _ => Fits::Fixed(false),
-    }
-}
-
-/// An address, a network by a prefix or a mask, or a range of addresses, with a mask or without.
-fn network(word: &str) -> Option<IpRange> {
-    let (first, mask) = word.split_once('/').map_or((word, None), |(first, mask)| (first, Some(mask)));
-    let Some((first, last)) = first.split_once('-') else { return addresses::range_or_prefix(word) };
-    let masked = |address: &str| match mask {
-        Some(mask) => addresses::range_or_prefix(&format!("{address}/{mask}")),
-        None => addresses::range_or_prefix(address),
-    };
-    IpRange::new(masked(first)?.first(), masked(last)?.last()).ok()
-}
-
-fn clients(values: &[String], origin: Origin) -> Sources {
-    let mut sources = Sources { origins: vec![origin], ..Sources::default() };
-    for word in values {
-        match word.as_str() {
-            "ipv4" => sources.ranges.push(IpRange::all(Family::V4)),
-            "ipv6" => sources.ranges.push(IpRange::all(Family::V6)),
-            word => match network(word) {
-                Some(range) => sources.ranges.push(range),
-                None => serving::host(word, &mut sources),
-            },
-        }
-    }
-    sources
-}
-
 fn rules<'a>(entries: &Entries<'a>) -> Vec<Rule<'a>> {
     let rule = |entry: &keyed::Entry<'a>| {
         let mut words = entry.value.split_whitespace().take_while(|word| !word.starts_with('#'));
@@ -435,6 +271,8 @@ fn at_place(
     logged_in: bool,
 ) -> Sources {
     let (mut taken, mut found) = (Taken::default(), Sources::default());
+    // Rules that permit any address by themselves: the others then prove nothing more.
+    let mut wide: Vec<Origin> = Vec::new();
     for rule in rules {
         let mut sources = Sources::everybody();
         let mut permits = rule.permits;
@@ -480,6 +318,8 @@ fn at_place(
         }
         let mine: Vec<IpRange> = sources.ranges.iter().flat_map(|range| taken.take(*range)).collect();
         if permits && (!mine.is_empty() || !sources.names.is_empty()) {
+            let own = Sources::of(mine.clone(), Vec::new());
+            wide.extend(own.is_everybody().then_some(rule.origin));
             found.ranges.extend(mine);
             found.names.extend(sources.names);
             found.origins.push(rule.origin);
@@ -490,9 +330,13 @@ fn at_place(
         let rest: Vec<IpRange> =
             Sources::everybody().ranges.into_iter().flat_map(|range| taken.left_of(range)).collect();
         if !rest.is_empty() {
+            wide.extend(Sources::of(rest.clone(), Vec::new()).is_everybody().then_some(last.origin));
             found.ranges.extend(rest);
             found.origins.push(last.origin);
         }
+    }
+    if !wide.is_empty() {
+        found.origins = wide;
     }
     found
 }
