@@ -238,7 +238,9 @@ fn first(rules: &[Rule<'_>], fits: impl Fn(&Block<'_>) -> bool) -> Sources {
         if rule.permits && (!mine.is_empty() || !rule.from.names.is_empty()) {
             found.ranges.extend(mine);
             found.names.extend(rule.from.names.iter().cloned());
-            found.origins.extend(rule.from.origins.iter().copied());
+            if found.origins.len() < super::MOST_LINES {
+                found.origins.extend(rule.from.origins.iter().copied());
+            }
         }
     }
     found

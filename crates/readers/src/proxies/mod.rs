@@ -9,6 +9,9 @@ pub(crate) mod turnserver;
 use trevlin_model::served::{AuthRequirement, PartKind, ServiceResource, Sources};
 use trevlin_model::{Origin, Setting};
 
+/// Lines that are kept as evidence of who is permitted.
+const MOST_LINES: usize = 16;
+
 /// Who may connect to other servers through a proxy: without a login, and with one where that permits more.
 fn parts(
     open: (Sources, Origin),

@@ -4,9 +4,9 @@ use crate::addresses;
 use crate::keyed::Entries;
 use crate::reader::ReadContext;
 use crate::serving::{self, loopback};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::served::Sources;
-use trevlin_model::{Family, IpRange, Origin};
+use trevlin_model::{Family, IpRange, IpRangeSet, Origin};
 
 /// A list that a rule names.
 #[derive(Debug, Clone, Default)]
@@ -59,7 +59,7 @@ pub(super) fn lists<'a>(
         ("to_linklocal", fixed(Fits::Fixed(false))),
         ("CONNECT", fixed(Fits::Methods(vec!["CONNECT".into()]))),
     ]);
-    let mut named: Vec<&str> = Vec::new();
+    let mut named: BTreeSet<&str> = BTreeSet::new();
     for entry in entries.of("acl") {
         let mut words = entry.value.split_whitespace();
         let (Some(name), Some(kind)) = (words.next(), words.next()) else { continue };
@@ -81,13 +81,23 @@ pub(super) fn lists<'a>(
         }
         let fits = fits(kind, &values, entry.origin);
         // Names of the program's own lists may be given again.
-        let known = found.get_mut(name).filter(|_| named.contains(&name));
+        let known = found.get_mut(name).filter(|_| named.contains(name));
         match known {
             Some(list) => list.fits.join(fits),
             None => {
-                named.push(name);
+                named.insert(name);
                 found.insert(name, List { fits, open: kind == "external" });
             }
+        }
+    }
+    // Every rule that names a list looks through it.
+    for list in found.values_mut() {
+        if let Fits::Clients(clients) = &mut list.fits {
+            clients.ranges =
+                std::mem::take(&mut clients.ranges).into_iter().collect::<IpRangeSet>().into_ranges();
+            clients.names.sort_unstable();
+            clients.names.dedup();
+            clients.origins.truncate(super::super::MOST_LINES);
         }
     }
     found

@@ -153,6 +153,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     reading
 }
 
+/// Ports for which the rules are evaluated one by one.
+const MOST_PLACES: usize = 32;
+
 const UNITS: &[&str] = &["squid", "squid3"];
 
 /// Passwords of the manager's pages and of other proxies.
@@ -247,7 +250,12 @@ fn permitted(
     logged_in: bool,
 ) -> Sources {
     let mut found = Sources::default();
-    for place in places {
+    let names_ports = rules.iter().flat_map(|rule| &rule.lists).any(|(name, _)| {
+        lists.get(name).is_some_and(|list| matches!(list.fits, Fits::OwnPorts(_) | Fits::PortNames(_)))
+    });
+    // Where no rule names a port, they are all alike.
+    let most = if names_ports { MOST_PLACES } else { 1 };
+    for place in places.iter().take(most) {
         for request in requests {
             let one = at_place(place, rules, lists, *request, logged_in);
             found.ranges.extend(one.ranges);
@@ -317,13 +325,20 @@ fn at_place(
             continue;
         }
         let mine: Vec<IpRange> = sources.ranges.iter().flat_map(|range| taken.take(*range)).collect();
+        let decides_all = sources.ranges == Sources::everybody().ranges;
         if permits && (!mine.is_empty() || !sources.names.is_empty()) {
             let own = Sources::of(mine.clone(), Vec::new());
             wide.extend(own.is_everybody().then_some(rule.origin));
             found.ranges.extend(mine);
             found.names.extend(sources.names);
-            found.origins.push(rule.origin);
-            found.origins.extend(sources.origins.into_iter().filter(|line| *line != rule.origin));
+            if found.origins.len() < super::MOST_LINES {
+                found.origins.push(rule.origin);
+                found.origins.extend(sources.origins.into_iter().filter(|line| *line != rule.origin));
+            }
+        }
+        // No request comes to the rules behind it.
+        if decides_all {
+            break;
         }
     }
     if let Some(last) = rules.last().filter(|rule| !rule.permits) {
