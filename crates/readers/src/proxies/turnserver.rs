@@ -158,10 +158,14 @@ fn relay(entries: &Entries<'_>, flag: &dyn Fn(&str) -> Option<Origin>, origin: O
     }
     let database = ["psql-userdb", "mysql-userdb", "redis-userdb", "mongo-userdb"];
     let login = ["lt-cred-mech", "use-auth-secret", "static-auth-secret"].into_iter().find_map(flag);
-    let login = login.or_else(|| entries.of("user").next().map(|one| one.origin));
-    let login = login.or_else(|| database.into_iter().find_map(|name| entries.last(name)).map(|one| one.1));
+    // Accounts alone require a login where nothing says otherwise.
+    let accounts = || {
+        let user = entries.of("user").next().map(|one| one.origin);
+        user.or_else(|| database.into_iter().find_map(|name| entries.last(name)).map(|one| one.1))
+    };
+    let login = login.or_else(|| accounts().filter(|_| flag("no-auth").is_none()));
     let requirement = match (flag("no-auth"), login) {
-        // With both, the login is required (turnserver(1), --no-auth).
+        // A mechanism that is named is required, with `no-auth` or without.
         (_, Some(line)) => (AuthRequirement::Proof, line),
         (Some(line), None) => (AuthRequirement::Nothing, line),
         (None, None) => (AuthRequirement::Nothing, origin),
