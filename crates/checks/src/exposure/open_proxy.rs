@@ -1,13 +1,12 @@
 //! A proxy makes connections to other servers for clients without a login.
 
 use crate::check::{Answer, Check, Need, Run, Verdict};
-use crate::subject::Subject;
-use crate::support::serving::{ServiceCase, of_kinds, wide_public};
+use crate::support::serving::{ServiceCase, each_relaying, wide_public};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::ways::some_ranges;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
-use trevlin_model::served::{AuthRequirement, PartKind, Remark, ServedKind, ServiceResource};
+use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -29,18 +28,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for one in of_kinds(estate, &[ServedKind::Proxies]).filter(|one| !one.served.is_local()) {
-        for part in one.served.parts.iter().filter(|part| part.kind == PartKind::Relaying) {
-            let verdict = match judge(one, part) {
-                // What is missing may permit more, and not less.
-                pass @ Verdict::Pass(_) => one.open().unwrap_or(pass),
-                fail => fail,
-            };
-            answers.push(Answer::new(one.device, Subject::part(one.served, part), verdict));
-        }
-    }
-    answers
+    each_relaying(estate, ServedKind::Proxies, judge)
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {

@@ -14,7 +14,7 @@ use trevlin_estate::area::Severity;
 use trevlin_estate::baseline::Thresholds;
 use trevlin_estate::special::public_ranges;
 use trevlin_model::served::{
-    APPLIANCE, AuthRequirement, Endpoint, Requirement, Served, ServedKind, ServiceResource, Sources,
+    APPLIANCE, AuthRequirement, Endpoint, PartKind, Requirement, Served, ServedKind, ServiceResource, Sources,
 };
 use trevlin_model::{Family, IpRange, IpRangeSet, Origin, Setting};
 
@@ -343,6 +343,26 @@ const SITE_V6: u128 = 1 << 80;
 pub(crate) fn is_few(sources: &Sources, thresholds: &Thresholds) -> bool {
     sources.names.is_empty()
         && trevlin_model::total_addresses(&sources.ranges) <= u128::from(thresholds.few_addresses)
+}
+
+/// Answers of a check about each part that relays for clients, of services of a kind beyond the device itself.
+pub(crate) fn each_relaying(
+    estate: &Analyses,
+    kind: ServedKind,
+    judge: impl Fn(ServiceCase<'_>, &ServiceResource) -> Verdict,
+) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[kind]).filter(|one| !one.served.is_local()) {
+        for part in one.served.parts.iter().filter(|part| part.kind == PartKind::Relaying) {
+            let verdict = match judge(one, part) {
+                // What is missing may permit more, and not less.
+                pass @ Verdict::Pass(_) => one.open().unwrap_or(pass),
+                fail => fail,
+            };
+            answers.push(Answer::new(one.device, Subject::part(one.served, part), verdict));
+        }
+    }
+    answers
 }
 
 /// Public addresses among these, where those of IPv4 are more than the servers of an organisation.

@@ -33,6 +33,19 @@ struct Statement<'a> {
     origin: Origin,
 }
 
+impl<'a> Statement<'a> {
+    /// Whether a word is this one, whatever its capitals.
+    fn is(&self, at: usize, wanted: &str) -> bool {
+        self.words.get(at).is_some_and(|word| word.eq_ignore_ascii_case(wanted))
+    }
+
+    /// The word behind a name, with a colon or without, out of its quotes.
+    fn behind(&self, name: &str) -> Option<&'a str> {
+        let at = self.words.iter().position(|word| word.trim_end_matches(':').eq_ignore_ascii_case(name))?;
+        self.words.get(at + 1).map(|word| serving::unquoted(word))
+    }
+}
+
 /// Statements; lines that begin with no other continue the one before.
 fn statements(export: &Export) -> Vec<Statement<'_>> {
     let mut found: Vec<Statement<'_>> = Vec::new();
@@ -275,31 +288,24 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     for file in files {
         all.extend(statements(file));
     }
-    let is_httpd = |one: &&Statement<'_>| {
-        one.words.len() > 2
-            && one.words[0].eq_ignore_ascii_case("set")
-            && one.words[1].eq_ignore_ascii_case("httpd")
-    };
-    if let Some(one) = all.iter().rfind(is_httpd) {
+    if let Some(one) = all.iter().rfind(|one| one.is(0, "set") && one.is(1, "httpd")) {
         reading.facts.served.extend(served(one, &all, around));
     }
     reading
 }
 
 fn secrets(export: &Export, one: &Statement<'_>, reading: &mut Reading) {
-    let is =
-        |at: usize, wanted: &str| one.words.get(at).is_some_and(|word| word.eq_ignore_ascii_case(wanted));
-    if !is(0, "set") {
+    if !one.is(0, "set") {
         return;
     }
-    if is(1, "httpd") {
+    if one.is(1, "httpd") {
         for pair in one.words.windows(2).filter(|pair| pair[0].eq_ignore_ascii_case("allow")) {
             if let Some((user, word)) = login(pair[1]) {
                 hold(export, &mut reading.facts, word, SecretKind::ServicePassword, serving::unquoted(user));
             }
         }
     }
-    if is(1, "mailserver") {
+    if one.is(1, "mailserver") {
         for pair in one.words.windows(2).filter(|pair| pair[0].eq_ignore_ascii_case("password")) {
             hold(export, &mut reading.facts, pair[1], SecretKind::OwnPassword, "mail of Monit");
         }
@@ -321,11 +327,7 @@ fn served(one: &Statement<'_>, all: &[Statement<'_>], around: &ReadContext<'_>) 
     let origin = one.origin;
     // A line of its own is better evidence than the whole statement.
     let export = around.exports.iter().find(|export| export.id() == origin.export)?;
-    let behind = |name: &str| {
-        let place =
-            one.words.iter().position(|word| word.trim_end_matches(':').eq_ignore_ascii_case(name))?;
-        one.words.get(place + 1).map(|word| serving::unquoted(word))
-    };
+    let behind = |name: &str| one.behind(name);
     let line = |word: &str| {
         let found = one.words.iter().find(|known| serving::unquoted(known) == word);
         found.map_or(origin, |word| {
@@ -338,11 +340,8 @@ fn served(one: &Statement<'_>, all: &[Statement<'_>], around: &ReadContext<'_>) 
     let mut served = Served::new(ServedKind::Pages, "Monit", name, &["monit"], line(behind("port")?));
     let certificate = behind("pemfile").or_else(|| behind("pemchain")).or_else(|| {
         // Options of TLS may be set for all of Monit's connections.
-        let whole =
-            all.iter().find(|one| one.words.get(1).is_some_and(|word| word.eq_ignore_ascii_case("ssl")))?;
-        let place =
-            whole.words.iter().position(|word| word.trim_end_matches(':').eq_ignore_ascii_case("pemfile"))?;
-        whole.words.get(place + 1).copied().filter(|_| behind("ssl").is_some())
+        let whole = all.iter().find(|one| one.is(1, "ssl"))?;
+        whole.behind("pemfile").filter(|_| behind("ssl").is_some())
     });
     let carried = if certificate.is_some() { TransportSecurity::Encrypted } else { TransportSecurity::Plain };
     let place = Endpoint::everywhere(Protocol::TCP, port, carried, served.origin);

@@ -2,7 +2,6 @@
 //!
 //! Format: the manual of Zabbix, appendix "Zabbix agent (UNIX)", and the comments of the file that ships with it.
 
-use crate::addresses;
 use crate::keyed::{self, Entries, Form, by_equals};
 use crate::reader::{ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, truth};
@@ -94,12 +93,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     served.refused = twice.and_then(|name| {
         Some((format!("`{name}` is set twice, and the agent does not start"), entries.last(name)?.1))
     });
-    let Some((hosts, line)) = entries.last("Server").filter(|one| !one.0.is_empty()) else {
-        if entries.all.iter().any(|entry| FORM.judged.contains(&entry.name.to_ascii_lowercase().as_str())) {
-            served.refused = Some(("`Server` is not set, and the agent does not start".into(), origin));
-        }
-        return reading;
-    };
+    // Without it the agent does not start.
+    let Some((hosts, line)) = entries.last("Server").filter(|one| !one.0.is_empty()) else { return reading };
     let (port, at) = entries.number("ListenPort").unwrap_or((10050, line));
     let places = entries.last("ListenIP").map_or(vec![("0.0.0.0", at)], |(list, line)| {
         list.split(',').map(|host| (host.trim(), line)).collect()
@@ -127,10 +122,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     for host in hosts.split(',').map(str::trim) {
         match host {
             "::/0" => sources.ranges.extend(Sources::everybody().ranges),
-            host => match addresses::range_or_prefix(host) {
-                Some(range) => sources.ranges.push(range),
-                None => serving::host(host, &mut sources),
-            },
+            host => serving::host(host, &mut sources),
         }
     }
     let accept_line = entries.last("TLSAccept").map_or(line, |one| one.1);

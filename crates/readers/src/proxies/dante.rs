@@ -253,8 +253,7 @@ fn fits(block: &Block<'_>, global: &[&str], port: u16, with_login: bool) -> bool
     let anywhere = value("to").is_none_or(|to| {
         let everywhere = match to.values.first() {
             Some(&"0/0") => true,
-            Some(word) => addresses::range_or_prefix(word)
-                .is_some_and(|range| range.size() >= IpRange::all(range.family()).size() / 2),
+            Some(word) => addresses::range_or_prefix(word).is_some_and(super::is_everywhere),
             None => false,
         };
         everywhere && at_port(&to.values, port)

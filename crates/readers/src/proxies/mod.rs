@@ -7,10 +7,15 @@ mod tests;
 pub(crate) mod turnserver;
 
 use trevlin_model::served::{AuthRequirement, PartKind, ServiceResource, Sources};
-use trevlin_model::{Origin, Setting};
+use trevlin_model::{IpRange, Origin, Setting};
 
 /// Lines that are kept as evidence of who is permitted.
 const MOST_LINES: usize = 16;
+
+/// Whether a range is half of all addresses of its version or more.
+fn is_everywhere(range: IpRange) -> bool {
+    Sources::of(vec![range], Vec::new()).is_everybody()
+}
 
 /// Who may connect to other servers through a proxy: without a login, and with one where that permits more.
 fn parts(

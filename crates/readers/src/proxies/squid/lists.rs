@@ -144,8 +144,7 @@ fn fits(kind: &str, values: &[String], origin: Origin) -> Fits {
         "dst" => {
             let everywhere = |word: &String| {
                 matches!(word.as_str(), "all" | "ipv4")
-                    || network(word)
-                        .is_some_and(|range| range.size() >= IpRange::all(range.family()).size() / 2)
+                    || network(word).is_some_and(super::super::is_everywhere)
             };
             Fits::Fixed(values.iter().any(everywhere))
         }
