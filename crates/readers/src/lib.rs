@@ -25,6 +25,7 @@ mod bearing;
 mod braces;
 pub mod collecting;
 mod commands;
+mod consoles;
 mod containers;
 mod copies;
 mod credentials;
@@ -64,6 +65,7 @@ mod phrasebook;
 mod places;
 mod port_mapper;
 mod ppp;
+mod programs;
 mod proxies;
 mod radio;
 mod radius;
@@ -80,6 +82,7 @@ mod starts;
 mod stunnel;
 mod sudoers;
 mod suites;
+mod supers;
 mod sysctl;
 mod telling;
 #[cfg(test)]
@@ -113,10 +116,13 @@ use trevlin_model::Export;
 /// Every reader, in order of name.
 pub const READERS: &[Reader] = &[
     web::apache::READER,
+    consoles::avahi::READER,
     upkeep::chrony::READER,
+    consoles::cockpit::READER,
     credentials::code_seeds::READER,
     containers::compose::READER,
     containers::inspect::READER,
+    consoles::cups::READER,
     proxies::dante::READER,
     dynamic_dns::DDCLIENT,
     dhcp::dhcpd::READER,
@@ -124,6 +130,7 @@ pub const READERS: &[Reader] = &[
     containers::engine::READER,
     mail::dovecot::READER,
     sshd::dropbear::READER,
+    programs::etcd::READER,
     files::exports::READER,
     guards::fail2ban::READER,
     guards::faillock::READER,
@@ -135,6 +142,8 @@ pub const READERS: &[Reader] = &[
     credentials::htpasswd::READER,
     network::ifupdown::READER,
     dynamic_dns::INADYN,
+    supers::inetd::READER,
+    data::influxdb::READER,
     ip_json::address::READER,
     ip_json::link::READER,
     ip_json::route::READER,
@@ -148,6 +157,7 @@ pub const READERS: &[Reader] = &[
     ppp::l2tp_secrets::READER,
     login_access::READER,
     data::mariadb::READER,
+    programs::memcached::READER,
     agents::monit::READER,
     data::mosquitto::READER,
     naming::named::READER,
@@ -183,6 +193,7 @@ pub const READERS: &[Reader] = &[
     radius::users::READER,
     data::redis::READER,
     data::redis::USERS,
+    programs::rpcbind::READER,
     files::rsync::READER,
     files::rsync::SECRETS,
     upkeep::rsyslog::READER,
@@ -204,6 +215,8 @@ pub const READERS: &[Reader] = &[
     sudoers::READER,
     ike::swanctl::READER,
     sysctl::READER,
+    programs::tftpd::READER,
+    programs::vnc::READER,
     upkeep::timesyncd::READER,
     credentials::shared_keys::TLS_KEYS,
     proxies::turnserver::READER,
@@ -219,7 +232,9 @@ pub const READERS: &[Reader] = &[
     agents::nut::CLIENT,
     files::ftp::VSFTPD,
     network::wireguard::READER,
+    supers::xinetd::READER,
     ppp::xl2tpd::READER,
+    consoles::xrdp::READER,
     yang::READER,
     agents::zabbix::READER,
 ];

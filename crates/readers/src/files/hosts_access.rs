@@ -81,7 +81,7 @@ fn read(export: &Export) -> Reading {
 
 /// Clients that the lists of a device accept for a daemon: the first line that fits decides, `hosts.allow` before `hosts.deny`, and who is
 /// on neither is accepted. None where neither list was exported.
-pub(super) fn admitted(around: &ReadContext<'_>, export: &Export, daemon: &str) -> Option<Sources> {
+pub(crate) fn admitted(around: &ReadContext<'_>, export: &Export, daemon: &str) -> Option<Sources> {
     let list = |path: &str| around.find(path, export);
     let (allow, deny) = (list("/etc/hosts.allow"), list("/etc/hosts.deny"));
     allow.or(deny)?;

@@ -1,7 +1,9 @@
 //! Settings of Dropbear outside UCI: `/etc/default/dropbear` and `/etc/dropbear/initramfs/dropbear.conf`, which hold the daemon's options
 //! (dropbear(8)).
 
-use crate::reader::{LineRecorder, Reader, Reading, Recognition};
+use crate::programs::options::{Word, words_of};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
+use trevlin_model::ssh::SshServer;
 use trevlin_model::{Export, LineClass, Origin};
 
 /// The reader.
@@ -50,6 +52,8 @@ struct Options {
     command: Option<(String, Origin)>,
     attempts: Option<(String, Origin)>,
     group: Option<(String, Origin)>,
+    /// Whether another program listens for it.
+    behind: bool,
 }
 
 fn read(export: &Export) -> Reading {
@@ -74,7 +78,10 @@ fn read(export: &Export) -> Reading {
             "NO_START" => off = value != "0",
             "DROPBEAR_PORT" if value != "22" => options.ports.push((value.to_owned(), origin)),
             "DROPBEAR_PORT" => {}
-            "DROPBEAR_EXTRA_ARGS" | "DROPBEAR_OPTIONS" => options.take(value, origin, &mut book),
+            "DROPBEAR_EXTRA_ARGS" | "DROPBEAR_OPTIONS" => {
+                let words: Vec<&str> = value.split_whitespace().collect();
+                options.take(&words_of(&words, origin), &mut book);
+            }
             other if IGNORED.contains(&other) => book.class(origin, LineClass::Ignored),
             other => book.not_understood(origin, format!("`{other}` is not a variable of its start scripts")),
         }
@@ -82,64 +89,90 @@ fn read(export: &Export) -> Reading {
     if off || !stated {
         return reading;
     }
-    let start = export.origin(0..0);
-    let word = |off: Option<Origin>| if off.is_some() { "no" } else { "yes" };
-    let root = match (options.no_root, options.no_passwords.or(options.no_root_passwords)) {
-        (Some(_), _) => "no",
-        (None, Some(_)) => "prohibit-password",
-        (None, None) => "yes",
-    };
-    let root_line = options.no_root.or(options.no_passwords).or(options.no_root_passwords);
-    let mut statements = vec![
-        (
-            "passwordauthentication",
-            word(options.no_passwords).to_owned(),
-            options.no_passwords.unwrap_or(start),
-        ),
-        ("kbdinteractiveauthentication", "no".into(), start),
-        ("pubkeyauthentication", "yes".into(), start),
-        ("permitrootlogin", root.into(), root_line.unwrap_or(start)),
-        (
-            "permitemptypasswords",
-            if options.blank.is_some() { "yes" } else { "no" }.into(),
-            options.blank.unwrap_or(start),
-        ),
-        (
-            "gatewayports",
-            if options.gateway.is_some() { "yes" } else { "no" }.into(),
-            options.gateway.unwrap_or(start),
-        ),
-    ];
-    let (attempts, line) = options.attempts.unwrap_or(("10".into(), start));
-    statements.push(("maxauthtries", attempts, line));
-    if let Some(line) = options.both {
-        statements.push(("authenticationmethods", "publickey,password".into(), line));
-    }
-    statements.extend(options.command.map(|(command, line)| ("forcecommand", command, line)));
-    statements.extend(options.group.map(|(group, line)| ("allowgroups", group, line)));
-    if options.ports.is_empty() {
-        options.ports.push(("22".into(), start));
-    }
-    for (port, line) in options.ports {
-        // `[address:]port`.
-        let number = port.rsplit(':').next().unwrap_or(&port).to_owned();
-        statements.push(("port", number, line));
-        if port.contains(':') {
-            statements.push(("listenaddress", port, line));
-        }
-    }
-    reading.facts.ssh_servers.push(super::stated("Dropbear", export.origin_of(export.text()), statements));
+    let server = options.server(export.origin(0..0), export.origin_of(export.text()));
+    reading.facts.ssh_servers.push(server);
     reading
 }
 
+/// Facts of a command; behind a super-server it does not listen by itself.
+pub(crate) fn started<'a>(
+    words: &[Word<'a>],
+    origin: Origin,
+    export: &'a Export,
+    _: &ReadContext<'a>,
+    reading: &mut Reading,
+) {
+    let mut options = Options::default();
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    options.take(&words[1..], &mut book);
+    if !options.behind {
+        reading.facts.ssh_servers.push(options.server(origin, origin));
+    }
+}
+
 impl Options {
-    fn take(&mut self, text: &str, origin: Origin, book: &mut LineRecorder<'_>) {
-        let mut words = text.split_whitespace();
-        while let Some(word) = words.next() {
+    /// The server, each setting in the words of sshd_config(5); `start` is the line of those that no option states.
+    fn server(mut self, start: Origin, origin: Origin) -> SshServer {
+        let options = &mut self;
+        let word = |off: Option<Origin>| if off.is_some() { "no" } else { "yes" };
+        let root = match (options.no_root, options.no_passwords.or(options.no_root_passwords)) {
+            (Some(_), _) => "no",
+            (None, Some(_)) => "prohibit-password",
+            (None, None) => "yes",
+        };
+        let root_line = options.no_root.or(options.no_passwords).or(options.no_root_passwords);
+        let mut statements = vec![
+            (
+                "passwordauthentication",
+                word(options.no_passwords).to_owned(),
+                options.no_passwords.unwrap_or(start),
+            ),
+            ("kbdinteractiveauthentication", "no".into(), start),
+            ("pubkeyauthentication", "yes".into(), start),
+            ("permitrootlogin", root.into(), root_line.unwrap_or(start)),
+            (
+                "permitemptypasswords",
+                if options.blank.is_some() { "yes" } else { "no" }.into(),
+                options.blank.unwrap_or(start),
+            ),
+            (
+                "gatewayports",
+                if options.gateway.is_some() { "yes" } else { "no" }.into(),
+                options.gateway.unwrap_or(start),
+            ),
+        ];
+        let (attempts, line) = options.attempts.take().unwrap_or(("10".into(), start));
+        statements.push(("maxauthtries", attempts, line));
+        if let Some(line) = options.both {
+            statements.push(("authenticationmethods", "publickey,password".into(), line));
+        }
+        statements.extend(options.command.take().map(|(command, line)| ("forcecommand", command, line)));
+        statements.extend(options.group.take().map(|(group, line)| ("allowgroups", group, line)));
+        if options.ports.is_empty() {
+            options.ports.push(("22".into(), start));
+        }
+        for (port, line) in std::mem::take(&mut options.ports) {
+            // `[address:]port`.
+            let number = port.rsplit(':').next().unwrap_or(&port).to_owned();
+            statements.push(("port", number, line));
+            if port.contains(':') {
+                statements.push(("listenaddress", port, line));
+            }
+        }
+        super::stated("Dropbear", origin, statements)
+    }
+
+    fn take(&mut self, words: &[Word<'_>], book: &mut LineRecorder<'_>) {
+        let mut words = words.iter();
+        while let Some(given) = words.next() {
+            let (word, origin) = (given.text.as_ref(), given.origin);
             let takes = WITH_VALUE.iter().find(|name| word.starts_with(**name));
             if let Some(name) = takes {
                 let value = word[name.len()..].trim();
-                let value = if value.is_empty() { words.next().unwrap_or_default() } else { value };
+                let value = match value {
+                    "" => words.next().map_or("", |next| next.text.as_ref()),
+                    value => value,
+                };
                 match *name {
                     "-p" => self.ports.push((value.to_owned(), origin)),
                     "-c" => self.command = Some((value.to_owned(), origin)),
@@ -162,7 +195,8 @@ impl Options {
                     'B' => self.blank = Some(origin),
                     't' => self.both = Some(origin),
                     'a' => self.gateway = Some(origin),
-                    'R' | 'F' | 'E' | 'm' | 'j' | 'k' | 'i' | 'e' | 'v' | 'z' => {}
+                    'i' => self.behind = true,
+                    'R' | 'F' | 'E' | 'm' | 'j' | 'k' | 'e' | 'v' | 'z' => {}
                     _ => book.not_understood(origin, format!("`-{letter}` is no option of dropbear(8)")),
                 }
             }

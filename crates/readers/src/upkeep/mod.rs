@@ -6,5 +6,6 @@ pub(crate) mod ntp;
 pub(crate) mod rsyslog;
 mod rsyslog_script;
 pub(crate) mod service_units;
+pub(crate) mod socket_units;
 pub(crate) mod timesyncd;
 pub(crate) mod units;

@@ -2,12 +2,13 @@
 //! systemd-socket-proxyd(8), ssh(1)), the engine of Docker (dockerd(8)), and those that change the packet filter or the kernel's settings by commands or by a script of the
 //! administrator. Units of other programs say nothing that is judged.
 
+use super::socket_units;
 use crate::containers::engine;
+use crate::programs::options::Variables;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, words_of_statement};
-use crate::{addresses, commands, relaying, sshd};
+use crate::{addresses, commands, programs, relaying, sshd};
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::IpAddr;
 use trevlin_model::relay::Relay;
 use trevlin_model::served::{AuthRequirement, Endpoint, Sources, TransportSecurity};
 use trevlin_model::{
@@ -17,7 +18,7 @@ use trevlin_model::{
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "unit-file",
-    title: "service unit of a relay (systemd)",
+    title: "service or socket unit (systemd)",
     manual: "systemd.service(5)",
     recognise,
     read,
@@ -50,9 +51,11 @@ const SIGNS: [char; 5] = ['-', '@', '+', '!', ':'];
 fn recognise(export: &Export) -> Recognition {
     let named = export.file_name().ends_with(".service")
         || (export.path().contains(".service.d/") && export.file_name().ends_with(".conf"));
-    let wanted = |one: &Command<'_>| PROGRAMS.contains(&one.program()) || is_command(one);
+    let wanted = |one: &Command<'_>| {
+        PROGRAMS.contains(&one.program()) || programs::knows(one.program()) || is_command(one)
+    };
     let starts = named && started(export).iter().any(wanted);
-    if starts { Recognition::Content } else { Recognition::No }
+    if starts || socket_units::listens(export) { Recognition::Content } else { Recognition::No }
 }
 
 /// A command that a unit starts.
@@ -105,7 +108,24 @@ fn started(export: &Export) -> Vec<Command<'_>> {
     found
 }
 
-fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
+/// Variables that a unit sets, those of its files over those in its own lines (systemd.exec(5), EnvironmentFile).
+fn variables<'a>(export: &'a Export, around: &ReadContext<'a>) -> Variables<'a> {
+    let mut found = Variables::none();
+    for line in logical(export) {
+        if let Some(rest) = line.strip_prefix("Environment=") {
+            found = found.with(Variables::stated(rest, export.origin_of(line)));
+        }
+    }
+    for line in logical(export) {
+        let Some(path) = line.strip_prefix("EnvironmentFile=") else { continue };
+        if let Some(file) = around.find(path.trim().trim_start_matches('-'), export) {
+            found = found.with(Variables::of(file));
+        }
+    }
+    found
+}
+
+fn read<'a>(export: &'a Export, around: &ReadContext<'a>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut section = "";
@@ -122,7 +142,11 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         let key = line.split('=').next().unwrap_or_default().trim();
         let known = is_key(section, key);
         match (known, key) {
-            (true, "ExecStart" | "ExecStartPre" | "ExecStartPost") => book.understood(origin),
+            (
+                true,
+                "ExecStart" | "ExecStartPre" | "ExecStartPost" | "ListenStream" | "ListenDatagram"
+                | "Environment" | "EnvironmentFile",
+            ) => book.understood(origin),
             (true, _) => book.class(origin, LineClass::Ignored),
             (false, _) => {
                 book.not_understood(origin, serving::unknown("systemd.service(5) or systemd.exec(5)"))
@@ -132,6 +156,12 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     for command in started(export) {
         if command.program() == "dockerd" {
             reading.facts.served.extend(engine::by_command(&command.words, command.origin));
+            continue;
+        }
+        if programs::knows(command.program()) {
+            let variables = variables(export, around);
+            let words = variables.replace(&command.words, command.origin);
+            programs::started(&words, command.origin, export, around, &mut reading);
             continue;
         }
         if is_command(&command) {
@@ -245,21 +275,10 @@ fn socket_proxy(command: &Command<'_>, export: &Export, around: &ReadContext<'_>
             continue;
         }
         for (text, line) in value("ListenStream") {
-            relay.endpoints.extend(stream(text, socket.origin_of(line)));
+            relay.endpoints.extend(socket_units::place(text, Protocol::TCP, socket.origin_of(line)));
         }
     }
     Some(relay)
-}
-
-/// `PORT`, `ADDRESS:PORT` or `[ADDRESS]:PORT` (systemd.socket(5), ListenStream).
-fn stream(text: &str, origin: Origin) -> Option<Endpoint> {
-    let at = |port| Endpoint::everywhere(Protocol::TCP, port, TransportSecurity::Optional, origin);
-    if let Ok(port) = text.parse() {
-        return Some(at(port));
-    }
-    let (host, port) = serving::host_and_port(text);
-    let address: IpAddr = host?.parse().ok()?;
-    Some(at(port?).at(address))
 }
 
 /// An SSH connection with its forwards, as the client's configuration would have it (ssh(1), -L, -R, -D, -g).

@@ -15,7 +15,10 @@
 mod support;
 
 mod agents;
+mod desktops;
 mod proxies;
+mod stores;
+mod supers;
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -94,7 +97,7 @@ def talk(client, port, text, most=4096, wait=0.7, to=None):
 
 /// Whether one of the services listens at an address.
 fn listens(all: &[Served], protocol: u8, address: IpAddr, port: u16) -> bool {
-    all.iter().flat_map(|one| &one.endpoints).any(|place| {
+    all.iter().filter(|one| one.refused.is_none()).flat_map(|one| &one.endpoints).any(|place| {
         let lan = address.to_string().starts_with("10.20.") || address.to_string().starts_with("fd00");
         place.protocol.0 == Some(protocol)
             && place.port == port
