@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, ufw, docker-compose, podman, fail2ban, postfix, dovecot, slapd, squid, danted, turnserver, zabbix_agentd, nrpe, upsd, monit, openvpn, sshd, freeradius,
+# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, ufw, docker-compose, podman, fail2ban, postfix, dovecot, slapd, squid, danted, turnserver, zabbix_agentd, nrpe, upsd, monit,
+# memcached, etcd, influxd, xinetd, inetd, rpcbind, in.tftpd, xrdp, cupsd, cockpit-ws, avahi-daemon, Xtigervnc, x11vnc, openvpn, sshd, freeradius,
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
 # parsers, gnutls-cli, stunnel; the servers of files, pages, databases, names, time and logs (testparm, smbd, exportfs, rsync, vsftpd,
 # proftpd, nginx, apache2, haproxy, socat, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); standard models by
@@ -27,6 +28,21 @@ command -v turnserver >/dev/null || missing+=(coturn)
 [ -x /usr/sbin/nrpe ] || missing+=(nagios-nrpe-server)
 [ -x /usr/sbin/upsd ] || [ -x /sbin/upsd ] || missing+=(nut-server)
 command -v monit >/dev/null || missing+=(monit)
+command -v memcached >/dev/null || missing+=(memcached)
+command -v etcd >/dev/null || missing+=(etcd-server)
+command -v influxd >/dev/null || missing+=(influxdb)
+[ -x /usr/sbin/xinetd ] || missing+=(xinetd)
+[ -x /usr/sbin/tcpd ] || missing+=(tcpd)
+[ -x /sbin/rpcbind ] || missing+=(rpcbind)
+[ -x /usr/sbin/in.tftpd ] || missing+=(tftpd-hpa)
+[ -x /usr/sbin/xrdp ] || missing+=(xrdp)
+[ -x /usr/sbin/cupsd ] || missing+=(cups-daemon)
+[ -x /usr/lib/cockpit/cockpit-ws ] || missing+=(cockpit-ws)
+[ -x /usr/sbin/avahi-daemon ] || missing+=(avahi-daemon)
+command -v Xtigervnc >/dev/null || missing+=(tigervnc-standalone-server)
+command -v xauth >/dev/null || missing+=(xauth)
+command -v x11vnc >/dev/null || missing+=(x11vnc)
+command -v Xvfb >/dev/null || missing+=(xvfb)
 [ -x /usr/sbin/slapd ] || missing+=(slapd)
 command -v ldapsearch >/dev/null || missing+=(ldap-utils)
 command -v firewalld >/dev/null || [ -x /usr/sbin/firewalld ] || missing+=(firewalld)
@@ -103,11 +119,11 @@ if [ ! -x "$libreswan/usr/libexec/ipsec/algparse" ]; then
     mkdir -p "$libreswan"
     (cd "$libreswan" && apt-get download -qq libreswan && dpkg -x libreswan_*.deb .)
 fi
-# These two exclude others that are needed here, so they too are unpacked beside them.
+# These exclude others that are needed here, so they too are unpacked beside them.
 beside="${CARGO_TARGET_DIR:-target}/tmp/beside"
-if [ ! -x "$beside/usr/sbin/vsftpd" ] || [ ! -x "$beside/usr/sbin/chronyd" ]; then
+if [ ! -x "$beside/usr/sbin/vsftpd" ] || [ ! -x "$beside/usr/sbin/chronyd" ] || [ ! -x "$beside/usr/sbin/inetd" ]; then
     mkdir -p "$beside"
-    (cd "$beside" && apt-get download -qq vsftpd chrony && for package in *.deb; do dpkg -x "$package" .; done)
+    (cd "$beside" && apt-get download -qq vsftpd chrony openbsd-inetd && for package in *.deb; do dpkg -x "$package" .; done)
 fi
 # The modules of the RFCs ship with a package of Python's; nothing of it is installed or run.
 models="${CARGO_TARGET_DIR:-target}/tmp/models"
@@ -121,7 +137,8 @@ YANG_MODULES=$(realpath "$models")
 export YANG_MODULES
 VSFTPD=$(realpath "$beside/usr/sbin/vsftpd")
 CHRONYD=$(realpath "$beside/usr/sbin/chronyd")
-export VSFTPD CHRONYD
+INETD=$(realpath "$beside/usr/sbin/inetd")
+export VSFTPD CHRONYD INETD
 export PATH="$PATH:/usr/sbin:/sbin"
 # Where its service runs it has this folder, and without it the program reads nothing.
 [ -d /run/sshd ] || mkdir -p /run/sshd

@@ -102,6 +102,12 @@ fn is_free(format: &str, raw: &str, nth: usize) -> bool {
         "slapd" => raw.starts_with([' ', '\t']),
         // Plug-ins have settings of their own.
         "dovecot" => line.starts_with("quota "),
+        // Names of users.
+        "cockpit" => !line.contains(['=', '[']),
+        // Values of a list.
+        "influxdb" => line.starts_with('"'),
+        // Variables of sessions.
+        "xrdp" => line.starts_with("PULSE_"),
         // Names of services that are no port.
         "postfix" => line.contains(" unix "),
         // Names of connections, devices and servers.

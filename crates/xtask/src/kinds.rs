@@ -67,7 +67,7 @@ pub struct Found {
     pub line: Option<String>,
 }
 
-const TEXTS: [(&str, &str); 16] = [
+const TEXTS: [(&str, &str); 17] = [
     ("gate", include_str!("../kinds/gate.toml")),
     ("router", include_str!("../kinds/router.toml")),
     ("keeper", include_str!("../kinds/keeper.toml")),
@@ -84,6 +84,7 @@ const TEXTS: [(&str, &str); 16] = [
     ("post", include_str!("../kinds/post.toml")),
     ("crew", include_str!("../kinds/crew.toml")),
     ("stacks", include_str!("../kinds/stacks.toml")),
+    ("desks", include_str!("../kinds/desks.toml")),
 ];
 
 /// Every kind.

@@ -19,8 +19,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Medium,
     why: "An attacker on the path reads the password and can use it wherever its owner does. Users often reuse it for other services.",
     fix: "Offer the login over TLS only, and redirect HTTP (`return 301 https://…`, `hostssl`, `force_local_logins_ssl=YES`, \
-          `tls-port`, `security simple_bind=128`).",
-    judged: "Fails for each login page, FTP folder, database rule, cache and broker that accepts a password over a \
+          `tls-port`, `security simple_bind=128`). Replace Telnet by SSH, and carry a VNC server inside TLS or SSH.",
+    judged: "Fails for each login page, FTP folder, database rule, cache, broker and remote desktop that accepts a password over a \
              connection without mandatory encryption, beyond the device itself. Passes where TLS is required, where the site \
              only redirects, and where the method does not reveal the password. Undetermined for an administration page that \
              is proxied without encryption.",
@@ -45,7 +45,10 @@ fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
                 Some(AuthRequirement::Password | AuthRequirement::PasswordAndCode)
             );
             let subject = Subject::part(one.served, part).limited_to(&part.sources);
-            if !asks && part.remark(Remark::ClearPassword).is_none() {
+            // Users type passwords into a screen, whatever proves who they are.
+            let typed = one.served.kind == ServedKind::RemoteDesktop
+                && part.login.value() == Some(&AuthRequirement::Proof);
+            if !asks && !typed && part.remark(Remark::ClearPassword).is_none() {
                 answers.extend(handed_on(one, part).map(|verdict| Answer::new(one.device, subject, verdict)));
                 continue;
             }
@@ -97,11 +100,23 @@ fn bare(one: ServiceCase<'_>, part: &ServiceResource) -> Option<Vec<Origin>> {
 }
 
 fn fail(one: ServiceCase<'_>, part: &ServiceResource, lines: Vec<Origin>) -> Verdict {
+    let typed =
+        one.served.kind == ServedKind::RemoteDesktop && part.login.value() == Some(&AuthRequirement::Proof);
+    let (title, detail) = match typed {
+        true => (
+            "sends its screen without encryption",
+            "The screen and every key that is typed, passwords among them, can be read in transit.",
+        ),
+        false => (
+            "accepts passwords without encryption",
+            "The password, or an equivalent of it, can be read in transit.",
+        ),
+    };
     one.fail(
         CHECK.rating(),
         part,
-        format!("{} accepts passwords without encryption", one.part(part)),
-        "The password, or an equivalent of it, can be read in transit.".into(),
+        format!("{} {title}", one.part(part)),
+        detail.into(),
         lines.into_iter().chain(part.lines()).collect(),
     )
 }
@@ -144,6 +159,32 @@ mod tests {
             ("redis.conf", "requirepass x\n".into(), &["fail medium d redis.conf:1"]),
             ("pg_hba.conf", "host all all all password\n".into(), &["fail medium d pg_hba.conf:1"]),
             ("pg_hba.conf", "host all all all scram-sha-256\n".into(), &[]),
+            (
+                "systemd/system/screen.service",
+                "[Service]\nExecStart=/usr/bin/x11vnc -rfbauth /etc/pw\n".into(),
+                &["fail medium d screen.service:2"],
+            ),
+            (
+                "systemd/system/screen.service",
+                "[Service]\nExecStart=/usr/bin/x11vnc -rfbauth /etc/pw -ssl\n".into(),
+                &["pass d"],
+            ),
+            (
+                "systemd/system/screen.service",
+                "[Service]\nExecStart=/usr/bin/x11vnc -rfbauth /etc/pw -localhost\n".into(),
+                &[],
+            ),
+            (
+                "inetd.conf",
+                "telnet stream tcp nowait root /usr/sbin/in.telnetd in.telnetd\n".into(),
+                &["fail medium d inetd.conf:1"],
+            ),
+            (
+                "cockpit/cockpit.conf",
+                "[WebService]\nAllowUnencrypted = true\n".into(),
+                &["fail medium d cockpit.conf:2 cockpit.conf:1"],
+            ),
+            ("cockpit/cockpit.conf", "[WebService]\n".into(), &["pass d"]),
         ] {
             run(&CHECK, &[(&text, &[(&format!("d/etc/{file}"), &text), PLAIN], wanted)]);
         }

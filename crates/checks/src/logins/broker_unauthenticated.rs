@@ -18,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
           and triggers the systems that subscribe to them. A cache that accepts every command can also write files, and so \
           run programs, on its server.",
     fix: "Bind the service to the addresses that need it and require a password or certificate (`requirepass` or an ACL; \
-          `allow_anonymous false` with a password file). Enable TLS where other hosts connect.",
+          `allow_anonymous false` with a password file). Memcached keeps to the loopback address by `-l 127.0.0.1` and \
+          requires a login with `-S`. Enable TLS where other hosts connect.",
     judged: "Fails for each cache and message broker that requires no authentication and listens beyond the device itself. \
              Passes on the loopback address and where a password or certificate is required. Undetermined where users are in \
              a file that was not exported, or where a plug-in or the version decides.",
@@ -85,6 +86,11 @@ mod tests {
             ("mosquitto/mosquitto.conf", "listener 1883 127.0.0.1\nallow_anonymous true\n", &["pass d"]),
             ("mosquitto/mosquitto.conf", "listener 1883\nallow_anonymous false\n", &["pass d"]),
             ("mosquitto/mosquitto.conf", "listener 1883\n", &["ask d"]),
+            ("memcached.conf", "-d\n-m 64\n-l 10.4.0.9\n", &["fail high d memcached.conf:3"]),
+            ("memcached.conf", "-l 127.0.0.1\n", &["pass d"]),
+            ("memcached.conf", "-l 10.4.0.9\n-S\n", &["pass d"]),
+            // It would not start.
+            ("memcached.conf", "-l 0.0.0.0\n-l 10.4.0.9\n", &[]),
         ] {
             run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);
         }

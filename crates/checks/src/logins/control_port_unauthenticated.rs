@@ -16,11 +16,13 @@ pub(crate) const CHECK: Check = Check {
     title: "Control interface without authentication",
     severity: Severity::High,
     why: "Any client that reaches the interface can disable backends, flush caches and change responses; through a monitoring agent it runs \
-          programs on the device. Without a login, changes cannot be attributed to a user.",
+          programs on the device, and through a remote desktop it has the screen and the keyboard. Without a login, changes cannot be attributed to a user.",
     fix: "Bind the control interface to the loopback address or a Unix socket, and require a certificate or a login. \
-          Deny commands of monitoring agents (`DenyKey=system.run[*]`, `dont_blame_nrpe=0`).",
+          Deny commands of monitoring agents (`DenyKey=system.run[*]`, `dont_blame_nrpe=0`), give a remote desktop a password and TLS, and \
+          replace rsh and rlogin by SSH.",
     judged: "Fails for each port or page that accepts commands for a running service without a login, beyond the device \
-             itself, and for each monitoring agent that runs commands for other hosts. Passes where a certificate or password is \
+             itself, and for each monitoring agent that runs commands for other hosts, remote desktop without a login, and command \
+             line that trusts the address of the client (rsh, rlogin). Passes where a certificate or password is \
              required, and on the loopback address. Undetermined where an included file of a DNS server is missing, and where the build \
              of an agent decides.",
     references: &[
@@ -55,7 +57,8 @@ fn takes_commands(part: &ServiceResource) -> bool {
 }
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
-    if part.login.value() != Some(&AuthRequirement::Nothing) {
+    let trusts = part.login.value() == Some(&AuthRequirement::Address);
+    if !trusts && part.login.value() != Some(&AuthRequirement::Nothing) {
         return one.holds_by_login(part);
     }
     if one.served.is_local() || is_few(&part.sources, thresholds) {
@@ -69,8 +72,17 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
     one.fail(
         one.limited(CHECK.rating(), &part.sources),
         part,
-        format!("{} accepts commands without a login", one.part(part)),
-        format!("Permitted sources: {}.", part.sources.words()),
+        match trusts {
+            true => format!("{} accepts commands by the address of the client", one.part(part)),
+            false => format!("{} accepts commands without a login", one.part(part)),
+        },
+        match trusts {
+            true => format!(
+                "Hosts and users that a list of the server names need no password (`hosts.equiv`, `.rhosts`). Permitted sources: {}.",
+                part.sources.words()
+            ),
+            false => format!("Permitted sources: {}.", part.sources.words()),
+        },
         part.lines().into_iter().chain(part.remark(Remark::Commands)).collect(),
     )
 }
@@ -99,6 +111,52 @@ mod tests {
             ("unbound.conf", CONTROL.replace("0.0.0.0", "127.0.0.1"), &["pass d"]),
         ] {
             run(&CHECK, &[(&text, &[(&format!("d/etc/unbound/{file}"), &text)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn desktops_and_command_lines() {
+        for (file, text, wanted) in [
+            (
+                "systemd/system/screen.service",
+                "[Service]\nExecStart=/usr/bin/x11vnc -nopw\n",
+                &["fail high d screen.service:2"][..],
+            ),
+            (
+                "systemd/system/screen.service",
+                "[Service]\nExecStart=/usr/bin/x11vnc -nopw -localhost\n",
+                &["pass d"],
+            ),
+            (
+                "systemd/system/screen.service",
+                "[Service]\nExecStart=/usr/bin/x11vnc -rfbauth /etc/pw\n",
+                &["pass d"],
+            ),
+            (
+                "systemd/system/screen.service",
+                "[Service]\nExecStart=/usr/bin/Xvnc :1 -SecurityTypes None\n",
+                &["fail high d screen.service:2"],
+            ),
+            (
+                "systemd/system/screen.service",
+                "[Service]\nExecStart=/usr/bin/Xvnc :1 -SecurityTypes TLSVnc\n",
+                &["pass d"],
+            ),
+            // Its wrapper refuses it.
+            (
+                "systemd/system/screen.service",
+                "[Service]\nExecStart=/usr/bin/tigervncserver :1 -localhost no -SecurityTypes None\n",
+                &[],
+            ),
+            (
+                "inetd.conf",
+                "shell stream tcp nowait root /usr/sbin/in.rshd in.rshd\n",
+                &["fail high d inetd.conf:1"],
+            ),
+            ("inetd.conf", "127.0.0.1:shell stream tcp nowait root /usr/sbin/in.rshd in.rshd\n", &["pass d"]),
+            ("inetd.conf", "#<off># shell stream tcp nowait root /usr/sbin/in.rshd in.rshd\n", &[]),
+        ] {
+            run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);
         }
     }
 

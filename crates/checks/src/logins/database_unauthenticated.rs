@@ -6,6 +6,7 @@ use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::Setting;
 use trevlin_model::served::{AuthRequirement, PartKind, ServedKind, ServiceResource};
 
 /// The check.
@@ -17,9 +18,10 @@ pub(crate) const CHECK: Check = Check {
     why: "A client that reaches the port may log in as any database user, including the owner of all data. Many databases \
           also allow such a user to run programs on the server.",
     fix: "Require `scram-sha-256` or a certificate in every network line of `pg_hba.conf`. Remove `skip-grant-tables` and \
-          restart the server.",
-    judged: "Fails for each rule that trusts network connections, and for a server without grant tables; one level lower \
-             where only some networks are trusted. Passes for trust limited to the device itself or a few named hosts, and \
+          restart the server. For InfluxDB set `auth-enabled = true` and keep the port of its backups on the loopback address; for etcd \
+          require client certificates on both ports (`client-cert-auth`, `peer-client-cert-auth`).",
+    judged: "Fails for each rule that trusts network connections, and for a server that requires no login as a whole; one level lower \
+             where only some networks are trusted. Passes for trust limited to the device itself or a few named hosts, for ports without a login that their program keeps to the device, and \
              for rules behind an earlier rejecting rule. Undetermined where accounts are stored in the database itself.",
     references: &[
         "PostgreSQL manual, 21.4 (trust)",
@@ -54,13 +56,24 @@ fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) 
             Some(one.holds_by_limit(part))
         }
         Some(AuthRequirement::Nothing) if !whole && one.served.is_local() => Some(one.holds_by_limit(part)),
+        // A port that the program keeps to the device by itself is as it is meant to be.
+        Some(AuthRequirement::Nothing)
+            if one.served.is_local() && matches!(part.login, Setting::Default(_)) =>
+        {
+            Some(one.holds_by_limit(part))
+        }
         Some(AuthRequirement::Nothing) => {
             let base = match one.served.is_local() {
                 true => CHECK.rating().lowered("reachable from the device itself only"),
                 false => CHECK.rating(),
             };
             let detail = if whole {
-                "The server runs without grant tables: every client has all rights.".to_owned()
+                match one.served.program {
+                    "MariaDB" => {
+                        "The server runs without grant tables: every client has all rights.".to_owned()
+                    }
+                    _ => "Every client that reaches it has all rights.".to_owned(),
+                }
             } else {
                 format!("Permitted without a password: {} from {}.", part.name, part.sources.words())
             };
@@ -109,6 +122,38 @@ mod tests {
                 ),
                 ("accounts inside", &[("d/etc/mysql/my.cnf", "[mysqld]\nport=3306\n")], &["ask d"]),
                 ("no list", &[WIDE], &["ask d"]),
+                (
+                    "measurements",
+                    &[("d/etc/influxdb/influxdb.conf", "[http]\n  auth-enabled = false\n")],
+                    &["pass d", "fail high d influxdb.conf:1 influxdb.conf:2"],
+                ),
+                (
+                    "measurements with a login",
+                    &[(
+                        "d/etc/influxdb/influxdb.conf",
+                        "bind-address = \"10.4.0.9:8088\"\n[http]\n  auth-enabled = true\n",
+                    )],
+                    &["fail high d influxdb.conf:1", "pass d"],
+                ),
+                (
+                    "a cluster",
+                    &[("d/etc/default/etcd", "ETCD_LISTEN_PEER_URLS=http://10.4.0.9:2380\n")],
+                    &["fail high d etcd:1"],
+                ),
+                (
+                    "certificates",
+                    &[(
+                        "d/etc/default/etcd",
+                        "ETCD_LISTEN_PEER_URLS=https://10.4.0.9:2380\nETCD_PEER_CLIENT_CERT_AUTH=true\n",
+                    )],
+                    &["pass d"],
+                ),
+                // Users may be in the database itself.
+                (
+                    "clients",
+                    &[("d/etc/default/etcd", "ETCD_LISTEN_CLIENT_URLS=http://10.4.0.9:2379\n")],
+                    &["ask d", "pass d"],
+                ),
             ],
         );
     }

@@ -17,8 +17,9 @@ pub(crate) const CHECK: Check = Check {
     why: "Every host that reaches the service can read the files, and access cannot be attributed to a user. Where the share \
           is writable, an attacker can also plant files that users open.",
     fix: "Require a login (`guest ok = no`, `auth users`, `anonymous_enable=NO`), grant each account only what it needs, and \
-          keep public files on a separate read-only share.",
-    judged: "Fails for each SMB share, rsync module, FTP folder or writable web folder (WebDAV) without authentication; one level higher where it is \
+          keep public files on a separate read-only share. TFTP has no login: limit its clients by the packet filter, and its folder to files \
+          that may be known (without `--create`).",
+    judged: "Fails for each SMB share, rsync module, FTP or TFTP folder or writable web folder (WebDAV) without authentication; one level higher where it is \
              writable, one level lower where only some networks are permitted. Passes where a login is required, where only \
              a few addresses are permitted, and where the service is limited to the device itself. Undetermined where shares \
              are defined outside the exports, or the version decides.",

@@ -22,20 +22,28 @@ pub(crate) const CHECK: Check = Check {
           to a server of its own.",
     judged: "Fails for each of these settings of a running service: OpenLDAP's `allow bind_anon_dn` and `bind_v2`; Samba's `lanman auth`, `ntlm auth` with version 1, `null \
              passwords`, `encrypt passwords = no`, `server schannel` below `yes` on a domain controller, and wide links with \
-             `allow insecure wide links`; ProFTPD's `RootLogin`; keys of BIND with HMAC-MD5. Passes where none is set.",
+             `allow insecure wide links`; ProFTPD's `RootLogin`; `AllowRootLogin` of xrdp; a Cockpit whose \
+             `disallowed-users` does not name root; keys of BIND with HMAC-MD5. Passes where none is set.",
     references: &["smb.conf(5), ntlm auth", "CVE-2020-1472", "RFC 8945, 6", "mod_auth of ProFTPD, RootLogin"],
     needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 
 /// Programs whose settings are looked at.
-const PROGRAMS: [&str; 4] = ["BIND", "OpenLDAP", "ProFTPD", "Samba"];
+const PROGRAMS: [&str; 6] = ["BIND", "Cockpit", "OpenLDAP", "ProFTPD", "Samba", "xrdp"];
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(
         estate,
-        &[ServedKind::Shares, ServedKind::Transfers, ServedKind::Names, ServedKind::Directory],
+        &[
+            ServedKind::Shares,
+            ServedKind::Transfers,
+            ServedKind::Names,
+            ServedKind::Directory,
+            ServedKind::RemoteDesktop,
+            ServedKind::Pages,
+        ],
     ) {
         if one.served.is_local() {
             continue;
@@ -130,7 +138,7 @@ fn case(weakness: ServiceWeakness) -> (Severity, &'static str, &'static str, &'s
             Severity::High,
             "a password alone gives root",
             "permits logins as root",
-            "`RootLogin on` accepts the password of root, and with it every file of the system can be replaced.",
+            "The password of root is accepted, and with it every file of the system can be replaced.",
         ),
         ServiceWeakness::Md5Keys => (
             Severity::Low,
@@ -188,6 +196,9 @@ mod tests {
             ),
             ("d/etc/proftpd/proftpd.conf", "DefaultRoot ~\nRootLogin on\n", &["fail high d proftpd.conf:2"]),
             ("d/etc/proftpd/proftpd.conf", "DefaultRoot ~\nRootLogin off\n", &["pass d"]),
+            ("d/etc/cockpit/disallowed-users", "# none\n", &["fail high d disallowed-users:1"]),
+            ("d/etc/cockpit/disallowed-users", "root\n", &["pass d"]),
+            ("d/etc/xrdp/xrdp.ini", "[Globals]\nport=3389\n", &["pass d"]),
             (
                 "d/etc/bind/named.conf",
                 "key \"k\" {\n algorithm hmac-md5;\n secret \"U2VzYW1lOTk=\";\n};\nzone \"quay.example\" { type primary; file \"/x\"; };\n",

@@ -219,6 +219,19 @@ fn containers(mint: &mut Mint, add: &mut dyn FnMut(&str, String)) {
             mint.plain_word()
         ),
     );
+    let (screen, view) = (mint.plain_word(), mint.plain_word());
+    add(
+        "post/etc/systemd/system/screen.service",
+        format!("[Service]\nExecStart=/usr/bin/x11vnc -passwd {screen} -viewpasswd {view}\n"),
+    );
+    add(
+        "post/etc/xrdp/xrdp.ini",
+        format!("[Globals]\nport=3389\n[Lift]\nname=Lift\nusername=na\npassword={}\n", mint.plain_word()),
+    );
+    add(
+        "post/etc/influxdb/influxdb.conf",
+        format!("[http]\n  auth-enabled = true\n  shared-secret = \"{}\"\n", mint.plain_word()),
+    );
     let (manager, peer) = (mint.plain_word(), mint.plain_word());
     add(
         "post/etc/squid/squid.conf",
@@ -645,6 +658,9 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         "postfix",
         "dovecot",
         "slapd",
+        "influxdb",
+        "xrdp",
+        "unit-file",
         "squid",
         "turnserver",
         "upsd-users",

@@ -70,7 +70,7 @@ fn served(
     let mut served = Served::new(
         ServedKind::Pages,
         "Cockpit",
-        "console (Cockpit)",
+        "web console (Cockpit)",
         &["cockpit", "cockpit.socket"],
         origin,
     );

@@ -72,7 +72,7 @@ impl Access<'_> {
                     _ if word.to_ascii_lowercase().starts_with("@if(") => {
                         list.names.push(format!("the network of {}", &word[4..].trim_end_matches(')')))
                     }
-                    _ => serving::host(word.trim_matches(['[', ']']), list),
+                    _ => serving::host(word.trim_matches(['[', ']']).trim_end_matches('*'), list),
                 }
             }
         };

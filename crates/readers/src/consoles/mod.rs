@@ -4,3 +4,6 @@ pub(crate) mod avahi;
 pub(crate) mod cockpit;
 pub(crate) mod cups;
 pub(crate) mod xrdp;
+
+#[cfg(test)]
+mod tests;

@@ -19,6 +19,7 @@ pub(crate) const READER: Reader = Reader {
     manual: "xrdp.ini(5)",
     recognise: |export| match export.file_name() {
         "xrdp.ini" | "sesman.ini" => Recognition::Name,
+        "rsakeys.ini" if export.path().contains("xrdp/") => Recognition::Name,
         _ => Recognition::No,
     },
     read,
@@ -45,6 +46,19 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let sections = ini::sections(export, &['#', ';']);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    if export.file_name() == "rsakeys.ini" {
+        for entry in sections.iter().flat_map(|section| &section.entries) {
+            match entry.key.starts_with("p") {
+                true => book.class(entry.origin, LineClass::Ignored),
+                false => book.not_understood(entry.origin, "expected a key of xrdp-keygen(8), as `pub_exp=`"),
+            }
+            // The private half of the key that Standard RDP Security is set up with.
+            if entry.key == "pri_exp" {
+                reading.facts.masked_places.push(entry.origin);
+            }
+        }
+        return reading;
+    }
     // Sections of sessions and variables have names of their own.
     for section in &sections {
         let free =

@@ -71,10 +71,16 @@ fn read(export: &Export) -> Reading {
         let get = |key: &str| section.last(key).map(|entry| (bare(entry), entry.origin));
         let on = |key: &str| get(key).filter(|one| truth(one.0) == Some(true)).map(|one| one.1);
         match name {
-            // Backups and restores; it takes no login (configuration guide, bind-address).
+            // Backups and restores, of every database; the port takes no login (configuration guide, bind-address).
             "" => {
                 let (place, line) = get("bind-address").unwrap_or(("127.0.0.1:8088", origin));
-                reading.facts.served.extend(input("backups of InfluxDB", place, Protocol::TCP, line));
+                reading.facts.served.extend(input(
+                    ServedKind::Databases,
+                    "backups of a database (InfluxDB)",
+                    place,
+                    Protocol::TCP,
+                    line,
+                ));
             }
             "http" => {}
             "graphite" | "collectd" | "opentsdb" | "udp" => {
@@ -95,6 +101,7 @@ fn read(export: &Export) -> Reading {
                 let (place, line) =
                     get("bind-address").filter(|one| !one.0.is_empty()).unwrap_or((usual, line));
                 reading.facts.served.extend(input(
+                    ServedKind::Other,
                     &format!("measurements by {name} (InfluxDB)"),
                     place,
                     protocol,
@@ -142,11 +149,13 @@ fn database<'a>(get: &dyn Fn(&str) -> Option<(&'a str, Origin)>, origin: Origin)
 }
 
 /// A further input without a login.
-fn input(name: &str, place: &str, protocol: Protocol, line: Origin) -> Option<Served> {
-    let mut served = Served::new(ServedKind::Other, "InfluxDB", name, &["influxdb"], line);
+fn input(kind: ServedKind, name: &str, place: &str, protocol: Protocol, line: Origin) -> Option<Served> {
+    let mut served = Served::new(kind, "InfluxDB", name, &["influxdb"], line);
     served.endpoints.push(at(place, protocol, TransportSecurity::Plain, line)?);
     let mut part = ServiceResource::new(PartKind::Whole, name, line);
     part.login = Setting::default_of(AuthRequirement::Nothing, "InfluxDB 1", "bind-address");
+    part.writes = Setting::Stated { value: kind == ServedKind::Databases, origin: line };
+    part.encryption = Some(Setting::default_of(Requirement::Never, "InfluxDB 1", "bind-address"));
     served.parts.push(part);
     Some(served)
 }

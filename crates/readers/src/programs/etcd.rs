@@ -233,7 +233,12 @@ fn served(values: &Values, origin: Origin) -> Vec<Served> {
     let mut found = Vec::new();
     for (name, urls, usual, certificates) in [
         ("database (etcd)", "listen-client-urls", "http://localhost:2379", "client-cert-auth"),
-        ("members of a cluster (etcd)", "listen-peer-urls", "http://localhost:2380", "peer-client-cert-auth"),
+        (
+            "cluster port of a database (etcd)",
+            "listen-peer-urls",
+            "http://localhost:2380",
+            "peer-client-cert-auth",
+        ),
     ] {
         let (text, line) = values.get(urls).map_or((usual, origin), |(text, line)| (text.as_str(), *line));
         let mut served = Served::new(ServedKind::Databases, "etcd", name, &["etcd", "etcd-server"], line);

@@ -184,8 +184,9 @@ fn served(given: &Options<'_>, origin: Origin) -> Option<Served> {
     if served.endpoints.is_empty() {
         return None;
     }
-    let mut part = ServiceResource::new(PartKind::Whole, served.name.clone(), origin);
-    part.writes = Setting::Stated { value: true, origin };
+    let line = served.endpoints[0].origin;
+    let mut part = ServiceResource::new(PartKind::Whole, served.name.clone(), line);
+    part.writes = Setting::Stated { value: true, origin: line };
     part.login = match given.line("S").or_else(|| given.line("Y")) {
         Some(origin) => Setting::Stated { value: AuthRequirement::Password, origin },
         None => Setting::default_of(AuthRequirement::Nothing, "Memcached", "memcached(1), -S"),

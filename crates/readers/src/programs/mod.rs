@@ -52,3 +52,6 @@ pub(crate) fn started<'a>(
         start(words, origin, export, around, reading);
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -4,6 +4,7 @@
 use super::options::{self, Options, Word, words_of};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, hold};
+use std::borrow::Cow;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
@@ -130,8 +131,7 @@ pub(super) fn started<'a>(
         let given = options::whole_words(&words[1..], |name| X11VNC_WITH_VALUE.contains(&name));
         for (name, kind) in [("passwd", "VNC"), ("viewpasswd", "VNC, view only")] {
             for one in given.of(name).filter(|one| one.origin.export == export.id()) {
-                if let Some(at) = export.text().find(one.value.as_ref()) {
-                    let written = &export.text()[at..at + one.value.len()];
+                if let Cow::Borrowed(written) = &one.value {
                     hold(export, &mut reading.facts, written, SecretKind::ServicePassword, kind);
                 }
             }

@@ -120,7 +120,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             listed: listed.filter(|_| wrapped || wraps && *program != "internal"),
             origin,
         };
-        reading.facts.served.extend(started.served(export, around));
+        if let Some(served) = started.served(export, around) {
+            super::add(served, &mut reading);
+        }
     }
     reading
 }

@@ -7,7 +7,7 @@ use crate::files::hosts_access;
 use crate::iptables::services;
 use crate::programs::options::{Word, file_name};
 use crate::programs::{tftpd, vnc};
-use crate::reader::ReadContext;
+use crate::reader::{ReadContext, Reading};
 use trevlin_model::served::{
     AuthRequirement, Endpoint, PartKind, Remark, Served, ServedKind, ServiceResource, Sources,
     TransportSecurity,
@@ -57,6 +57,21 @@ const PORTS: [(&str, u16); 26] = [
 fn port(name: &str) -> Option<u16> {
     let listed = || PORTS.iter().find(|(known, _)| *known == name).map(|(_, port)| *port);
     name.parse().ok().or_else(listed).or_else(|| services().get(name).copied())
+}
+
+/// Adds a service; one that differs in its transport protocol alone is the same.
+fn add(served: Served, reading: &mut Reading) {
+    let same = |one: &&mut Served| {
+        let both = one.parts.iter().zip(&served.parts);
+        one.name == served.name
+            && one.kind == served.kind
+            && one.parts.len() == served.parts.len()
+            && both.into_iter().all(|(one, two)| one.sources == two.sources && one.path == two.path)
+    };
+    match reading.facts.served.iter_mut().find(same) {
+        Some(one) => one.endpoints.extend(served.endpoints),
+        None => reading.facts.served.push(served),
+    }
 }
 
 /// A service of a super-server.
@@ -176,8 +191,12 @@ impl<'a> Started<'a> {
         if let Some(login) = login {
             part.login = Setting::default_of(login, "the service", "its protocol");
         }
+        part.writes = Setting::Stated { value: remark == Some(Remark::Administration), origin: self.origin };
         part.remarks.extend(remark.map(|remark| (remark, self.origin)));
         served.parts.push(part);
         served
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -331,7 +331,9 @@ fn service<'a>(
         reading.facts.relays.push(relay);
         return;
     }
-    reading.facts.served.extend(started.served(export, around));
+    if let Some(served) = started.served(export, around) {
+        super::add(served, reading);
+    }
 }
 
 /// Values of a list: those of the block, on top of the defaults where it has none or adds to them.

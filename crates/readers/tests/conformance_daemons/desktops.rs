@@ -92,6 +92,58 @@ for port in (5907, 5998, 5999):
     &TEXT
 }
 
+fn tiger_files(dice: &mut Dice) -> Vec<(&'static str, String)> {
+    let settings = |dice: &mut Dice, most: usize| {
+        let mut text = String::from("# read by tigervncserver\n");
+        for (line, sides) in [
+            ("$localhost = \"no\";", 2),
+            ("$localhost = 'yes';", 5),
+            ("$SecurityTypes = \"VncAuth,TLSVnc\";", 4),
+            ("$SecurityTypes = \"TLSVnc\";", 4),
+            ("$SecurityTypes = \"TLSVnc,VncAuth,TLSNone\";", 6),
+            ("$SecurityTypes = 'None';", 6),
+            ("$geometry = \"800x600\";", 2),
+        ] {
+            if dice.roll(most) == 0 && dice.roll(sides) == 0 {
+                writeln!(text, "{line}").unwrap();
+            }
+        }
+        text.push_str("1;\n");
+        text
+    };
+    vec![
+        ("etc/tigervnc/vncserver.users", ":7=ann\n".into()),
+        ("etc/tigervnc/vncserver-config-defaults", settings(dice, 1)),
+        ("home/ann/.vnc/tigervnc.conf", settings(dice, 2)),
+        ("etc/tigervnc/vncserver-config-mandatory", settings(dice, 3)),
+    ]
+}
+
+#[test]
+#[ignore = "needs tigervncserver and root"]
+fn files_of_tigervnc() {
+    hold(&Daemon {
+        format: "tigervnc-files",
+        rounds: 20,
+        files: tiger_files,
+        except: |_, _| false,
+        start: "mount -t tmpfs tmpfs /tmp; mkdir -m 1777 /tmp/.X11-unix; export USER=ann HOME=\"$1/home/ann\" XAUTHORITY=/tmp/none; head -c 8 /dev/urandom > \"$HOME/.vnc/passwd\"; chmod 600 \"$HOME/.vnc/passwd\"\ntigervncserver :7 -fg -xstartup /bin/cat > \"$1/log\" 2>&1 < <(sleep 60) &\nfor n in $(seq 60); do [ -n \"$(ss -Hlnt)\" ] && break; sleep 0.1; kill -0 $! 2>/dev/null || break; done; sleep 0.2; tail -3 \"$1/log\"",
+        ask: const_format(),
+        expected: |all, name| {
+            let port = name.split(' ').nth(1)?.parse().ok()?;
+            if !reaches(all, "10.4.0.9", port) {
+                return Some("none".into());
+            }
+            let part = all.first()?.parts.first()?;
+            let secured = part.encryption.as_ref()?.value() == Some(&Requirement::Required);
+            Some(match name.split(' ').next()? {
+                "open" => (part.login.value() == Some(&AuthRequirement::Nothing)).to_string(),
+                _ => secured.to_string(),
+            })
+        },
+    });
+}
+
 fn x11vnc(dice: &mut Dice) -> Vec<(&'static str, String)> {
     let mut command = String::from("/usr/bin/x11vnc -display :8 -forever -shared");
     for (words, sides) in [
