@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Holds the readers against the programs whose files they read: iptables-restore, iptables-save, ufw, docker-compose, podman, fail2ban, postfix, dovecot, slapd, squid, danted, turnserver, zabbix_agentd, nrpe, upsd, monit,
-# memcached, etcd, influxd, xinetd, inetd, rpcbind, in.tftpd, xrdp, cupsd, cockpit-ws, avahi-daemon, Xtigervnc, x11vnc, openvpn, sshd, freeradius,
+# exim, memcached, etcd, influxd, xinetd, inetd, rpcbind, in.tftpd, xrdp, cupsd, cockpit-ws, avahi-daemon, Xtigervnc, x11vnc, openvpn, sshd, freeradius,
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
 # parsers, gnutls-cli, stunnel; the servers of files, pages, databases, names, time and logs (testparm, smbd, exportfs, rsync, vsftpd,
 # proftpd, nginx, apache2, haproxy, socat, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); standard models by
@@ -28,6 +28,7 @@ command -v turnserver >/dev/null || missing+=(coturn)
 [ -x /usr/sbin/nrpe ] || missing+=(nagios-nrpe-server)
 [ -x /usr/sbin/upsd ] || [ -x /sbin/upsd ] || missing+=(nut-server)
 command -v monit >/dev/null || missing+=(monit)
+ls /usr/lib/*/libidn.so.12 >/dev/null 2>&1 || missing+=(libidn12)
 command -v memcached >/dev/null || missing+=(memcached)
 command -v etcd >/dev/null || missing+=(etcd-server)
 command -v influxd >/dev/null || missing+=(influxdb)
@@ -121,9 +122,10 @@ if [ ! -x "$libreswan/usr/libexec/ipsec/algparse" ]; then
 fi
 # These exclude others that are needed here, so they too are unpacked beside them.
 beside="${CARGO_TARGET_DIR:-target}/tmp/beside"
-if [ ! -x "$beside/usr/sbin/vsftpd" ] || [ ! -x "$beside/usr/sbin/chronyd" ] || [ ! -x "$beside/usr/sbin/inetd" ]; then
+if [ ! -x "$beside/usr/sbin/vsftpd" ] || [ ! -x "$beside/usr/sbin/chronyd" ] || [ ! -x "$beside/usr/sbin/inetd" ] ||
+    [ ! -x "$beside/usr/sbin/exim4" ]; then
     mkdir -p "$beside"
-    (cd "$beside" && apt-get download -qq vsftpd chrony openbsd-inetd && for package in *.deb; do dpkg -x "$package" .; done)
+    (cd "$beside" && apt-get download -qq vsftpd chrony openbsd-inetd exim4-daemon-light exim4-config exim4-base && for package in *.deb; do dpkg -x "$package" .; done)
 fi
 # The modules of the RFCs ship with a package of Python's; nothing of it is installed or run.
 models="${CARGO_TARGET_DIR:-target}/tmp/models"
@@ -138,7 +140,8 @@ export YANG_MODULES
 VSFTPD=$(realpath "$beside/usr/sbin/vsftpd")
 CHRONYD=$(realpath "$beside/usr/sbin/chronyd")
 INETD=$(realpath "$beside/usr/sbin/inetd")
-export VSFTPD CHRONYD INETD
+EXIM=$(realpath "$beside")
+export VSFTPD CHRONYD INETD EXIM
 export PATH="$PATH:/usr/sbin:/sbin"
 # Where its service runs it has this folder, and without it the program reads nothing.
 [ -d /run/sshd ] || mkdir -p /run/sshd

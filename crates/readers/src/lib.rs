@@ -131,6 +131,7 @@ pub const READERS: &[Reader] = &[
     mail::dovecot::READER,
     sshd::dropbear::READER,
     programs::etcd::READER,
+    mail::exim::READER,
     files::exports::READER,
     guards::fail2ban::READER,
     guards::faillock::READER,

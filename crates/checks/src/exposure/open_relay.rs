@@ -97,6 +97,40 @@ mod tests {
     }
 
     #[test]
+    fn rules_of_exim() {
+        const RULES: &str = "acl_smtp_rcpt = check\nbegin acl\ncheck:\n";
+        let open = "-A INPUT -p tcp --dport 25 -j ACCEPT\n";
+        for (path, text, wanted) in [
+            (
+                "gate/etc/exim4/exim4.conf",
+                &*format!("{RULES}accept\n"),
+                "fail high gate exim4.conf:4 iptables-save.txt:9",
+            ),
+            ("gate/etc/exim4/exim4.conf", &format!("{RULES}accept hosts = 10.4.0.0/16\n"), "pass gate"),
+            (
+                "gate/etc/exim4/exim4.conf",
+                &format!("{RULES}accept condition = ${{lookup{{x}}lsearch{{/y}}}}\n"),
+                "ask gate",
+            ),
+            ("gate/etc/exim4/exim4.conf", "local_interfaces = 127.0.0.1\n", ""),
+            (
+                "gate/etc/exim4/update-exim4.conf.conf",
+                "dc_eximconfig_configtype='internet'\ndc_relay_nets='0.0.0.0/0'\n",
+                "fail high gate update-exim4.conf.conf:1 iptables-save.txt:9",
+            ),
+            // Mail stays on the machine.
+            (
+                "gate/etc/exim4/update-exim4.conf.conf",
+                "dc_eximconfig_configtype='local'\ndc_relay_nets='0.0.0.0/0'\n",
+                "pass gate",
+            ),
+        ] {
+            let found = on(&CHECK, &Small { rules: open, more: &[(path, text)], ..Small::default() });
+            assert_eq!(found.join("; "), wanted, "{text}");
+        }
+    }
+
+    #[test]
     fn services_with_settings_of_their_own() {
         let main = format!("{HEAD}mynetworks = 10.4.0.0/16\n");
         let master = "smtp inet n - y - - smtpd\n2525 inet n - y - - smtpd\n  -o smtpd_relay_restrictions=permit_mynetworks,permit,reject\n  \

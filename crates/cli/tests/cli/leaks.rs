@@ -219,6 +219,7 @@ fn containers(mint: &mut Mint, add: &mut dyn FnMut(&str, String)) {
             mint.plain_word()
         ),
     );
+    add("post/etc/exim4/passwd.client", format!("mail.example:quays:{}\n", mint.plain_word()));
     let (screen, view) = (mint.plain_word(), mint.plain_word());
     add(
         "post/etc/systemd/system/screen.service",
@@ -658,6 +659,7 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         "postfix",
         "dovecot",
         "slapd",
+        "exim",
         "influxdb",
         "xrdp",
         "unit-file",

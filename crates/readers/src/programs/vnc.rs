@@ -209,9 +209,9 @@ fn tiger(given: &Options<'_>, origin: Origin, wrapped: bool) -> Served {
         Some((text, line)) => (!off(text)).then_some(line),
         None if !wrapped => None,
         None => {
-            let safe = chosen.as_ref().is_some_and(|all| {
-                all.iter().any(|one| encrypts(one)) && !all.iter().any(|one| one.ends_with("none"))
-            });
+            let safe = chosen
+                .as_ref()
+                .is_some_and(|all| all.iter().any(encrypts) && !all.iter().any(|one| one.ends_with("none")));
             (!safe).then_some(origin)
         }
     };

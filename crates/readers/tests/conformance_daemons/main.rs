@@ -16,6 +16,7 @@ mod support;
 
 mod agents;
 mod desktops;
+mod exim;
 mod proxies;
 mod stores;
 mod supers;
