@@ -102,6 +102,8 @@ fn is_free(format: &str, raw: &str, nth: usize) -> bool {
         "slapd" => raw.starts_with([' ', '\t']),
         // Plug-ins have settings of their own.
         "dovecot" => line.starts_with("quota "),
+        // Names of rules and of drivers.
+        "exim" => line.ends_with(':'),
         // Names of users.
         "cockpit" => !line.contains(['=', '[']),
         // Values of a list.

@@ -61,10 +61,8 @@ const FORM: Form = Form {
 
 /// A name, and a value behind a blank or an equals sign.
 fn split(text: &str) -> (&str, &str) {
-    match text.find(|letter: char| letter == '=' || letter.is_whitespace()) {
-        Some(at) => (&text[..at], text[at + 1..].trim()),
-        None => (text, ""),
-    }
+    text.split_once(|letter: char| letter == '=' || letter.is_whitespace())
+        .map_or((text, ""), |(name, value)| (name, value.trim()))
 }
 
 fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
