@@ -34,7 +34,7 @@ impl From<&str> for Prose {
 
 /// Common words that begin names of services and resources, or sentences. Any other first word may be a name of a configuration, which is
 /// shown as written.
-const COMMON: [&str; 57] = [
+const COMMON: [&str; 60] = [
     "a",
     "access",
     "account",
@@ -55,6 +55,7 @@ const COMMON: [&str; 57] = [
     "echo",
     "export",
     "folder",
+    "forward",
     "it",
     "key",
     "log",
@@ -63,6 +64,7 @@ const COMMON: [&str; 57] = [
     "message",
     "metrics",
     "module",
+    "monitoring",
     "names",
     "networks",
     "no",
@@ -71,6 +73,7 @@ const COMMON: [&str; 57] = [
     "peer",
     "please",
     "port",
+    "power",
     "print",
     "relay",
     "remote",

@@ -156,7 +156,7 @@ fn letters<'w, 'a: 'w>(
     }
 }
 
-/// Options with one hyphen or two before a whole word, as X servers and programs written in Go have them. `takes` tells those with a value
+/// Options with one hyphen or two before a whole word, as X servers and programs written in Go have them. `takes` is true for those with a value
 /// behind them; names become small letters.
 pub(crate) fn whole_words<'a>(words: &[Word<'a>], takes: impl Fn(&str) -> bool) -> Options<'a> {
     let mut found = Options::default();

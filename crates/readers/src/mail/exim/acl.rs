@@ -133,11 +133,11 @@ fn rules<'l>(lines: &'l [Line], name: &str) -> Vec<Rule<'l>> {
     found
 }
 
-/// What a condition says of the clients.
+/// Clients that meet a condition.
 enum Meets {
     /// These addresses and names.
     Clients(Vec<IpRange>, Vec<String>),
-    /// Nobody, or anybody.
+    /// No client, or every client.
     Always(bool),
     /// The sender decides.
     Chosen,

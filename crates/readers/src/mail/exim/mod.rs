@@ -240,7 +240,7 @@ fn seeds(export: &Export) -> Option<Vec<Macro>> {
     Some(macros)
 }
 
-/// What the packaged files of Debian come to, where they were not exported.
+/// Lines with the effect of the packaged files of Debian, where they were not exported.
 const PACKAGED: &str = "hostlist relay_from_hosts = MAIN_RELAY_NETS
 domainlist relay_to_domains = MAIN_RELAY_TO_DOMAINS
 domainlist local_domains = MAIN_LOCAL_DOMAINS

@@ -1,4 +1,4 @@
-//! Whom Exim relays for, and what it offers.
+//! Clients that Exim relays for, and the logins that it offers.
 
 use super::READER;
 use crate::testing::services;
