@@ -116,7 +116,7 @@ mod tests {
             (
                 "gate/etc/exim4/update-exim4.conf.conf",
                 "dc_eximconfig_configtype='internet'\ndc_relay_nets='0.0.0.0/0'\n",
-                "fail high gate update-exim4.conf.conf:1 iptables-save.txt:9",
+                "fail high gate update-exim4.conf.conf:2 update-exim4.conf.conf:1 iptables-save.txt:9",
             ),
             // Mail stays on the machine.
             (

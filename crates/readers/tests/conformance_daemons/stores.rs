@@ -3,7 +3,7 @@
 use super::{Daemon, hold, reaches};
 use crate::support::Dice;
 use std::fmt::Write;
-use trevlin_model::served::{AuthRequirement, Served, ServedKind, TransportSecurity};
+use trevlin_model::served::{AuthRequirement, Served, TransportSecurity};
 
 fn memcached(dice: &mut Dice) -> Vec<(&'static str, String)> {
     let mut text =
@@ -204,7 +204,11 @@ say("answers", "none" if got is None else str(b" 200 " in got.split(b"\r\n")[0])
             if !reaches(all, "10.4.0.9", 8086) {
                 return Some("none".into());
             }
-            let part = all.iter().find(|one: &&Served| one.kind == ServedKind::Databases)?.parts.first()?;
+            let part = all
+                .iter()
+                .find(|one: &&Served| one.endpoints.iter().any(|place| place.port == 8086))?
+                .parts
+                .first()?;
             Some((part.login.value() == Some(&AuthRequirement::Nothing)).to_string())
         },
     });

@@ -11,7 +11,13 @@ use trevlin_model::served::Sources;
 use trevlin_model::{IpRange, Origin};
 
 /// Lists by their names, of domains and of hosts.
-pub(super) type Lists = BTreeMap<(Kind, String), String>;
+pub(super) type Lists = BTreeMap<(Kind, String), List>;
+
+/// A named list: its text, and the lines that state it.
+pub(super) struct List {
+    pub(super) text: String,
+    pub(super) lines: Vec<Origin>,
+}
 
 /// Kind of a named list.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -195,6 +201,11 @@ pub(super) fn relaying(lines: &[Line], name: &str, lists: &Lists) -> Relay {
             "accept" if never || clients.is_empty() && named.is_empty() => {}
             "accept" if unknown => relay.open.push(rule.origin),
             "accept" => {
+                let of_hosts =
+                    rule.conditions.iter().filter(|(name, negated, _)| *name == "hosts" && !negated);
+                let of_list = |item: String| lists.get(&(Kind::Hosts, item.strip_prefix('+')?.to_owned()));
+                let stated = of_hosts.flat_map(|one| list(one.2)).filter_map(of_list);
+                relay.sources.origins.extend(stated.flat_map(|one| one.lines.iter().copied()));
                 relay.sources.origins.push(rule.origin);
                 relay.sources.ranges.extend(clients.iter().copied());
                 relay.sources.names.extend(named);
@@ -227,7 +238,7 @@ fn foreign(text: &str, lists: &Lists, depth: usize) -> bool {
         let fits = match item.strip_prefix('+') {
             Some(name) if depth < DEPTH => lists
                 .get(&(Kind::Domains, name.to_owned()))
-                .is_some_and(|inner| foreign(inner, lists, depth + 1)),
+                .is_some_and(|inner| foreign(&inner.text, lists, depth + 1)),
             Some(_) => false,
             None => matches!(item, "*" | "^.*$" | "^.*"),
         };
@@ -252,7 +263,7 @@ pub(super) fn hosts(text: &str, lists: &Lists, depth: usize) -> (Vec<IpRange>, V
             "*" => (Sources::everybody().ranges, Vec::new()),
             item if item.starts_with('+') && depth < DEPTH => lists
                 .get(&(Kind::Hosts, item[1..].to_owned()))
-                .map(|inner| hosts(inner, lists, depth + 1))
+                .map(|inner| hosts(&inner.text, lists, depth + 1))
                 .unwrap_or_default(),
             item => match addresses::range_or_prefix(item.trim_matches(['[', ']'])) {
                 Some(range) => (vec![range], Vec::new()),

@@ -14,7 +14,7 @@ use server::Server;
 use std::collections::BTreeMap;
 use text::{Lines, Macro, logical};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, LineClass};
+use trevlin_model::{Export, LineClass, Origin};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -200,26 +200,27 @@ fn is_option(word: &str) -> bool {
 
 /// Settings of Debian as macros, as its script sets them.
 fn seeds(export: &Export) -> Option<Vec<Macro>> {
-    let mut values: BTreeMap<&str, &str> = BTreeMap::new();
+    let mut values: BTreeMap<&str, (&str, Origin)> = BTreeMap::new();
     for text in serving::entries(export) {
         if let Some((name, value)) = text.split_once('=') {
-            values.insert(name.trim(), unquoted(value.trim()));
+            values.insert(name.trim(), (unquoted(value.trim()), export.origin_of(text)));
         }
     }
-    let kind = values.get("dc_eximconfig_configtype").copied().unwrap_or_default();
+    let kind = values.get("dc_eximconfig_configtype").map_or("", |one| one.0);
     if !matches!(kind, "internet" | "smarthost" | "satellite" | "local") {
         return None;
     }
     let written = |name: &str| {
-        let value = values.get(name).copied().unwrap_or_default().to_ascii_lowercase();
+        let value = values.get(name).map_or("", |one| one.0).to_ascii_lowercase();
         if value.contains(';') && !value.starts_with('<') { format!("<; {value}") } else { value }
     };
     let nets = match written("dc_relay_nets") {
         nets if nets.starts_with('<') => format!("{nets} ; 127.0.0.1 ; ::1"),
         nets => format!("{nets} : 127.0.0.1 : ::::1"),
     };
+    let line = |name: &str| values.get(name).map(|one| one.1);
     let mut macros = vec![
-        Macro::new("MAIN_RELAY_NETS", nets),
+        Macro::new("MAIN_RELAY_NETS", nets).stated(line("dc_relay_nets")),
         Macro::new("MAIN_RELAY_TO_DOMAINS", written("dc_relay_domains")),
         Macro::new(
             "MAIN_LOCAL_DOMAINS",
@@ -231,12 +232,15 @@ fn seeds(export: &Export) -> Option<Vec<Macro>> {
         Macro::new("DC_eximconfig_configtype", kind),
     ];
     if !written("dc_local_interfaces").is_empty() {
-        macros.push(Macro::new("MAIN_LOCAL_INTERFACES", written("dc_local_interfaces")));
+        macros.push(
+            Macro::new("MAIN_LOCAL_INTERFACES", written("dc_local_interfaces"))
+                .stated(line("dc_local_interfaces")),
+        );
     }
     let own = values
         .iter()
         .filter(|(name, _)| name.starts_with(|one: char| one.is_ascii_uppercase()) && **name != "CFILEMODE");
-    macros.extend(own.map(|(name, value)| Macro::new(*name, *value)));
+    macros.extend(own.map(|(name, (value, origin))| Macro::new(*name, *value).stated(Some(*origin))));
     Some(macros)
 }
 

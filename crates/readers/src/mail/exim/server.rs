@@ -1,6 +1,6 @@
 //! The server that lines of Exim make: where it listens, whom it relays for, and its login.
 
-use super::acl::{self, Kind, Lists};
+use super::acl::{self, Kind, List, Lists};
 use super::text::{Line, list};
 use crate::reader::ReadContext;
 use crate::serving::{self, unquoted};
@@ -48,10 +48,10 @@ impl<'l> Server<'l> {
                     let mut words = name.split_whitespace();
                     match (words.next(), words.next()) {
                         (Some("domainlist"), Some(own)) => {
-                            found.lists.insert((Kind::Domains, own.to_owned()), value.to_owned());
+                            found.lists.insert((Kind::Domains, own.to_owned()), listed(line, value));
                         }
                         (Some("hostlist"), Some(own)) => {
-                            found.lists.insert((Kind::Hosts, own.to_owned()), value.to_owned());
+                            found.lists.insert((Kind::Hosts, own.to_owned()), listed(line, value));
                         }
                         (Some(name), None) => {
                             match name.strip_prefix("no_").or_else(|| name.strip_prefix("not_")) {
@@ -230,6 +230,13 @@ impl<'l> Server<'l> {
         }
         Some(part)
     }
+}
+
+/// A named list with its lines, those of its macros first.
+fn listed(line: &Line, value: &str) -> List {
+    // Lines of a package that was not exported are at no place of their own.
+    let own = Some(line.origin).filter(|origin| origin.end > origin.start || line.stated.is_empty());
+    List { text: value.to_owned(), lines: line.stated.iter().copied().chain(own).collect() }
 }
 
 /// `192.0.2.9`, `192.0.2.9.587`, `[192.0.2.9]:587`: the address, and its own port (Exim specification, 13.5).

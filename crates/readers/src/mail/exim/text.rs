@@ -12,6 +12,8 @@ pub(super) struct Line {
     pub(super) text: String,
     /// The line, with those that continue it.
     pub(super) origin: Origin,
+    /// Lines that state its macros.
+    pub(super) stated: Vec<Origin>,
 }
 
 /// A macro and the text in its place.
@@ -19,12 +21,19 @@ pub(super) struct Line {
 pub(super) struct Macro {
     name: String,
     text: String,
+    /// The line that states the text, where it is no constant.
+    origin: Option<Origin>,
 }
 
 impl Macro {
     /// A macro of a name.
     pub(super) fn new(name: impl Into<String>, text: impl Into<String>) -> Self {
-        Self { name: name.into(), text: text.into() }
+        Self { name: name.into(), text: text.into(), origin: None }
+    }
+
+    /// The same, stated by a line.
+    pub(super) fn stated(self, origin: Option<Origin>) -> Self {
+        Self { origin, ..self }
     }
 }
 
@@ -55,7 +64,11 @@ impl Lines {
     /// Adds a text that stands for files of a package, at one place. The macros of the mark are set before it.
     pub(super) fn add_packaged(&mut self, text: &str, origin: Origin) {
         self.seed();
-        let lines: Vec<Line> = text.lines().map(|line| Line { text: self.replaced(line), origin }).collect();
+        let line = |line: &str| {
+            let (text, stated) = self.replaced(line);
+            Line { text, origin, stated }
+        };
+        let lines: Vec<Line> = text.lines().map(line).collect();
         self.all.extend(lines);
     }
 
@@ -114,7 +127,7 @@ impl Lines {
                     conditions.pop();
                 }
                 ".include" | ".include_if_exists" if holds => {
-                    let path = self.replaced(rest());
+                    let (path, _) = self.replaced(rest());
                     match around.find(&path, export) {
                         Some(other) if book.may_read_in(origin, other, Open::of(open, other), 16) => {
                             open.push(other.path());
@@ -129,15 +142,15 @@ impl Lines {
                 _ => match definition(&joined) {
                     Some((name, _, _)) if name == MARK => self.seed(),
                     Some((name, value, again)) => {
-                        let text = self.replaced(value);
+                        let (text, _) = self.replaced(value);
                         match self.macros.iter_mut().find(|one| one.name == name) {
-                            Some(one) if again => one.text = text,
-                            _ => self.macros.push(Macro::new(name, text)),
+                            Some(one) if again => (one.text, one.origin) = (text, Some(origin)),
+                            _ => self.macros.push(Macro::new(name, text).stated(Some(origin))),
                         }
                     }
                     None => {
-                        let text = self.replaced(&joined);
-                        self.all.push(Line { text, origin });
+                        let (text, stated) = self.replaced(&joined);
+                        self.all.push(Line { text, origin, stated });
                     }
                 },
             }
@@ -150,11 +163,11 @@ impl Lines {
         text.split(|one: char| !is_word(one)).any(|word| self.macros.iter().any(|one| one.name == word))
     }
 
-    /// A text with each macro replaced, in the order of their definition.
-    fn replaced(&self, text: &str) -> String {
-        let mut text = text.to_owned();
+    /// A text with each macro replaced, in the order of their definition, and the lines that state these.
+    fn replaced(&self, text: &str) -> (String, Vec<Origin>) {
+        let (mut text, mut stated) = (text.to_owned(), Vec::new());
         if !text.contains(|one: char| one.is_ascii_uppercase()) {
-            return text;
+            return (text, stated);
         }
         for one in &self.macros {
             let times = text.matches(one.name.as_str()).count();
@@ -163,9 +176,10 @@ impl Lines {
                 && growth::may_grow(times * one.text.len())
             {
                 text = text.replace(one.name.as_str(), &one.text);
+                stated.extend(one.origin);
             }
         }
-        text
+        (text, stated)
     }
 }
 
