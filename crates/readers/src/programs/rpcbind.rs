@@ -8,7 +8,7 @@ use crate::upkeep::socket_units;
 use trevlin_model::served::{
     AuthRequirement, Endpoint, PartKind, Served, ServedKind, ServiceResource, TransportSecurity,
 };
-use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
+use trevlin_model::{Export, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -75,7 +75,6 @@ pub(super) fn started<'a>(
     let given = options::options(&words[1..], &FORM);
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for word in &given.unknown {
-        book.class(word.origin, LineClass::Understood);
         book.not_understood(word.origin, format!("`{}` is no option of rpcbind(8)", word.text));
     }
     let hosts: Vec<(&str, Origin)> = given.of("h").map(|one| (one.value.as_ref(), one.origin)).collect();

@@ -53,10 +53,6 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let wraps = wraps(export, around);
     let mut remembered: Vec<IpAddr> = Vec::new();
     for text in serving::entries(export) {
-        // Debian's tools switch a line off by this beginning (update-inetd(8)).
-        if text.starts_with("#") {
-            continue;
-        }
         let origin = export.origin_of(text);
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let words: Vec<&str> = text.split_whitespace().collect();
