@@ -12,6 +12,7 @@ use crate::ike::PreSharedKey;
 use crate::kernel::KernelSetting;
 use crate::listen::{DynamicName, PortMapper, Socket};
 use crate::login_guard::{LockoutSettings, LoginGuard};
+use crate::login_source::{LoginSource, NameService};
 use crate::outgoing::OutgoingCopy;
 use crate::pam::{AccessRule, PamService};
 use crate::plan::{AddressPlan, Placed};
@@ -173,6 +174,10 @@ pub struct Facts {
     pub login_guards: Vec<LoginGuard>,
     /// Settings of the module that locks accounts after failed logins.
     pub lockout_settings: Vec<LockoutSettings>,
+    /// Systems elsewhere that accounts come from, or that prove their passwords.
+    pub login_sources: Vec<LoginSource>,
+    /// Which systems are asked for accounts, names and other entries.
+    pub name_services: Vec<NameService>,
     /// Protections that are configured and switched off.
     pub switched_off: Vec<SwitchedOff>,
     /// Permissions to use services.
@@ -269,7 +274,7 @@ macro_rules! each_list {
             forwards kernel sockets port_mappers dynamic_names served relays log_keepers clock_keepers radios
             units tunnels ssh_servers ssh_keys sudo_rules sudo_defaults accounts shadow groups pam_services access_rules
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
-            radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays outgoing_copies containers engines login_guards lockout_settings switched_off certificates private_keys
+            radius_security ppp_profiles credentials pre_shared_keys logins permissions cloud_relays outgoing_copies containers engines login_guards lockout_settings login_sources name_services switched_off certificates private_keys
             secrets announced masked_places possible_addresses missing unreadable_blocks dh_parameters files not_analysed
         }
     };
@@ -401,6 +406,8 @@ macro_rules! each_section {
             engines = "container-engines",
             login_guards = "login-guards",
             lockout_settings = "lockout-settings",
+            login_sources = "login-sources",
+            name_services = "name-services",
             switched_off = "switched-off",
             certificates = "certificates",
             private_keys = "private-keys",

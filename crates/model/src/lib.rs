@@ -39,6 +39,7 @@ mod limits;
 pub mod listen;
 mod login;
 pub mod login_guard;
+pub mod login_source;
 mod meaning;
 pub mod offer;
 pub mod outgoing;

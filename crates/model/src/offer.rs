@@ -73,6 +73,8 @@ pub enum Spelling {
     /// Keywords of users in snmpd.conf(5).
     #[serde(rename = "net-snmp")]
     NetSnmp,
+    /// Kinds of encryption in krb5.conf(5).
+    Kerberos,
     /// The trade's name, or any program's name: for names from other sources than a program.
     Trade,
 }
@@ -91,6 +93,7 @@ impl Spelling {
             Self::WireGuard => "WireGuard",
             Self::Smb => "Samba",
             Self::NetSnmp => "Net-SNMP",
+            Self::Kerberos => "Kerberos",
             Self::Trade => "the trade",
         }
     }

@@ -699,6 +699,8 @@ pub enum ServiceWeakness {
     EmptyPassword,
     /// LDAP version 2 is accepted (RFC 3494; slapd.conf(5), allow bind_v2).
     LdapTwo,
+    /// New accounts of a realm need no proof of their password before a ticket that reveals it to guessing (kdc.conf(5), default_principal_flags).
+    NoPreauthentication,
 }
 
 impl Served {

@@ -51,6 +51,7 @@ mod json;
 mod keyed;
 mod live;
 mod login_access;
+mod login_sources;
 mod mail;
 mod making;
 mod named;
@@ -154,8 +155,12 @@ pub const READERS: &[Reader] = &[
     iptables::READER,
     files::iscsi::READER,
     upkeep::journald::READER,
+    login_sources::kdc::RIGHTS,
+    login_sources::kdc::READER,
     dhcp::kea::READER,
+    login_sources::kerberos::READER,
     ppp::l2tp_secrets::READER,
+    login_sources::ldap_client::READER,
     login_access::READER,
     data::mariadb::READER,
     programs::memcached::READER,
@@ -168,8 +173,12 @@ pub const READERS: &[Reader] = &[
     files::exports::SETTINGS,
     nft::READER,
     web::nginx::READER,
+    login_sources::nis::CLIENT,
+    login_sources::nis::SERVER,
     agents::nrpe::READER,
     upkeep::ntp::READER,
+    login_sources::nslcd::READER,
+    login_sources::nsswitch::READER,
     ocserv::passwords::READER,
     ocserv::READER,
     openvpn::READER,
@@ -210,6 +219,7 @@ pub const READERS: &[Reader] = &[
     authorized_keys::READER,
     sshd::READER,
     guards::sshguard::READER,
+    login_sources::sssd::READER,
     commands::READER,
     ike::strongswan_conf::READER,
     stunnel::READER,

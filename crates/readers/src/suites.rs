@@ -28,7 +28,12 @@ fn program(spelling: Spelling) -> &'static str {
         Spelling::Libreswan => "libreswan",
         Spelling::WireGuard => "wireguard",
         Spelling::GnuTls => "gnutls",
-        Spelling::OpenSsl | Spelling::OpenSsh | Spelling::Smb | Spelling::NetSnmp | Spelling::Trade => "",
+        Spelling::OpenSsl
+        | Spelling::OpenSsh
+        | Spelling::Smb
+        | Spelling::NetSnmp
+        | Spelling::Kerberos
+        | Spelling::Trade => "",
     }
 }
 

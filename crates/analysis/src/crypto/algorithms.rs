@@ -84,10 +84,12 @@ pub struct Algorithm {
     smb: Vec<String>,
     #[serde(default)]
     netsnmp: Vec<String>,
+    #[serde(default)]
+    kerberos: Vec<String>,
 }
 
 /// Every spelling that the table has.
-const SPELLINGS: [Spelling; 10] = [
+const SPELLINGS: [Spelling; 11] = [
     Spelling::OpenVpn,
     Spelling::StrongSwan,
     Spelling::Libreswan,
@@ -97,6 +99,7 @@ const SPELLINGS: [Spelling; 10] = [
     Spelling::WireGuard,
     Spelling::Smb,
     Spelling::NetSnmp,
+    Spelling::Kerberos,
     Spelling::Trade,
 ];
 
@@ -137,6 +140,7 @@ impl Algorithm {
             Spelling::WireGuard => &self.wireguard,
             Spelling::Smb => &self.smb,
             Spelling::NetSnmp => &self.netsnmp,
+            Spelling::Kerberos => &self.kerberos,
             Spelling::Trade => std::slice::from_ref(&self.name),
         }
     }

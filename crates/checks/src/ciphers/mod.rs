@@ -385,6 +385,7 @@ fn instead(estate: &EstateMap, worst: &Known<'_>) -> String {
         (Spelling::Smb, ..) => "server min protocol = SMB3_00",
         // Reported in other words.
         (Spelling::Trade, ..) => "",
+        (Spelling::Kerberos, ..) => "permitted_enctypes = aes256-cts-hmac-sha1-96 aes256-cts-hmac-sha384-192",
         (Spelling::NetSnmp, ..) => "createUser NAME SHA-256 PASSPHRASE AES PASSPHRASE",
     };
     line.to_owned()

@@ -23,14 +23,14 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each of these settings of a running service: OpenLDAP's `allow bind_anon_dn` and `bind_v2`; Samba's `lanman auth`, `ntlm auth` with version 1, `null \
              passwords`, `encrypt passwords = no`, `server schannel` below `yes` on a domain controller, and wide links with \
              `allow insecure wide links`; ProFTPD's `RootLogin`; `AllowRootLogin` of xrdp; a Cockpit whose \
-             `disallowed-users` does not name root; keys of BIND with HMAC-MD5. Passes where none is set.",
-    references: &["smb.conf(5), ntlm auth", "CVE-2020-1472", "RFC 8945, 6", "mod_auth of ProFTPD, RootLogin"],
+             `disallowed-users` does not name root; keys of BIND with HMAC-MD5; a Kerberos realm without `default_principal_flags = +preauth`. Passes where none is set.",
+    references: &["smb.conf(5), ntlm auth", "CVE-2020-1472", "RFC 8945, 6", "mod_auth of ProFTPD, RootLogin", "RFC 4120, 5.2.7; kdc.conf(5), default_principal_flags"],
     needs: &[Need::Services],
     run: Run::Analyses(run),
 };
 
 /// Programs whose settings are looked at.
-const PROGRAMS: [&str; 6] = ["BIND", "Cockpit", "OpenLDAP", "ProFTPD", "Samba", "xrdp"];
+const PROGRAMS: [&str; 7] = ["BIND", "Cockpit", "OpenLDAP", "ProFTPD", "Samba", "krb5kdc", "xrdp"];
 
 fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
@@ -121,6 +121,12 @@ fn case(weakness: ServiceWeakness) -> (Severity, &'static str, &'static str, &'s
             "it affects old clients that use it",
             "accepts LDAP version 2",
             "Version 2 has neither TLS nor SASL, and is historic since 2003 (RFC 3494).",
+        ),
+        ServiceWeakness::NoPreauthentication => (
+            Severity::Medium,
+            "it holds for accounts that were made without the flag",
+            "creates accounts without pre-authentication",
+            "For such an account the server gives anyone a reply encrypted with its password, by which the password is guessed offline.",
         ),
         ServiceWeakness::OpenNetlogon => (
             Severity::High,

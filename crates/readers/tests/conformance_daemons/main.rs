@@ -20,6 +20,7 @@ mod exim;
 mod proxies;
 mod stores;
 mod supers;
+mod tickets;
 
 use std::collections::BTreeMap;
 use std::fs;
