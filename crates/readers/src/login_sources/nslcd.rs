@@ -79,10 +79,12 @@ fn source(export: &Export, all: &[(String, &str, Origin)]) -> LoginSource {
         origin,
     );
     source.name_service = Some("ldap".to_owned());
-    let ssl = last("ssl").map(|(word, at)| (word.to_ascii_lowercase(), at));
-    let tls = ssl
-        .as_ref()
-        .filter(|one| matches!(one.0.as_str(), "on" | "yes" | "true" | "1" | "start_tls" | "starttls"));
+    // TLS from the first byte on stays on once a line has said so, whatever a later one says.
+    let on =
+        every("ssl").find(|one| matches!(one.0.to_ascii_lowercase().as_str(), "on" | "yes" | "true" | "1"));
+    let ssl = on.or(last("ssl"));
+    let tls = on.is_some()
+        || ssl.is_some_and(|one| matches!(one.0.to_ascii_lowercase().as_str(), "start_tls" | "starttls"));
     let sealed = last("sasl_mech").filter(|one| one.0.to_ascii_uppercase().starts_with("GSS"));
     for (value, at) in every("uri") {
         for word in value.split_whitespace() {
@@ -91,9 +93,7 @@ fn source(export: &Export, all: &[(String, &str, Origin)]) -> LoginSource {
                 Some("DNSLDAPS") => Some(found_server(TransportSecurity::Encrypted, at)),
                 _ => server_of(word, at),
             };
-            source.servers.extend(
-                found.map(|server| encrypted(server, ssl.as_ref().map(|one| one.1), tls.is_some(), sealed)),
-            );
+            source.servers.extend(found.map(|server| encrypted(server, ssl.map(|one| one.1), tls, sealed)));
         }
     }
     let word = last("tls_reqcert").map(|(word, at)| {

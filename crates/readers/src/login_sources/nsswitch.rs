@@ -22,14 +22,13 @@ fn read(export: &Export) -> Reading {
     let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for text in serving::entries(export) {
         let origin = export.origin_of(text);
-        let before = text.split('#').next().unwrap_or_default();
-        let Some((database, rest)) = before.split_once(':') else {
+        let Some((database, rest)) = text.split_once(':') else {
             book.not_understood(origin, "expected `database: system system`");
             continue;
         };
         book.understood(origin);
         reading.facts.name_services.push(NameService {
-            database: database.trim().to_ascii_lowercase(),
+            database: database.trim().to_owned(),
             systems: systems(rest),
             origin,
         });
@@ -37,13 +36,14 @@ fn read(export: &Export) -> Reading {
     reading
 }
 
-/// Systems without what stands in brackets between them, which says when the next is asked.
+/// Systems without what stands in brackets between them, which says when the next is asked. The library takes words behind a `#` for names
+/// as well.
 fn systems(text: &str) -> Vec<String> {
     let mut found = Vec::new();
     let mut rest = text;
     while !rest.is_empty() {
         let (before, after) = rest.split_once('[').unwrap_or((rest, ""));
-        found.extend(before.split_whitespace().map(str::to_owned));
+        found.extend(before.split_whitespace().filter(|word| !word.starts_with('#')).map(str::to_owned));
         rest = after.split_once(']').map_or("", |(_, after)| after);
     }
     found

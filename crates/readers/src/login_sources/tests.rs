@@ -301,7 +301,7 @@ fn name_services() {
     let export = Export::new(
         ExportId(0),
         "d/etc/nsswitch.conf",
-        "passwd:  files sss # c\n#group: nis\nGroup: compat [!NOTFOUND=return] ldap\nhosts\n".into(),
+        "passwd:  files # sss\n#group: nis\nGroup: compat [!NOTFOUND=return] ldap\nhosts\n".into(),
     );
     let reading = (super::nsswitch::READER.read)(&export, &ReadContext::default());
     let all: Vec<String> = reading
@@ -310,6 +310,6 @@ fn name_services() {
         .iter()
         .map(|one| format!("{} {}", one.database, one.systems.join("+")))
         .collect();
-    assert_eq!(all, ["passwd files+sss", "group compat+ldap"]);
+    assert_eq!(all, ["passwd files+sss", "Group compat+ldap"]);
     assert_eq!(reading.ledger.notes.len(), 1);
 }
