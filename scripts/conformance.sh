@@ -95,6 +95,11 @@ command -v unbound >/dev/null || [ -x /usr/sbin/unbound ] || missing+=(unbound)
 command -v snmpd >/dev/null || [ -x /usr/sbin/snmpd ] || missing+=(snmpd)
 command -v yanglint >/dev/null || missing+=(libyang-tools)
 python3 -m pip --version >/dev/null 2>&1 || missing+=(python3-pip)
+for each in "sssd sssd-common" "nslcd nslcd" "krb5kdc krb5-kdc" "kadmind krb5-admin-server" "kadmin krb5-user" "ypserv ypserv" \
+    "ypbind ypbind-mt" "ldbsearch ldb-tools" "strace strace"; do
+    command -v "${each% *}" >/dev/null || [ -x "/usr/sbin/${each% *}" ] || missing+=("${each#* }")
+done
+ls /usr/lib/*/sssd/libsss_ldap.so >/dev/null 2>&1 || missing+=(sssd-ldap)
 command -v pamtester >/dev/null || missing+=(pamtester)
 command -v oathtool >/dev/null || missing+=(oathtool)
 ls /lib/*/security/pam_oath.so >/dev/null 2>&1 || missing+=(libpam-oath)
@@ -150,6 +155,6 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --no-fail-fast --test conformance --test conformance_accounts --test conformance_models --test conformance_pam --test conformance_sudo --test conformance_scripts --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_nft --test conformance_ufw --test conformance_containers --test conformance_guards --test conformance_mail --test conformance_directory --test conformance_daemons --test conformance_tunnels --test kernel --test estates --test relays --test scrubbed --test examples --test browser -- --ignored
+cargo test --locked --workspace --no-fail-fast --test conformance --test conformance_accounts --test conformance_models --test conformance_pam --test conformance_sudo --test conformance_scripts --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_nft --test conformance_ufw --test conformance_containers --test conformance_guards --test conformance_mail --test conformance_directory --test conformance_daemons --test conformance_logins --test conformance_tunnels --test kernel --test estates --test relays --test scrubbed --test examples --test browser -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
 cargo test --locked --workspace --lib priorities -- --ignored

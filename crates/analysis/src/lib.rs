@@ -13,6 +13,7 @@ pub mod incomplete;
 pub mod intents;
 pub mod l2tp;
 pub mod lacking;
+pub mod login_sources;
 pub mod logins;
 pub mod management;
 pub mod map;

@@ -33,6 +33,8 @@ pub const CHECKS: &[&Check] = &[
     &ciphers::legacy_cipher_fallback::CHECK,
     &ciphers::legacy_tls::CHECK,
     &ciphers::legacy_wifi_encryption::CHECK,
+    &ciphers::login_server_not_verified::CHECK,
+    &ciphers::login_source_unencrypted::CHECK,
     &ciphers::long_key_lifetime::CHECK,
     &ciphers::no_forward_secrecy::CHECK,
     &ciphers::no_quantum_resistance::CHECK,

@@ -71,6 +71,8 @@ pub enum SubjectKind {
     Log,
     /// A login, by its name and its service.
     Login,
+    /// A system that accounts come from, or that proves their passwords, by its name.
+    LoginSource,
     /// A named list of a packet filter.
     NamedSet,
     /// A permission of a service, by the service and its holder.

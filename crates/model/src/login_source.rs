@@ -34,6 +34,8 @@ pub struct LoginSource {
     /// Information that the exports do not contain, with the line that raises the request.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub open: Vec<(String, Origin)>,
+    /// Why the program would not start, where that is known.
+    pub refused: Option<(String, Origin)>,
     /// The line to point at.
     pub origin: Origin,
 }
@@ -60,6 +62,7 @@ impl LoginSource {
             offers: Vec::new(),
             own_password: None,
             open: Vec::new(),
+            refused: None,
             origin,
         }
     }

@@ -2,10 +2,10 @@
 
 use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
 use std::sync::Arc;
-use trevlin_model::Expiry;
 use trevlin_model::account::{Account, HashScheme, ShadowEntry, StoredPassword, UserGroup};
+use trevlin_model::login_source::{Admission, LoginSource, LoginSourceUse};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, Secret, SecretRecord};
+use trevlin_model::{Expiry, Export, Origin, Secret, SecretRecord, Setting};
 
 /// Accounts.
 pub(crate) const PASSWD: Reader = Reader {
@@ -80,6 +80,12 @@ fn read(export: &Export, count: usize, take: Take) -> Reading {
             continue;
         }
         let fields: Vec<&str> = line.text.split(':').collect();
+        if line.text.starts_with(['+', '-']) {
+            // Accounts of another system, by the compatible notation (nsswitch.conf(5), compat mode).
+            reading.facts.login_sources.extend(compatible(&fields, count, origin));
+            LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(origin);
+            continue;
+        }
         let outcome = if fields.len() == count {
             take(export, &fields, &mut reading)
         } else {
@@ -96,6 +102,24 @@ fn read(export: &Export, count: usize, take: Take) -> Reading {
         }
     }
     reading
+}
+
+/// Accounts that a line of `passwd` takes from NIS: all of them, one, or those of a netgroup; nothing for lines that leave some out, for those of
+/// other files, and where the shell that the line gives lets nobody work.
+fn compatible(fields: &[&str], count: usize, origin: Origin) -> Option<LoginSource> {
+    let name = fields.first()?.strip_prefix('+').filter(|_| count == 7)?;
+    let shell = fields.get(6).map_or("", |shell| shell.trim());
+    if shell.ends_with("/nologin") || shell.ends_with("/false") {
+        return None;
+    }
+    let admits = match name {
+        "" => Admission::Everybody,
+        name => Admission::Named(vec![name.to_owned()]),
+    };
+    let admits = Setting::Stated { value: admits, origin };
+    let mut source = LoginSource::new("passwd", "NIS", LoginSourceUse::AccountsAndPasswords, admits, origin);
+    source.name_service = Some("compat".to_owned());
+    Some(source)
 }
 
 /// The password field. The origin is that of the field.
@@ -193,6 +217,19 @@ mod tests {
         let reading = of(&GROUP, "wheel:x:10:ann,bob\nempty:x:11:\n");
         assert_eq!(reading.facts.groups[0].members, ["ann", "bob"]);
         assert!(reading.facts.groups[1].members.is_empty());
+    }
+
+    #[test]
+    fn accounts_of_nis() {
+        let text = "root:x:0:0:root:/root:/bin/bash\n+ann::::::\n+@crew::::::/bin/sh\n-bob::::::\n+old::::::/sbin/nologin\n+::::::\n";
+        let reading = of(&PASSWD, text);
+        let all = reading.facts.login_sources.iter().map(|one| match one.admits.value() {
+            Some(Admission::Named(names)) => names.join(","),
+            _ => "all".to_owned(),
+        });
+        assert_eq!(all.collect::<Vec<_>>(), ["ann", "@crew", "all"]);
+        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 0);
+        assert!(of(&GROUP, "wheel:x:10:ann\n+:::\n").facts.login_sources.is_empty());
     }
 
     #[test]

@@ -192,7 +192,7 @@ fn told(sources: &[LoginSource]) -> String {
         });
         words.join(" ")
     };
-    sources.iter().map(source).collect::<Vec<_>>().join(" | ")
+    sources.iter().filter(|one| one.refused.is_none()).map(source).collect::<Vec<_>>().join(" | ")
 }
 
 /// The same from the settings that SSSD keeps, and from the domains that it starts.
@@ -502,7 +502,8 @@ END"#,
             format!("{} {} {} {}", of("realm"), of("servers"), of("kinds"), of("proof") != "0")
         },
         |facts, _| {
-            let Some(source) = facts.login_sources.first() else { return String::new() };
+            let source = facts.login_sources.first().filter(|one| one.refused.is_none());
+            let Some(source) = source else { return String::new() };
             let servers = source.servers.iter().map(|server| {
                 format!("{}{}", server.host, server.port.map(|port| format!(":{port}")).unwrap_or_default())
             });
@@ -574,5 +575,38 @@ fn lists_of_name_services() {
             let systems = list.iter().flat_map(|one| &one.systems).filter(|name| *name != "files");
             systems.map(String::as_str).collect::<Vec<_>>().join(",")
         },
+    );
+}
+
+fn nis_client(dice: &mut Dice) -> Files {
+    let mut text = String::from("# generated\n");
+    for _ in 0..1 + dice.roll(4) {
+        let line = dice.pick(&[
+            "domain quay server 10.4.0.9",
+            "domain quay broadcast",
+            "ypserver 10.4.0.9",
+            "  ypserver nis.quay.example",
+            "broadcast",
+            "domain quay",
+            "server 10.4.0.9",
+            "ypserver",
+            "nothing at all",
+            "# ypserver 10.4.0.9",
+        ]);
+        writeln!(text, "{line}").unwrap();
+    }
+    vec![("etc/yp.conf", text)]
+}
+
+#[test]
+#[ignore = "needs ypbind and root"]
+fn servers_of_nis() {
+    hold(
+        "nis-client",
+        20,
+        nis_client,
+        "domainname quay 2>/dev/null; ypbind -c 2>&1",
+        |output| output.lines().filter(|line| line.contains("is not valid")).count().to_string(),
+        |_, notes| notes.to_string(),
     );
 }

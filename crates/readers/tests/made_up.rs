@@ -45,7 +45,7 @@ fn made_up_within(format: &str, line: &str) -> Option<String> {
 }
 
 /// Places where an invented word is a valid name: users and hosts, keys, content of data files.
-const FREE: [&str; 20] = [
+const FREE: [&str; 22] = [
     "code-seeds",
     // The engines print more fields with each version.
     "containers",
@@ -54,8 +54,11 @@ const FREE: [&str; 20] = [
     "hosts-access",
     "htpasswd",
     "ipsec-secrets",
+    // Names of accounts, and of name services.
+    "kadmin-rights",
     "l2tp-secrets",
     "login-access",
+    "nsswitch",
     "ocpasswd",
     "openvpn-key",
     "passwd",
@@ -104,6 +107,11 @@ fn is_free(format: &str, raw: &str, nth: usize) -> bool {
         "dovecot" => line.starts_with("quota "),
         // Names of rules and of drivers.
         "exim" => line.ends_with(':'),
+        // Names of sections, of realms and of mappings.
+        "sssd" => line.starts_with('['),
+        "kerberos" | "kdc" => {
+            line.starts_with(['[', '.', '}']) || line.ends_with('{') || raw.starts_with("\t\t\t")
+        }
         // Names of users.
         "cockpit" => !line.contains(['=', '[']),
         // Values of a list.

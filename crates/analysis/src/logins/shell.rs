@@ -2,6 +2,7 @@
 
 use crate::authentication::{METHODS, SshLoginPath, conditions, ssh_login_paths, weakest_path};
 use crate::context::Analyses;
+use crate::login_sources::admitted;
 use crate::logins::{LoginPath, ServiceKind, from, judged, shown};
 use crate::verdicts::LoginVerdict;
 use std::collections::BTreeSet;
@@ -121,12 +122,16 @@ fn allowed(estate: &Analyses, at: usize, server: &SshServer) -> String {
         (None, Some(groups)) => format!("group {groups}"),
         (None, None) => {
             let accounts = estate.devices[at].facts.accounts.iter().filter(|one| one.has_shell()).count();
-            if accounts == 0 && estate.is_appliance(at) {
+            let own = if accounts == 0 && estate.is_appliance(at) {
                 "not known".into()
             } else if accounts == 0 {
                 "every account".into()
             } else {
                 format!("every account ({accounts} with a shell)")
+            };
+            match admitted(&estate.devices[at]) {
+                others if others.is_empty() => own,
+                others => format!("{own}; {others}"),
             }
         }
     }

@@ -7,6 +7,8 @@ pub(super) mod http_not_redirected;
 pub(super) mod legacy_cipher_fallback;
 pub(super) mod legacy_tls;
 pub(super) mod legacy_wifi_encryption;
+pub(super) mod login_server_not_verified;
+pub(super) mod login_source_unencrypted;
 pub(super) mod long_key_lifetime;
 pub(super) mod no_forward_secrecy;
 pub(super) mod no_quantum_resistance;
@@ -112,6 +114,11 @@ fn judge(
             let verdict =
                 tunnel(check, estate, "EAP on the RADIUS server", &offers, roles, what, unknown_names);
             answers.push(Answer::new(at, Subject::of(SubjectKind::Eap), verdict));
+        }
+        for source in device.facts.login_sources.iter().filter(|one| !one.offers.is_empty()) {
+            let offers: Vec<&Offer> = source.offers.iter().collect();
+            let subject = Subject::of(SubjectKind::LoginSource).with(&source.name);
+            answers.push(Answer::new(at, subject, judge(&source.name, &offers)));
         }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let offers = shell(server);
@@ -385,7 +392,7 @@ fn instead(estate: &EstateMap, worst: &Known<'_>) -> String {
         (Spelling::Smb, ..) => "server min protocol = SMB3_00",
         // Reported in other words.
         (Spelling::Trade, ..) => "",
-        (Spelling::Kerberos, ..) => "permitted_enctypes = aes256-cts-hmac-sha1-96 aes256-cts-hmac-sha384-192",
+        (Spelling::Kerberos, ..) => "aes256-cts-hmac-sha1-96 aes256-cts-hmac-sha384-192",
         (Spelling::NetSnmp, ..) => "createUser NAME SHA-256 PASSPHRASE AES PASSPHRASE",
     };
     line.to_owned()

@@ -19,7 +19,7 @@ pub(crate) const CHECK: Check = Check {
     why: "A tunnel is as strong as the weakest cipher that both ends accept, since an attacker on the path can often force \
           it. Ciphers with 64-bit blocks leak content after some gigabytes, and older ones can be broken by brute force.",
     fix: "Offer only AES-GCM and ChaCha20-Poly1305. Where a legacy device needs a legacy cipher, give it a separate \
-          connection until it is replaced.",
+          connection until it is replaced. For Kerberos permit kinds with AES alone, then change the passwords of accounts that have other keys.",
     judged: "Fails where an algorithm that may be negotiated is broken, deprecated or being phased out according to the \
              algorithm table, even among stronger ones; a deprecated one is graded high where it is the first choice of the end whose order decides. Undetermined where a name is not in the table, and where the version \
              decides the default. Commented lines, and lists that a later line replaces, do not count.",
@@ -94,6 +94,23 @@ mod tests {
         ] {
             let text = format!("dev tun\nserver 10.88.0.0 255.255.255.0\n{lines}\n");
             run(&CHECK, &[(name, &[("d/s.conf", &text)], wanted)]);
+        }
+        for (path, text, wanted) in [
+            (
+                "d/etc/krb5.conf",
+                "[libdefaults]\npermitted_enctypes = aes256-cts rc4\n",
+                &["fail medium d krb5.conf:2"][..],
+            ),
+            ("d/etc/krb5.conf", "[libdefaults]\nallow_weak_crypto = true\n", &["fail medium d krb5.conf:2"]),
+            ("d/etc/krb5.conf", "[libdefaults]\npermitted_enctypes = aes256-sha2 aes256-cts\n", &["pass d"]),
+            ("d/etc/krb5.conf", "[libdefaults]\n# permitted_enctypes = rc4\ndefault_realm = Q\n", &[]),
+            (
+                "d/etc/krb5kdc/kdc.conf",
+                "[realms]\nQ = {\nsupported_enctypes = aes256-cts:normal des3-hmac-sha1:normal\n}\n",
+                &["fail medium d kdc.conf:3"],
+            ),
+        ] {
+            run(&CHECK, &[(text, &[(path, text)], wanted)]);
         }
         // The server's order counts where it says so, and version 1.3 has suites of its own.
         for (order, versions, wanted) in [

@@ -18,7 +18,7 @@ pub(crate) const CHECK: Check = Check {
           organisation's own mail is rejected.",
     fix: "Let mail to other domains pass for logged-in users and named servers only (`smtpd_relay_restrictions = \
           permit_mynetworks, permit_sasl_authenticated, reject_unauth_destination`). List these servers in `mynetworks`, and no \
-          network of others.",
+          network of others. For Exim list them in `relay_from_hosts`, or in `dc_relay_nets` of Debian's settings.",
     judged: "Fails where a mail server accepts mail to other domains without a login from any address, or from public networks of \
              more than 65,536 addresses: medium, high where the Internet reaches it. Passes where the lists of restrictions, \
              evaluated in their order, permit named networks only. Undetermined where a table that decides was not exported.",

@@ -17,11 +17,12 @@ pub(crate) const CHECK: Check = Check {
     why: "Servers take accounts, their numbers and their groups from the directory. A user who changes entries of others, or the number of \
           the own account, becomes another user on these servers, up to an administrator.",
     fix: "Grant `write` to named accounts or to a group of administrators. Let users change attributes that decide nothing, by a rule of \
-          their own before the others: `access to attrs=userPassword,telephoneNumber by self write`.",
+          their own before the others: `access to attrs=userPassword,telephoneNumber by self write`. In `kadm5.acl` name administrators alone.",
     judged: "Fails where the rules of access, evaluated in their order, let clients without a login, any user, or all users below a part of \
              the tree write entries of others; and, one level lower, where users may write `uidNumber` or `gidNumber` of their own entry \
-             in a directory with accounts of servers. Passes where named accounts, groups and users in their own entry write.",
-    references: &["slapd.access(5)", "RFC 2307, 2", "CIS Controls 8, 6.8"],
+             in a directory with accounts of servers. Fails where any account of a Kerberos realm may manage others (`kadm5.acl`, whose first line \
+             that fits decides). Passes where named accounts, groups and users in their own entry write.",
+    references: &["slapd.access(5)", "kadm5.acl(5)", "RFC 2307, 2", "CIS Controls 8, 6.8"],
     needs: &[Need::Services],
     run: Run::Analyses(run),
 };
@@ -101,6 +102,17 @@ mod tests {
             let text = format!("{head}database mdb\nsuffix dc=quay,dc=example\n{rules}");
             run(&CHECK, &[(&text, &[(FILE, &text)], wanted)]);
         }
+        const KDC: (&str, &str) =
+            ("d/etc/krb5kdc/kdc.conf", "[realms]\nQ = {\nacl_file = /etc/krb5kdc/kadm5.acl\n}\n");
+        for (list, wanted) in [
+            ("*@Q *\n", &["fail high d kadm5.acl:1"][..]),
+            ("*/admin@Q *\n", &["pass d"]),
+            ("*@Q ci *1@Q\n", &["pass d"]),
+            ("*@R *\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(list, &[KDC, ("d/etc/krb5kdc/kadm5.acl", list)], wanted)]);
+        }
+        run(&CHECK, &[("no list of rights", &[KDC], &["ask d"])]);
         let part = "include /etc/ldap/rules.conf\ndatabase mdb\nsuffix dc=a\naccess to * by users read\n";
         run(&CHECK, &[("a part is missing", &[(FILE, part)], &["ask d"])]);
     }

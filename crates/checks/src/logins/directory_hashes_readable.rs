@@ -16,11 +16,13 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::High,
     why: "Passwords of a directory open servers, mail and tunnels at once. By their hashes they are guessed offline without limit, and NT hashes and Kerberos keys are used without any guessing.",
     fix: "Put a rule for the password attributes before all others: `access to attrs=userPassword by self =xw by anonymous auth by * none`. \
+          For NIS name single clients in `securenets`, and move the accounts to a directory with TLS. \
           Have all users change their passwords where the hashes could be read.",
     judged: "Fails where the rules of access, evaluated in their order, let clients without a login or any user read password attributes of \
-             other entries; one level lower where a login is required, or where not every address is permitted. Passes where only the \
+             other entries; one level lower where a login is required, or where not every address is permitted. NIS gives its maps to every client of \
+             `securenets` that no rule of `ypserv.conf` denies; ports below 1024 are no proof. Passes where only the \
              user and named accounts read them. Undetermined where a file that is included was not exported.",
-    references: &["slapd.access(5)", "RFC 4519, 2.41", "NIST SP 800-63B, 5.1.1.2"],
+    references: &["slapd.access(5)", "ypserv(8), securenets", "RFC 4519, 2.41", "NIST SP 800-63B, 5.1.1.2"],
     needs: &[Need::Services],
     run: Run::Analyses(run),
 };
@@ -88,6 +90,15 @@ mod tests {
             let text = format!("database mdb\nsuffix dc=quay,dc=example\n{rules}");
             run(&CHECK, &[(rules, &[(FILE, &text)], wanted)]);
         }
+        const RULES: (&str, &str) = ("d/etc/ypserv.conf", "files: 30\n");
+        for (nets, wanted) in [
+            ("0.0.0.0 0.0.0.0\n", &["fail high d ypserv.conf:1 securenets:1"][..]),
+            ("255.255.240.0 10.4.0.0\n", &["fail medium d ypserv.conf:1 securenets:1"]),
+            ("255.0.0.0 127.0.0.0\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(nets, &[RULES, ("d/var/yp/securenets", nets)], wanted)]);
+        }
+        run(&CHECK, &[("the clients are not known", &[RULES], &["ask d"])]);
         let part = "include /etc/ldap/rules.conf\ndatabase mdb\nsuffix dc=a\naccess to attrs=userPassword by * auth\n";
         run(&CHECK, &[("a part is missing", &[(FILE, part)], &["ask d"])]);
     }

@@ -47,7 +47,7 @@ fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
 
 fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
     match part.login.value() {
-        None => one.ask_login(part),
+        None => one.open().unwrap_or_else(|| one.ask_login(part)),
         Some(AuthRequirement::Nothing) if part.sources.is_local() || is_few(&part.sources, thresholds) => {
             one.holds_by_limit(part)
         }
@@ -108,6 +108,10 @@ mod tests {
         run(&CHECK, &[("local", &[(FILE, open), local], &[])]);
         let part = "include /etc/ldap/rules.conf\ndatabase mdb\nsuffix dc=a\naccess to * by users read\n";
         run(&CHECK, &[("a part is missing", &[(FILE, part)], &["ask d"])]);
+        const NIS: (&str, &str) = ("d/etc/ypserv.conf", "files: 30\n");
+        let nets = ("d/var/yp/securenets", "255.255.240.0 10.4.0.0\n");
+        run(&CHECK, &[("maps", &[NIS, nets], &["fail low d ypserv.conf:1 securenets:1"])]);
+        run(&CHECK, &[("the clients are not known", &[NIS], &["ask d"])]);
         let monitor = "database monitor\naccess to * by * read\n";
         run(&CHECK, &[("the server itself", &[(FILE, monitor)], &["fail low d slapd.conf:2"])]);
     }

@@ -5,10 +5,12 @@ use crate::subject::{Subject, SubjectKind};
 use crate::support::{name_of, service_of};
 use trevlin_analysis::authentication::{lines_of_service, provide_pam};
 use trevlin_analysis::context::Analyses;
+use trevlin_analysis::login_sources::of_accounts;
 use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Baseline;
 use trevlin_model::grant::{Grantee, ServicePermission};
+use trevlin_model::login_source::Admission;
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, PasswordSource, Protocol, Tunnel};
@@ -25,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
           VPN.",
     judged: "Fails where an SSH server sets neither AllowUsers nor AllowGroups, its PAM stack does not restrict users, and \
              more than one account with a shell was exported; one level higher where it is reachable from the Internet. \
+             Medium where SSSD, nslcd or NIS admit every account of a directory (`access_provider` and `pam_authz_search` limit them). \
              Fails where a VPN uses PAM and the stack does not restrict users by name or group, lower with a client certificate. \
              Undetermined where the stack was not exported. Fails where a permission of a device sheet is for all users; medium \
              where another system keeps the accounts.",
@@ -153,11 +156,31 @@ fn shell(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> O
     if let Some(missing) = server.missing_configuration() {
         return Some(Verdict::ask_reference(missing, "which accounts SSH accepts"));
     }
+    let port = server.port(&connection);
+    let reachability_from = Reachability::of(estate, at, Protocol::TCP, port);
+    for (source, admits) in of_accounts(device) {
+        match admits {
+            Some(Admission::Everybody) => {
+                return Some(Verdict::Fail(Fail {
+                    rating: CHECK.rated_at(Severity::Medium, "another system keeps the accounts"),
+                    title: format!("SSH accepts every account of {}", source.name).into(),
+                    detail: "Neither AllowUsers nor AllowGroups is set, and no setting of the source limits who may log in.".into(),
+                    evidence: [server.origin, source.admits.origin().unwrap_or(source.origin)]
+                        .into_iter()
+                        .chain(reachability_from.evidence())
+                        .collect(),
+                }));
+            }
+            Some(_) => {}
+            None => {
+                let question = format!("Please state which accounts of {} may log in", source.name);
+                return Some(Verdict::ask(question, vec![source.origin]));
+            }
+        }
+    }
     if shells < 2 {
         return None;
     }
-    let port = server.port(&connection);
-    let reachability_from = Reachability::of(estate, at, Protocol::TCP, port);
     let severity = if reachability_from.is_open() { Severity::Medium } else { CHECK.severity };
     let why = reachability_from
         .phrase(estate)
@@ -216,6 +239,28 @@ mod tests {
             ("Include more.conf\nPermitRootLogin no\n", TWO, &["ask d"]),
         ] {
             run(&CHECK, &[(text, &[("d/etc/ssh/sshd_config", text), accounts], wanted)]);
+        }
+    }
+
+    #[test]
+    fn shells_for_a_directory() {
+        const SSHD: (&str, &str) = ("d/etc/ssh/sshd_config", "PermitRootLogin no\nMaxAuthTries 3\n");
+        const LIMITED: (&str, &str) = ("d/etc/ssh/sshd_config", "PermitRootLogin no\nAllowGroups crew\n");
+        const NAMES: (&str, &str) = ("d/etc/nsswitch.conf", "passwd: files sss\n");
+        const NONE: (&str, &str) = ("d/etc/nsswitch.conf", "passwd: files\n");
+        for (server, names, lines, wanted) in [
+            (SSHD, NAMES, "", &["fail medium d sshd_config:1 sssd.conf:3"][..]),
+            (SSHD, NAMES, "access_provider = permit\n", &["fail medium d sshd_config:1 sssd.conf:6"]),
+            (SSHD, NAMES, "access_provider = simple\nsimple_allow_groups = crew\n", &[]),
+            (SSHD, NAMES, "access_provider = ldap\nldap_access_filter = (host=gate)\n", &[]),
+            (SSHD, NAMES, "access_provider = proxy\n", &["ask d"]),
+            (LIMITED, NAMES, "", &["pass d"]),
+            (SSHD, NONE, "", &[]),
+        ] {
+            let text = format!(
+                "[sssd]\ndomains = quay\n[domain/quay]\nid_provider = ldap\nldap_uri = ldaps://a\n{lines}"
+            );
+            run(&CHECK, &[(lines, &[server, names, ("d/etc/sssd/sssd.conf", &text)], wanted)]);
         }
     }
 

@@ -19,12 +19,18 @@ pub(crate) const CHECK: Check = Check {
     why: "Old forms of proof are cracked from one recorded login, and settings for the convenience of old clients remain when \
           the clients are gone. Each of them lets an attacker in where the usual login would not.",
     fix: "Remove the setting: the defaults of current versions are safe. Where an old client still needs it, move the client \
-          to a server of its own.",
+          to a server of its own. For a Kerberos realm set `default_principal_flags = +preauth`, and the flag for existing accounts.",
     judged: "Fails for each of these settings of a running service: OpenLDAP's `allow bind_anon_dn` and `bind_v2`; Samba's `lanman auth`, `ntlm auth` with version 1, `null \
              passwords`, `encrypt passwords = no`, `server schannel` below `yes` on a domain controller, and wide links with \
              `allow insecure wide links`; ProFTPD's `RootLogin`; `AllowRootLogin` of xrdp; a Cockpit whose \
              `disallowed-users` does not name root; keys of BIND with HMAC-MD5; a Kerberos realm without `default_principal_flags = +preauth`. Passes where none is set.",
-    references: &["smb.conf(5), ntlm auth", "CVE-2020-1472", "RFC 8945, 6", "mod_auth of ProFTPD, RootLogin", "RFC 4120, 5.2.7; kdc.conf(5), default_principal_flags"],
+    references: &[
+        "smb.conf(5), ntlm auth",
+        "CVE-2020-1472",
+        "RFC 8945, 6",
+        "mod_auth of ProFTPD, RootLogin",
+        "RFC 4120, 5.2.7; kdc.conf(5), default_principal_flags",
+    ],
     needs: &[Need::Services],
     run: Run::Analyses(run),
 };
@@ -205,6 +211,17 @@ mod tests {
             ("d/etc/cockpit/disallowed-users", "# none\n", &["fail high d disallowed-users:1"]),
             ("d/etc/cockpit/disallowed-users", "root\n", &["pass d"]),
             ("d/etc/xrdp/xrdp.ini", "[Globals]\nport=3389\n", &["pass d"]),
+            ("d/etc/krb5kdc/kdc.conf", "[realms]\nQ = {\nmax_life = 1h\n}\n", &["fail medium d kdc.conf:3"]),
+            (
+                "d/etc/krb5kdc/kdc.conf",
+                "[realms]\nQ = {\ndefault_principal_flags = -preauth\n}\n",
+                &["fail medium d kdc.conf:3"],
+            ),
+            (
+                "d/etc/krb5kdc/kdc.conf",
+                "[realms]\nQ = {\ndefault_principal_flags = +preauth\n}\n",
+                &["pass d"],
+            ),
             (
                 "d/etc/bind/named.conf",
                 "key \"k\" {\n algorithm hmac-md5;\n secret \"U2VzYW1lOTk=\";\n};\nzone \"quay.example\" { type primary; file \"/x\"; };\n",

@@ -220,6 +220,21 @@ fn containers(mint: &mut Mint, add: &mut dyn FnMut(&str, String)) {
         ),
     );
     add("post/etc/exim4/passwd.client", format!("mail.example:quays:{}\n", mint.plain_word()));
+    add(
+        "post/etc/sssd/sssd.conf",
+        format!(
+            "[sssd]\ndomains = quay\n[domain/quay]\nid_provider = ldap\nldap_uri = ldap://10.4.0.9\nldap_default_bind_dn = cn=hosts\n\
+             ldap_default_authtok = {}\n",
+            mint.plain_word()
+        ),
+    );
+    let (reads, changes) = (mint.plain_word(), mint.plain_word());
+    add(
+        "post/etc/nslcd.conf",
+        format!(
+            "uri ldap://10.4.0.9\nbinddn cn=hosts\nbindpw {reads}\nrootpwmoddn cn=admin\nrootpwmodpw {changes}\n"
+        ),
+    );
     let (screen, view) = (mint.plain_word(), mint.plain_word());
     add(
         "post/etc/systemd/system/screen.service",
@@ -659,6 +674,8 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         "postfix",
         "dovecot",
         "slapd",
+        "sssd",
+        "nslcd",
         "exim",
         "influxdb",
         "xrdp",

@@ -59,15 +59,13 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let general = around.find("/etc/krb5.conf", export);
     let files: Vec<&Export> = [Some(export), general].into_iter().flatten().collect();
     let profile = profile::load(&files, around);
-    if let Some((origin, why)) = profile.fault {
-        let mut served = tickets(export, &profile, None);
-        served.refused = Some((why.to_owned(), origin));
-        reading.facts.served.push(served);
-        return reading;
-    }
+    let refused = profile.fault.map(|(line, why)| (why.to_owned(), line));
     for realm in realms(&profile) {
-        reading.facts.served.push(tickets(export, &profile, realm));
-        reading.facts.served.extend(administration(export, around, &profile, realm));
+        let all = [Some(tickets(export, &profile, realm)), administration(export, around, &profile, realm)];
+        for mut served in all.into_iter().flatten() {
+            served.refused = refused.clone().or(served.refused);
+            reading.facts.served.push(served);
+        }
     }
     reading
 }
@@ -212,7 +210,8 @@ fn administration(
         None if path.is_empty() => {}
         None => {
             served.parts.push(entries(realm, origin));
-            served.open.push((path.to_owned(), origin));
+            let ask = format!("please provide `{path}`, which states who may manage accounts");
+            served.open.push((ask, origin));
         }
     }
     Some(served)

@@ -55,9 +55,8 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     for (path, origin) in &profile.open {
         reading.facts.missing.push(Reference::configuration(path.clone(), *origin));
     }
-    if profile.fault.is_none() {
-        reading.facts.login_sources.extend(source(export, &profile));
-    }
+    let refused = profile.fault.map(|(line, why)| (why.to_owned(), line));
+    reading.facts.login_sources.extend(source(export, &profile).map(|one| LoginSource { refused, ..one }));
     reading
 }
 
@@ -111,13 +110,11 @@ fn offers(profile: &Profile) -> Vec<Offer> {
         let Some((value, origin)) = profile.first(&LIBRARY, key) else { continue };
         found.push(offer(kinds(value, weak.is_some()), origin));
     }
-    for (key, name, versions) in [
-        ("allow_weak_crypto", "des-cbc-crc", "before 1.18"),
-        ("allow_rc4", "arcfour-hmac", "1.21 and later"),
-        ("allow_des3", "des3-cbc-sha1", "1.21 and later"),
-    ] {
+    for key in ["allow_weak_crypto", "allow_rc4", "allow_des3"] {
         if let Some((_, origin)) = profile.is(&LIBRARY, key).filter(|one| one.0) {
-            found.push(offer(vec![(name.to_owned(), Some(versions))], origin));
+            // The switch adds kinds to those that the program has anyway.
+            let usual = members("default").iter().copied().chain([key]);
+            found.push(offer(usual.map(|kind| (kind.to_owned(), None)).collect(), origin));
         }
     }
     found

@@ -131,7 +131,7 @@ fn server(
         .into_iter()
         .flat_map(|rules| serving::entries(rules).filter_map(|text| rule(text, rules.origin_of(text))))
         .collect();
-    let mut part = ServiceResource::new(PartKind::Entries, "its maps", origin);
+    let mut part = ServiceResource::new(PartKind::Entries, "the maps", origin);
     part.login = Setting::default_of(AuthRequirement::Nothing, "ypserv", "ypserv(8), securenets");
     part.sources = permitted(&lines, "passwd.byname").and(&clients);
     served.parts.push(part.clone());
@@ -145,7 +145,8 @@ fn server(
     }
     if nets.is_none() {
         served.parts[0].login = Setting::Unknown { why: "which clients the server answers".into() };
-        served.open.push(("/var/yp/securenets".to_owned(), origin));
+        let ask = "please provide `/var/yp/securenets`, which states the clients that it answers";
+        served.open.push((ask.to_owned(), origin));
     }
     served
 }

@@ -36,7 +36,7 @@ const JUDGED: [&str; 10] = [
 fn read(export: &Export) -> Reading {
     let mut reading = Reading::of(export);
     let mut all: Vec<(String, &str, Origin)> = Vec::new();
-    let mut starts = true;
+    let mut refused = None;
     for text in serving::entries(export) {
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let origin = export.origin_of(text);
@@ -44,7 +44,7 @@ fn read(export: &Export) -> Reading {
         let name = name.to_ascii_lowercase();
         if value.is_empty() {
             book.not_understood(origin, "a value is missing: nslcd does not start");
-            starts = false;
+            refused.get_or_insert(("a line without a value".to_owned(), origin));
         } else if JUDGED.contains(&name.as_str()) {
             book.understood(origin);
         } else if serving::is_known("nslcd", &name) {
@@ -54,15 +54,15 @@ fn read(export: &Export) -> Reading {
                 origin,
                 format!("{}; nslcd does not start", serving::unknown("nslcd.conf(5)")),
             );
-            starts = false;
+            refused.get_or_insert(("a setting that it does not have".to_owned(), origin));
         }
         if matches!(name.as_str(), "bindpw" | "rootpwmodpw") {
             hold(export, &mut reading.facts, value, SecretKind::ServicePassword, "nslcd at its directory");
         }
         all.push((name, value, origin));
     }
-    if starts && all.iter().any(|one| one.0 == "uri") {
-        reading.facts.login_sources.push(source(export, &all));
+    if all.iter().any(|one| one.0 == "uri") {
+        reading.facts.login_sources.push(LoginSource { refused, ..source(export, &all) });
     }
     reading
 }

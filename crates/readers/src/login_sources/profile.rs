@@ -19,7 +19,7 @@ pub(super) struct Profile {
     pub(super) all: Vec<Relation>,
     /// Files that are read in and were not exported, with the line that names them.
     pub(super) open: Vec<(String, Origin)>,
-    /// The line at which reading ends, where it does: programs of Kerberos do not start then.
+    /// The first line that keeps programs of Kerberos from starting, where there is one.
     pub(super) fault: Option<(Origin, &'static str)>,
 }
 
@@ -149,7 +149,6 @@ fn take<'a>(export: &'a Export, around: &ReadContext<'a>, depth: usize, profile:
             Line::Include(_) | Line::Folder(_) | Line::Module => {}
             Line::Fault(why) => {
                 profile.fault.get_or_insert((origin, why));
-                return;
             }
         }
     }
@@ -213,7 +212,6 @@ pub(super) fn record(export: &Export, judged: &[&str], book: &mut LineRecorder<'
             Line::Module => book.class(origin, LineClass::Ignored),
             Line::Fault(why) => {
                 book.not_understood(origin, format!("{why}: programs of Kerberos do not start"));
-                return;
             }
             Line::Value(..) if within.first().is_some_and(|first| FREE.contains(first)) => {
                 book.class(origin, LineClass::Ignored);

@@ -177,13 +177,21 @@ fn files<'a>(export: &'a Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
 /// Domains that are started, in the order of `domains`, then those that their own section switches on.
 fn domains(files: &[&Export]) -> Vec<LoginSource> {
     let mut all: Vec<Section> = Vec::new();
-    for export in files {
+    let mut refused = None;
+    for (at, export) in files.iter().enumerate() {
         let sections = ini::sections(export, &['#', ';']);
-        let faulty = |one: &ini::Section<'_>| {
-            is_cut(export, one) || one.entries.iter().any(|entry| fault_of(entry).is_some())
-        };
-        if sections.iter().any(faulty) {
-            continue;
+        let faulty = sections.iter().flat_map(|one| {
+            let heading = is_cut(export, one).then_some(one.origin);
+            heading
+                .into_iter()
+                .chain(one.entries.iter().filter(|one| fault_of(one).is_some()).map(|one| one.origin))
+        });
+        if let Some(line) = faulty.min_by_key(|line| line.start) {
+            // Without its main file the program does not start; another is left out.
+            if at > 0 {
+                continue;
+            }
+            refused = Some(("its main file is faulty".to_owned(), line));
         }
         for section in sections {
             let name = section.name.to_ascii_lowercase();
@@ -228,10 +236,17 @@ fn domains(files: &[&Export]) -> Vec<LoginSource> {
             order.push(section);
         }
     }
-    let broken = |one: &&Section| {
-        SWITCHES.iter().any(|name| one.get(name).is_some_and(|(value, _)| truth(value).is_none()))
+    let started = |section: &Section| {
+        let mut source = domain(section)?;
+        let broken = SWITCHES.iter().find_map(|name| {
+            let (value, line) = section.get(name)?;
+            truth(value).is_none().then_some(line)
+        });
+        let switch = broken.map(|line| ("a switch is neither `true` nor `false`".to_owned(), line));
+        source.refused = refused.clone().or(switch);
+        Some(source)
     };
-    order.into_iter().filter(|one| !broken(one)).filter_map(domain).collect()
+    order.into_iter().filter_map(started).collect()
 }
 
 /// Systems by which a domain gets accounts, or proves passwords.
