@@ -570,7 +570,7 @@ fn lists_of_name_services() {
             found.join(",")
         },
         |facts, _| {
-            let list = facts.name_services.iter().filter(|one| one.database == "passwd").next_back();
+            let list = facts.name_services.iter().rfind(|one| one.database == "passwd");
             // The library has the plain files built in.
             let systems = list.iter().flat_map(|one| &one.systems).filter(|name| *name != "files");
             systems.map(String::as_str).collect::<Vec<_>>().join(",")

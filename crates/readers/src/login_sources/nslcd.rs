@@ -69,13 +69,13 @@ fn read(export: &Export) -> Reading {
 
 fn source(export: &Export, all: &[(String, &str, Origin)]) -> LoginSource {
     let every = |name: &'static str| all.iter().filter(move |one| one.0 == name).map(|one| (one.1, one.2));
-    let last = |name: &'static str| every(name).last();
+    let last = |name: &'static str| every(name).next_back();
     let origin = every("uri").next().map_or_else(|| export.origin(0..0), |one| one.1);
     let mut source = LoginSource::new(
         "nslcd",
         "nslcd",
         LoginSourceUse::AccountsAndPasswords,
-        admission(every("pam_authz_search"), last("filter").into_iter().chain(every("filter"))),
+        admission(every("pam_authz_search"), every("filter")),
         origin,
     );
     source.name_service = Some("ldap".to_owned());
