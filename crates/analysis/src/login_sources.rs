@@ -5,7 +5,7 @@ use trevlin_model::login_source::{Admission, LoginSource, LoginSourceUse};
 use trevlin_model::pam::PamFacility;
 use trevlin_model::{Device, Origin};
 
-/// The module of PAM that asks a program, and the unit that starts the program.
+/// The module of PAM that uses a program, and the unit that starts it.
 fn parts(source: &LoginSource) -> (&'static str, &'static str) {
     match source.program.as_str() {
         "SSSD" => ("pam_sss", "sssd"),

@@ -176,7 +176,7 @@ pub struct Facts {
     pub lockout_settings: Vec<LockoutSettings>,
     /// Systems elsewhere that accounts come from, or that prove their passwords.
     pub login_sources: Vec<LoginSource>,
-    /// Which systems are asked for accounts, names and other entries.
+    /// Systems that accounts, names and other entries come from.
     pub name_services: Vec<NameService>,
     /// Protections that are configured and switched off.
     pub switched_off: Vec<SwitchedOff>,

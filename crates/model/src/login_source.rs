@@ -5,7 +5,7 @@ use crate::served::TransportSecurity;
 use crate::{Origin, Setting};
 use serde::{Deserialize, Serialize};
 
-/// A system that a program of the host asks about its accounts and their passwords.
+/// A system by which a program of the host finds accounts and proves their passwords.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -16,11 +16,11 @@ pub struct LoginSource {
     pub name: String,
     /// Its own name in its file; none where it has none.
     pub label: Option<String>,
-    /// What it gives to the host.
+    /// Its use for the host.
     pub gives: LoginSourceUse,
-    /// The word for it in the list of name services (nsswitch.conf(5)); none where it is not asked for accounts.
+    /// The word for it in the list of name services (nsswitch.conf(5)); none where accounts do not come from it.
     pub name_service: Option<String>,
-    /// Servers that are asked, in order.
+    /// Servers, in order.
     pub servers: Vec<LoginServer>,
     /// Proofs of identity that the servers have to give.
     pub proofs: Vec<ServerProof>,
@@ -68,7 +68,7 @@ impl LoginSource {
     }
 }
 
-/// What a system elsewhere gives to a host.
+/// Use of a system elsewhere for a host.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -79,7 +79,7 @@ pub enum LoginSourceUse {
     Accounts,
     /// The proof of passwords alone.
     Passwords,
-    /// Entries that programs of users ask for; nobody logs in by it.
+    /// Entries for programs of users; no user logs in by it.
     Lookups,
 }
 
@@ -92,14 +92,14 @@ pub struct LoginServer {
     pub host: String,
     /// Its port, where it is stated.
     pub port: Option<u16>,
-    /// Whether accounts and groups are encrypted on their way; none where it is not asked for them.
+    /// Whether accounts and groups are encrypted on their way; none where it does not serve them.
     pub accounts: Option<TransportSecurity>,
     /// Whether passwords of users are; none where none is sent to it.
     pub passwords: Option<TransportSecurity>,
     /// The line that names it.
     pub origin: Origin,
     /// The line that decides about the encryption; that of the server where none does.
-    pub decided: Origin,
+    pub decided_origin: Origin,
 }
 
 impl LoginServer {
@@ -151,14 +151,14 @@ pub enum Admission {
     Nobody,
 }
 
-/// A line of the list of name services: the systems that are asked for entries of one kind, in their order (nsswitch.conf(5)).
+/// A line of the list of name services: the systems that entries of one kind come from, in their order (nsswitch.conf(5)).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct NameService {
     /// Kind of the entries, such as `passwd`.
     pub database: String,
-    /// Systems, in the order in which they are asked.
+    /// Systems, in their order.
     pub systems: Vec<String>,
     /// The line.
     pub origin: Origin,

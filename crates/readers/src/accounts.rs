@@ -104,8 +104,8 @@ fn read(export: &Export, count: usize, take: Take) -> Reading {
     reading
 }
 
-/// Accounts that a line of `passwd` takes from NIS: all of them, one, or those of a netgroup; nothing for lines that leave some out, for those of
-/// other files, and where the shell that the line gives lets nobody work.
+/// Accounts that a line of `passwd` takes from NIS: all of them, one, or those of a netgroup. Nothing for lines that leave some out, for those of
+/// other files, and for accounts that the line gives no shell.
 fn compatible(fields: &[&str], count: usize, origin: Origin) -> Option<LoginSource> {
     let name = fields.first()?.strip_prefix('+').filter(|_| count == 7)?;
     let shell = fields.get(6).map_or("", |shell| shell.trim());

@@ -18,8 +18,8 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Ciphers,
     title: "Identity of a login server not verified",
     severity: Severity::Medium,
-    why: "Whoever answers in place of the server decides who logs in, and receives the passwords of users. Encryption does not help where \
-          the other end may be anyone.",
+    why: "An attacker in place of the server decides which logins succeed, and receives the passwords of users. Encryption does not help where \
+          the other end is not verified.",
     fix: "Demand a certificate of the organisation's own authority (`ldap_tls_reqcert = demand` with `ldap_tls_cacert`; `tls_reqcert demand` \
           for nslcd). For Kerberos give the host a key of its own, and set `krb5_validate = true` or `verify_ap_req_nofail = true`.",
     judged: "Fails where certificates of a directory are not verified (`never` and `allow`), if TLS is used at all: high where passwords of \
@@ -58,7 +58,7 @@ fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     answers
 }
 
-/// Nothing where the proof is of no use: without TLS, or where nobody logs in by the server.
+/// Nothing where the proof is of no use: without TLS, or where no user logs in by the server.
 fn judge(device: &Device, source: &LoginSource, proof: &ServerProof) -> Option<Verdict> {
     let asked = asked_by(device, source);
     let needed = match proof.kind {

@@ -65,7 +65,7 @@ fn judge(source: &LoginSource) -> Option<Verdict> {
         .copied()
         .collect();
     let Some(first) = open.first() else {
-        return Some(Verdict::pass_by(carrying.iter().map(|one| one.decided), source.origin));
+        return Some(Verdict::pass_by(carrying.iter().map(|one| one.decided_origin), source.origin));
     };
     let passwords = open.iter().any(|one| one.passwords == plain);
     let rating = if passwords {
@@ -80,7 +80,7 @@ fn judge(source: &LoginSource) -> Option<Verdict> {
         None => String::new(),
     };
     let mut evidence: Vec<Origin> = Vec::new();
-    for line in open.iter().flat_map(|one| [one.decided, one.origin]).chain(source.own_password) {
+    for line in open.iter().flat_map(|one| [one.decided_origin, one.origin]).chain(source.own_password) {
         if !evidence.contains(&line) {
             evidence.push(line);
         }

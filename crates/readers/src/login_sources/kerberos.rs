@@ -88,7 +88,7 @@ fn source(export: &Export, profile: &Profile) -> Option<LoginSource> {
                     accounts: None,
                     passwords: None,
                     origin: one.origin,
-                    decided: one.origin,
+                    decided_origin: one.origin,
                 });
             }
         }
@@ -102,7 +102,7 @@ fn source(export: &Export, profile: &Profile) -> Option<LoginSource> {
     Some(source)
 }
 
-/// Kinds of encryption that programs ask for or accept, where they are stated.
+/// Kinds of encryption that programs request or accept, where they are stated.
 fn offers(profile: &Profile) -> Vec<Offer> {
     let weak = profile.is(&LIBRARY, "allow_weak_crypto").filter(|one| one.0);
     let mut found = Vec::new();

@@ -37,7 +37,7 @@ fn server_of(uri: &str, origin: Origin) -> Option<LoginServer> {
                 accounts: Some(TransportSecurity::Encrypted),
                 passwords: Some(TransportSecurity::Encrypted),
                 origin,
-                decided: origin,
+                decided_origin: origin,
             });
         }
         _ => return None,
@@ -49,7 +49,7 @@ fn server_of(uri: &str, origin: Origin) -> Option<LoginServer> {
         accounts: Some(carried),
         passwords: Some(carried),
         origin,
-        decided: origin,
+        decided_origin: origin,
     })
 }
 
@@ -61,7 +61,7 @@ fn found_server(carried: TransportSecurity, origin: Origin) -> LoginServer {
         accounts: Some(carried),
         passwords: Some(carried),
         origin,
-        decided: origin,
+        decided_origin: origin,
     }
 }
 

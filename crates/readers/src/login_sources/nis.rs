@@ -1,4 +1,4 @@
-//! NIS: its servers' lists of clients and maps (ypserv.conf(5), ypserv(8)), and the servers that a host asks (yp.conf(5)).
+//! NIS: its servers' lists of clients and maps (ypserv.conf(5), ypserv(8)), and the servers of a client (yp.conf(5)).
 
 use super::found_server;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
@@ -22,7 +22,7 @@ pub(crate) const SERVER: Reader = Reader {
     read: read_server,
 };
 
-/// The servers that a host asks.
+/// The servers of a client.
 pub(crate) const CLIENT: Reader = Reader {
     name: "nis-client",
     title: "accounts of NIS",

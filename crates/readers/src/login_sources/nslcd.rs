@@ -110,7 +110,7 @@ fn source(export: &Export, all: &[(String, &str, Origin)]) -> LoginSource {
     source
 }
 
-/// A server with what `ssl` and `sasl_mech` add: a mechanism seals what nslcd itself asks for, and passwords of users go another way.
+/// A server with what `ssl` and `sasl_mech` add: a mechanism seals the requests of nslcd itself, and not the passwords of users.
 fn encrypted(
     server: LoginServer,
     ssl: Option<Origin>,
@@ -120,14 +120,14 @@ fn encrypted(
     if server.accounts != Some(TransportSecurity::Plain) {
         return server;
     }
-    let decided = ssl.unwrap_or(server.origin);
+    let decided_origin = ssl.unwrap_or(server.origin);
     if tls {
         let whole = Some(TransportSecurity::Encrypted);
-        return LoginServer { accounts: whole, passwords: whole, decided, ..server };
+        return LoginServer { accounts: whole, passwords: whole, decided_origin, ..server };
     }
     match sealed {
-        Some(_) => LoginServer { accounts: Some(TransportSecurity::Encrypted), decided, ..server },
-        None => LoginServer { decided, ..server },
+        Some(_) => LoginServer { accounts: Some(TransportSecurity::Encrypted), decided_origin, ..server },
+        None => LoginServer { decided_origin, ..server },
     }
 }
 

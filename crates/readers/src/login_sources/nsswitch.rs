@@ -36,8 +36,7 @@ fn read(export: &Export) -> Reading {
     reading
 }
 
-/// Systems without what stands in brackets between them, which says when the next is asked. The library takes words behind a `#` for names
-/// as well.
+/// Systems without the actions on results, which are in brackets between them. The library takes words behind a `#` for names as well.
 fn systems(text: &str) -> Vec<String> {
     let mut found = Vec::new();
     let mut rest = text;

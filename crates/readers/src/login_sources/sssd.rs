@@ -312,14 +312,14 @@ fn by_ldap(section: &Section, accounts: bool, passwords: bool, source: &mut Logi
     let encrypted = start_tls.filter(|one| one.0).map(|one| one.1).or(sealed.map(|one| one.1));
     for server in &mut servers {
         if server.accounts == Some(TransportSecurity::Plain) {
-            server.decided = encrypted.or(start_tls.map(|one| one.1)).unwrap_or(server.origin);
+            server.decided_origin = encrypted.or(start_tls.map(|one| one.1)).unwrap_or(server.origin);
             if encrypted.is_some() {
                 server.accounts = Some(TransportSecurity::Encrypted);
             }
             // Passwords of users need TLS, whatever is set for accounts (sssd-ldap(5)).
             server.passwords = Some(match without {
                 Some((_, line)) if encrypted.is_none() => {
-                    server.decided = line;
+                    server.decided_origin = line;
                     TransportSecurity::Plain
                 }
                 _ => TransportSecurity::Encrypted,
@@ -356,7 +356,7 @@ fn by_tickets(section: &Section, provider: &str, accounts: bool, source: &mut Lo
                 // A ticket is asked for without sending the password (RFC 4120).
                 passwords: None,
                 origin,
-                decided: origin,
+                decided_origin: origin,
             });
         }
     }
