@@ -248,7 +248,7 @@ fn domains_of_sssd() {
         sssd,
         r#"mkdir "$1/db"; mkdir -p /run/sss; for one in db mc; do mount -t tmpfs tmpfs /var/lib/sss/$one; done; mount -t tmpfs tmpfs /var/log/sssd
 sssd -i > /dev/null 2>&1 & main=$!
-for n in $(seq 18); do sleep 0.1; for one in /proc/[0-9]*/cmdline; do { tr '\0' ' ' < $one; echo; } 2>/dev/null | sed -n 's/.*sssd_be --domain \([^ ]*\) .*/started \1/p'; done; done | awk '!seen[$0]++'
+for n in $(seq 30); do sleep 0.1; kill -0 $main 2>/dev/null || break; for one in /proc/[0-9]*/cmdline; do { tr '\0' ' ' < $one; echo; } 2>/dev/null | sed -n 's/.*sssd_be --domain \([^ ]*\) .*/started \1/p'; done; done | awk '!seen[$0]++'
 kill -0 $main 2>/dev/null && ldbsearch -H /var/lib/sss/db/config.ldb 2>/dev/null | grep -v '^#'
 kill -9 $main 2>/dev/null
 "#,
