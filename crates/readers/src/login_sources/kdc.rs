@@ -96,10 +96,8 @@ fn named(what: &str, realm: Option<&str>) -> String {
 }
 
 fn tickets(export: &Export, profile: &Profile, realm: Option<&str>) -> Served {
-    let block = realm.map(|realm| ["realms", realm]);
-    let origin = block
-        .and_then(|block| profile.all.iter().find(|one| one.within == block && one.name != "kdc"))
-        .map_or_else(|| first_line(export), |one| one.origin);
+    let own = realm.and_then(|realm| profile.of_block("realms", realm).find(|one| one.name != "kdc"));
+    let origin = own.map_or_else(|| first_line(export), |one| one.origin);
     let mut served = Served::new(
         ServedKind::Directory,
         "krb5kdc",

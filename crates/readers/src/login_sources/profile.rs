@@ -2,6 +2,7 @@
 
 use crate::reader::{LineRecorder, ReadContext};
 use crate::serving;
+use std::collections::BTreeMap;
 use trevlin_model::{Export, LineClass, Origin};
 
 /// A relation: the names of its section and of the blocks around it, its own name and its value.
@@ -17,6 +18,10 @@ pub(super) struct Relation {
 #[derive(Debug, Default)]
 pub(super) struct Profile {
     pub(super) all: Vec<Relation>,
+    /// Positions of the relations by section, blocks and name: files may have thousands of each.
+    by_name: BTreeMap<String, Vec<usize>>,
+    /// Position of the first relation of each block of a section, in order of appearance.
+    blocks: BTreeMap<String, Vec<usize>>,
     /// Files that are read in and were not exported, with the line that names them.
     pub(super) open: Vec<(String, Origin)>,
     /// The first line that keeps programs of Kerberos from starting, where there is one.
@@ -24,19 +29,42 @@ pub(super) struct Profile {
 }
 
 impl Profile {
+    /// Adds a relation behind those of before.
+    fn add(&mut self, relation: Relation) {
+        let at = self.all.len();
+        let within: Vec<&str> = relation.within.iter().map(String::as_str).collect();
+        if let [section, block, ..] = within[..] {
+            let known = self.by_name.entry(key(&[section, block], "")).or_default();
+            if known.is_empty() {
+                self.blocks.entry(section.to_owned()).or_default().push(at);
+            }
+            known.push(at);
+        }
+        self.by_name.entry(key(&within, &relation.name)).or_default().push(at);
+        self.all.push(relation);
+    }
+
     /// Every relation of a name within sections and blocks.
     pub(super) fn every<'a>(
         &'a self,
-        within: &'a [&str],
-        name: &'a str,
-    ) -> impl Iterator<Item = &'a Relation> {
-        self.all.iter().filter(move |one| one.name == name && one.within == within)
+        within: &[&str],
+        name: &str,
+    ) -> impl Iterator<Item = &'a Relation> + use<'a> {
+        self.by_name.get(&key(within, name)).into_iter().flatten().map(|at| &self.all[*at])
     }
 
     /// The first of them, which counts.
     pub(super) fn first(&self, within: &[&str], name: &str) -> Option<(&str, Origin)> {
-        let found = self.all.iter().find(|one| one.name == name && one.within == within);
-        found.map(|one| (one.value.as_str(), one.origin))
+        self.every(within, name).next().map(|one| (one.value.as_str(), one.origin))
+    }
+
+    /// Every relation of a block, in order.
+    pub(super) fn of_block<'a>(
+        &'a self,
+        section: &str,
+        block: &str,
+    ) -> impl Iterator<Item = &'a Relation> + use<'a> {
+        self.every(&[section, block], "")
     }
 
     /// A switch (krb5.conf(5)): `yes`, `true`, `t`, `y`, `1`, `on`, and their opposites.
@@ -52,17 +80,14 @@ impl Profile {
 
     /// Names of the blocks of a section, in their order.
     pub(super) fn blocks(&self, section: &str) -> Vec<&str> {
-        let mut found: Vec<&str> = Vec::new();
-        for one in &self.all {
-            if let [first, block, ..] = one.within.as_slice()
-                && first == section
-                && !found.contains(&block.as_str())
-            {
-                found.push(block);
-            }
-        }
-        found
+        let found = self.blocks.get(section).into_iter().flatten();
+        found.filter_map(|at| self.all[*at].within.get(1).map(String::as_str)).collect()
     }
+}
+
+/// Key of a name within sections and blocks; without a name that of a block as a whole.
+fn key(within: &[&str], name: &str) -> String {
+    format!("{}\u{1f}{name}", within.join("\u{1f}"))
 }
 
 /// What one line of a profile is.
@@ -131,7 +156,7 @@ fn take<'a>(export: &'a Export, around: &ReadContext<'a>, depth: usize, profile:
             Line::Section(name) => within = vec![name.to_owned()],
             Line::Close => _ = within.pop(),
             Line::Open(name) => within.push(name.to_owned()),
-            Line::Value(name, value) => profile.all.push(Relation {
+            Line::Value(name, value) => profile.add(Relation {
                 within: within.clone(),
                 name: name.to_owned(),
                 value: unquoted(value),

@@ -4,6 +4,7 @@ use super::{certificate, found_server, server_of};
 use crate::ini;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, hold};
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::login_source::{
     Admission, LoginServer, LoginSource, LoginSourceUse, ServerProof, ServerProofKind,
 };
@@ -177,6 +178,7 @@ fn files<'a>(export: &'a Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
 /// Domains that are started, in the order of `domains`, then those that their own section switches on.
 fn domains(files: &[&Export]) -> Vec<LoginSource> {
     let mut all: Vec<Section> = Vec::new();
+    let mut by_name: BTreeMap<String, usize> = BTreeMap::new();
     let mut refused = None;
     for (at, export) in files.iter().enumerate() {
         let sections = ini::sections(export, &['#', ';']);
@@ -195,8 +197,7 @@ fn domains(files: &[&Export]) -> Vec<LoginSource> {
         }
         for section in sections {
             let name = section.name.to_ascii_lowercase();
-            let known = all.iter().position(|one| one.name.eq_ignore_ascii_case(&name));
-            let at = known.unwrap_or_else(|| {
+            let at = *by_name.entry(name).or_insert_with(|| {
                 all.push(Section {
                     name: section.name.to_owned(),
                     entries: Vec::new(),
@@ -210,32 +211,19 @@ fn domains(files: &[&Export]) -> Vec<LoginSource> {
                 .extend(entries.map(|one| (one.key.to_ascii_lowercase(), one.value.to_owned(), one.origin)));
         }
     }
-    let named = |name: &str| {
-        all.iter().find(|one| {
-            let own = one.name.split_once('/').filter(|(kind, _)| kind.eq_ignore_ascii_case("domain"));
-            own.is_some_and(|(_, own)| own.eq_ignore_ascii_case(name))
-        })
-    };
-    let general = all.iter().find(|one| one.name.eq_ignore_ascii_case("sssd"));
+    let named = |name: &str| by_name.get(&format!("domain/{}", name.to_ascii_lowercase())).copied();
+    let general = by_name.get("sssd").map(|at| &all[*at]);
     let listed = general.and_then(|one| one.get("domains")).map_or("", |one| one.0);
-    let listed = listed.split(',').map(str::trim).filter(|name| !name.is_empty());
-    let mut order: Vec<&Section> = Vec::new();
-    for section in listed.filter_map(named) {
-        if section.is("enabled").is_none_or(|one| one.0) && !order.iter().any(|one| one.name == section.name)
-        {
-            order.push(section);
-        }
-    }
-    let switched_on = all.iter().filter(|one| {
-        let domain =
-            one.name.to_ascii_lowercase().starts_with("domain/") && one.name.matches('/').count() == 1;
-        domain && one.is("enabled").is_some_and(|one| one.0)
+    let listed = listed.split(',').map(str::trim).filter(|name| !name.is_empty()).filter_map(named);
+    let kept = listed.filter(|at| all[*at].is("enabled").is_none_or(|one| one.0));
+    let switched_on = (0..all.len()).filter(|at| {
+        let name = all[*at].name.to_ascii_lowercase();
+        let domain = name.starts_with("domain/") && name.matches('/').count() == 1;
+        domain && all[*at].is("enabled").is_some_and(|one| one.0)
     });
-    for section in switched_on {
-        if !order.iter().any(|one| one.name == section.name) {
-            order.push(section);
-        }
-    }
+    let mut seen = BTreeSet::new();
+    let order: Vec<&Section> =
+        kept.chain(switched_on).filter(|at| seen.insert(*at)).map(|at| &all[at]).collect();
     let started = |section: &Section| {
         let mut source = domain(section)?;
         let broken = SWITCHES.iter().find_map(|name| {
