@@ -1,5 +1,6 @@
 //! The servers of a realm of Kerberos: `kdc.conf` of the ticket server, and `kadm5.acl` of its administration (kdc.conf(5), kadm5.acl(5)).
 
+use super::first_line;
 use super::kerberos::{kinds, offer};
 use super::profile::{self, Profile};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
@@ -83,12 +84,8 @@ fn realms(profile: &Profile) -> Vec<Option<&str>> {
 
 /// A relation of the realm, or of all of them.
 fn of_realm<'a>(profile: &'a Profile, realm: Option<&str>, names: &[&str]) -> Option<(&'a str, Origin)> {
-    let within: Vec<Vec<&str>> =
-        realm.map(|realm| vec!["realms", realm]).into_iter().chain([vec!["kdcdefaults"]]).collect();
-    within
-        .iter()
-        .flat_map(|within| names.iter().map(move |name| (within, name)))
-        .find_map(|(within, name)| profile.first(within, name))
+    let stated = |within: &[&str]| names.iter().find_map(|name| profile.first(within, name));
+    realm.and_then(|realm| stated(&["realms", realm])).or_else(|| stated(&["kdcdefaults"]))
 }
 
 fn named(what: &str, realm: Option<&str>) -> String {
@@ -213,10 +210,6 @@ fn administration(
         }
     }
     Some(served)
-}
-
-fn first_line(export: &Export) -> Origin {
-    serving::entries(export).next().map_or_else(|| export.origin(0..0), |text| export.origin_of(text))
 }
 
 /// Accounts of a realm, for those with a login.

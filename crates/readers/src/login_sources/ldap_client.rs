@@ -1,6 +1,7 @@
 //! `ldap.conf`: what programs built on the library of OpenLDAP use where they state nothing else (ldap.conf(5)).
 
 use super::{certificate, server_of};
+use crate::keyed::by_blank;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
 use trevlin_model::login_source::{Admission, LoginSource, LoginSourceUse};
@@ -28,7 +29,7 @@ fn read(export: &Export) -> Reading {
     let (mut uris, mut proof) = (None, None);
     for text in serving::entries(export) {
         let origin = export.origin_of(text);
-        let (name, value) = text.split_once(char::is_whitespace).map_or((text, ""), |(a, b)| (a, b.trim()));
+        let (name, value) = by_blank(text);
         match name.to_ascii_lowercase().as_str() {
             "uri" | "host" => {
                 uris = Some((value, origin));

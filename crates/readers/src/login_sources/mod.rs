@@ -11,10 +11,15 @@ pub(crate) mod sssd;
 #[cfg(test)]
 mod tests;
 
-use trevlin_model::Origin;
-use trevlin_model::Setting;
+use crate::serving;
 use trevlin_model::login_source::{LoginServer, ServerProof, ServerProofKind};
 use trevlin_model::served::TransportSecurity;
+use trevlin_model::{Export, Origin, Setting};
+
+/// The first line that states something; the file's beginning where none does.
+fn first_line(export: &Export) -> Origin {
+    serving::entries(export).next().map_or_else(|| export.origin(0..0), |text| export.origin_of(text))
+}
 
 /// A server of LDAP by its URI (RFC 4516), which takes passwords too. Nothing for other texts.
 fn server_of(uri: &str, origin: Origin) -> Option<LoginServer> {
@@ -42,7 +47,7 @@ fn server_of(uri: &str, origin: Origin) -> Option<LoginServer> {
         }
         _ => return None,
     };
-    let (host, port) = crate::serving::host_and_port(place);
+    let (host, port) = serving::host_and_port(place);
     Some(LoginServer {
         host: host.unwrap_or("localhost").to_owned(),
         port,

@@ -1,6 +1,6 @@
 //! NIS: its servers' lists of clients and maps (ypserv.conf(5), ypserv(8)), and the servers of a client (yp.conf(5)).
 
-use super::found_server;
+use super::{first_line, found_server};
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
 use std::net::IpAddr;
@@ -109,8 +109,7 @@ fn server(
     around: &ReadContext<'_>,
     export: &Export,
 ) -> Served {
-    let origin =
-        serving::entries(export).next().map_or_else(|| export.origin(0..0), |text| export.origin_of(text));
+    let origin = first_line(export);
     let mut served = Served::new(ServedKind::Directory, "ypserv", "NIS server", &["ypserv"], origin);
     served.endpoints = places(around, export);
     let mut clients = match nets {
@@ -133,9 +132,9 @@ fn server(
         .collect();
     let mut part = ServiceResource::new(PartKind::Entries, "the maps", origin);
     part.login = Setting::default_of(AuthRequirement::Nothing, "ypserv", "ypserv(8), securenets");
-    part.sources = permitted(&lines, "passwd.byname").and(&clients);
-    served.parts.push(part.clone());
     let [accounts, shadow] = PASSWORDS.map(|map| permitted(&lines, map).and(&clients));
+    part.sources = accounts.clone();
+    served.parts.push(part.clone());
     let all: IpRangeSet = accounts.ranges.iter().chain(&shadow.ranges).copied().collect();
     // Without the list of clients it is not known who they are.
     if nets.is_some() && !(accounts.is_nobody() && shadow.is_nobody()) {

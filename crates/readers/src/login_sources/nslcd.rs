@@ -1,6 +1,7 @@
 //! nslcd: accounts and logins by LDAP (nslcd.conf(5)).
 
 use super::{certificate, found_server, server_of, sssd};
+use crate::keyed::by_blank;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, hold};
 use trevlin_model::login_source::{Admission, LoginServer, LoginSource, LoginSourceUse};
@@ -40,7 +41,7 @@ fn read(export: &Export) -> Reading {
     for text in serving::entries(export) {
         let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let origin = export.origin_of(text);
-        let (name, value) = text.split_once(char::is_whitespace).map_or((text, ""), |(a, b)| (a, b.trim()));
+        let (name, value) = by_blank(text);
         let name = name.to_ascii_lowercase();
         if value.is_empty() {
             book.not_understood(origin, "a value is missing: nslcd does not start");
@@ -85,7 +86,7 @@ fn source(export: &Export, all: &[(String, &str, Origin)]) -> LoginSource {
     let ssl = on.or(last("ssl"));
     let tls = on.is_some()
         || ssl.is_some_and(|one| matches!(one.0.to_ascii_lowercase().as_str(), "start_tls" | "starttls"));
-    let sealed = last("sasl_mech").filter(|one| one.0.to_ascii_uppercase().starts_with("GSS"));
+    let sealed = last("sasl_mech").is_some_and(|one| one.0.to_ascii_uppercase().starts_with("GSS"));
     for (value, at) in every("uri") {
         for word in value.split_whitespace() {
             let found = match word.to_ascii_uppercase().split(':').next() {
@@ -105,29 +106,22 @@ fn source(export: &Export, all: &[(String, &str, Origin)]) -> LoginSource {
         (word, at)
     });
     source.proofs.extend(certificate(word, "nslcd", "nslcd.conf(5), tls_reqcert"));
-    let own = last("bindpw").filter(|_| last("binddn").is_some() && sealed.is_none());
+    let own = last("bindpw").filter(|_| last("binddn").is_some() && !sealed);
     source.own_password = own.or(last("rootpwmodpw")).map(|one| one.1);
     source
 }
 
 /// A server with what `ssl` and `sasl_mech` add: a mechanism seals the requests of nslcd itself, and not the passwords of users.
-fn encrypted(
-    server: LoginServer,
-    ssl: Option<Origin>,
-    tls: bool,
-    sealed: Option<(&str, Origin)>,
-) -> LoginServer {
+fn encrypted(server: LoginServer, ssl: Option<Origin>, tls: bool, sealed: bool) -> LoginServer {
     if server.accounts != Some(TransportSecurity::Plain) {
         return server;
     }
-    let decided_origin = ssl.unwrap_or(server.origin);
-    if tls {
-        let whole = Some(TransportSecurity::Encrypted);
-        return LoginServer { accounts: whole, passwords: whole, decided_origin, ..server };
-    }
-    match sealed {
-        Some(_) => LoginServer { accounts: Some(TransportSecurity::Encrypted), decided_origin, ..server },
-        None => LoginServer { decided_origin, ..server },
+    let or_plain = |is| Some(if is { TransportSecurity::Encrypted } else { TransportSecurity::Plain });
+    LoginServer {
+        accounts: or_plain(tls || sealed),
+        passwords: or_plain(tls),
+        decided_origin: ssl.unwrap_or(server.origin),
+        ..server
     }
 }
 

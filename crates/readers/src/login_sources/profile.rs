@@ -17,7 +17,7 @@ pub(super) struct Relation {
 /// A profile of one or several files, the first of which counts where both state a relation.
 #[derive(Debug, Default)]
 pub(super) struct Profile {
-    pub(super) all: Vec<Relation>,
+    all: Vec<Relation>,
     /// Positions of the relations by section, blocks and name: files may have thousands of each.
     by_name: BTreeMap<String, Vec<usize>>,
     /// Position of the first relation of each block of a section, in order of appearance.
@@ -213,7 +213,7 @@ fn unquoted(value: &str) -> String {
     found
 }
 
-/// Classifies the lines of a profile: those that become facts by `judged`, which takes section and name.
+/// Classifies the lines of a profile: those with a name of `judged` become facts.
 pub(super) fn record(export: &Export, judged: &[&str], book: &mut LineRecorder<'_>) {
     /// Sections with names of their own.
     const FREE: [&str; 7] = ["appdefaults", "capaths", "domain_realm", "login", "logging", "kdc", "plugins"];
