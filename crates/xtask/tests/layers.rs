@@ -234,7 +234,8 @@ fn read(files: &mut [(Module, File)]) -> BTreeMap<Module, usize> {
             let word = &rest[at..end];
             let gap = rest[..at].trim();
             match word {
-                "use" => {
+                // `impl Trait + use<'a>` names captured lifetimes and imports nothing.
+                "use" if !rest[end..].trim_start().starts_with('<') => {
                     let close = rest[end..].find(';').map_or(rest.len(), |close| end + close);
                     let hands_on = before == "pub" || before == ")";
                     let mut found = Vec::new();
