@@ -6,6 +6,7 @@ use crate::exposure::Reachable;
 use crate::ways::{cited, some_ranges};
 use trevlin_estate::assemble::Estate;
 use trevlin_estate::special;
+use trevlin_model::served::ClientLists;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, IpRangeSet, Origin, PortForward, Protocol};
 use trevlin_packets::way::StepKind;
@@ -18,7 +19,11 @@ pub enum Reachability<'a> {
     /// Reachable from some Internet addresses.
     Some(&'a Reachable),
     /// Reachable from some Internet addresses, to which the service itself limits it.
-    Named(&'a Reachable, IpRangeSet),
+    Named(&'a Reachable, IpRangeSet, Option<&'a ClientLists>),
+    /// Packets from the Internet reach it, and its lists of clients accept internal addresses only.
+    Listed(&'a ClientLists),
+    /// Packets from the Internet reach it; lists of clients would limit it, and the program may not consult them, or names decide.
+    Unsure(&'a Reachable, &'a ClientLists),
     /// The Internet interface is known, and nothing there reaches it.
     Inside,
     /// The Internet interface is not known, but a device forwards to it.
@@ -52,12 +57,49 @@ impl<'a> Reachability<'a> {
     pub fn of_ssh(
         estate: &'a Analyses,
         device: usize,
-        server: &SshServer,
+        server: &'a SshServer,
         condition: Option<&ShellCondition>,
     ) -> Self {
         let connection = condition.map_or_else(SshConnection::default, ShellCondition::connection);
-        Self::of(estate, device, Protocol::TCP, server.port(&connection))
-            .limited_to(condition.and_then(|condition| condition.addresses.as_ref()))
+        let found = Self::of(estate, device, Protocol::TCP, server.port(&connection))
+            .limited_to(condition.and_then(|condition| condition.addresses.as_ref()));
+        match &server.lists {
+            Some(lists) => found.listed(lists),
+            None => found,
+        }
+    }
+
+    /// The same for a service with lists of the clients that it accepts.
+    fn listed(self, lists: &'a ClientLists) -> Self {
+        let ranges: IpRangeSet = lists.sources.ranges.iter().copied().collect();
+        if matches!(self, Self::NotKnown)
+            && lists.certain
+            && lists.sources.names.is_empty()
+            && ranges.intersection(&special::public_ranges()).is_empty()
+        {
+            return Self::Listed(lists);
+        }
+        match self.clone().limited_to(Some(&ranges)) {
+            found @ (Self::Inside | Self::Named(..)) if lists.certain && lists.sources.names.is_empty() => {
+                match (found, self) {
+                    (Self::Inside, Self::Inside) => Self::Inside,
+                    (Self::Inside, _) => Self::Listed(lists),
+                    (Self::Named(reached, both, _), _) => Self::Named(reached, both, Some(lists)),
+                    (found, _) => found,
+                }
+            }
+            _ => match self {
+                Self::Everybody(reached) | Self::Some(reached) | Self::Named(reached, ..) => {
+                    Self::Unsure(reached, lists)
+                }
+                other => other,
+            },
+        }
+    }
+
+    /// Whether nothing on the Internet reaches it.
+    pub fn is_inside(&self) -> bool {
+        matches!(self, Self::Inside | Self::Listed(_))
     }
 
     /// The same for a login that the service limits to sources: public addresses among them count as Internet addresses.
@@ -68,7 +110,7 @@ impl<'a> Reachability<'a> {
         match self {
             Self::Everybody(reached) | Self::Some(reached) => {
                 let both = public.intersection(&reached.sources);
-                if both.is_empty() { Self::Inside } else { Self::Named(reached, both) }
+                if both.is_empty() { Self::Inside } else { Self::Named(reached, both, None) }
             }
             Self::Forwarded(..) if public.is_empty() => Self::Inside,
             other => other,
@@ -85,10 +127,21 @@ impl<'a> Reachability<'a> {
             Self::Some(reached) => {
                 format!("reachable from the Internet by {}", some_ranges(&reached.sources))
             }
-            Self::Named(_, sources) => {
+            Self::Named(_, sources, _) => {
                 format!("reachable from the Internet by {}", some_ranges(sources))
             }
             Self::Inside => "reachable from internal networks only".to_owned(),
+            Self::Listed(_) => {
+                "`hosts.allow` and `hosts.deny` accept clients of internal networks only".to_owned()
+            }
+            Self::Unsure(_, lists) if lists.certain => {
+                "reachable from the Internet by clients whose names `hosts.allow` or `hosts.deny` accepts"
+                    .to_owned()
+            }
+            Self::Unsure(..) => {
+                "reachable from the Internet unless the server consults `hosts.allow` and `hosts.deny`"
+                    .to_owned()
+            }
             Self::Forwarded(front, _) => format!("{} forwards connections to it", front.name),
             Self::NotKnown => return None,
         })
@@ -102,10 +155,19 @@ impl<'a> Reachability<'a> {
     /// Lines that prove it.
     pub fn evidence(&self) -> Vec<Origin> {
         match self {
-            Self::Everybody(reached) | Self::Some(reached) | Self::Named(reached, _) => {
+            Self::Named(reached, _, Some(lists)) => {
+                let way = reached.forward.into_iter().chain(cited(&reached.steps));
+                way.chain(lists.sources.origins.iter().copied()).collect()
+            }
+            Self::Everybody(reached) | Self::Some(reached) | Self::Named(reached, ..) => {
                 reached.forward.into_iter().chain(cited(&reached.steps)).collect()
             }
             Self::Forwarded(_, forward) => vec![forward.origin],
+            Self::Listed(lists) => lists.sources.origins.clone(),
+            Self::Unsure(reached, lists) => {
+                let way = reached.forward.into_iter().chain(cited(&reached.steps));
+                way.chain(lists.sources.origins.iter().copied()).collect()
+            }
             Self::Inside | Self::NotKnown => Vec::new(),
         }
     }

@@ -236,6 +236,27 @@ pub struct Sources {
     pub origins: Vec<Origin>,
 }
 
+/// Clients that `hosts.allow` and `hosts.deny` accept for a daemon (hosts_access(5)).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct ClientLists {
+    /// The clients, with the lines that limit them.
+    pub sources: Sources,
+    /// Whether the program is known to consult the lists: it may be built without libwrap.
+    pub certain: bool,
+}
+
+impl ClientLists {
+    /// The request for whether a daemon consults the lists.
+    #[must_use]
+    pub fn question(&self, daemon: &str) -> String {
+        format!(
+            "please provide `/etc/os-release` or the output of `ldd` for `{daemon}`: only where it is built with libwrap do `hosts.allow` and `hosts.deny` limit its clients"
+        )
+    }
+}
+
 impl Sources {
     /// Every address.
     #[must_use]
@@ -277,6 +298,11 @@ impl Sources {
     #[must_use]
     pub fn contains(&self, address: IpAddr) -> bool {
         self.ranges.iter().any(|range| range.contains(address))
+    }
+
+    /// Each address range and name as written.
+    pub fn each(&self) -> impl Iterator<Item = String> + '_ {
+        self.ranges.iter().map(|range| range.short()).chain(self.names.iter().cloned())
     }
 
     /// Without these addresses.

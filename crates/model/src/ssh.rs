@@ -1,6 +1,7 @@
 //! The SSH server: its configuration for a connection (sshd_config(5)).
 
 use crate::glob;
+use crate::served::ClientLists;
 use crate::written::Word;
 use crate::{DefaultValue, Origin, Reference, Setting};
 use ipnet::IpNet;
@@ -102,6 +103,9 @@ pub struct SshServer {
     pub missing: Vec<Reference>,
     /// Why the daemon would refuse to start, where it would.
     pub refused: Option<(String, Origin)>,
+    /// Clients that `hosts.allow` and `hosts.deny` accept, where they limit them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lists: Option<ClientLists>,
     /// Analysed keywords, in order of name.
     #[serde(skip)]
     pub keywords: &'static [SshKeyword],

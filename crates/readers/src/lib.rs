@@ -33,6 +33,7 @@ mod data;
 mod decode;
 mod dhcp;
 mod directory;
+mod distribution;
 mod dynamic_dns;
 mod encapsulation;
 mod files;

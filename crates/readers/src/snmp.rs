@@ -1,5 +1,6 @@
 //! `snmpd.conf` (snmpd.conf(5)): who reads or changes a device's values.
 
+use crate::files::hosts_access;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, hold, is_known, words};
 use crate::telling::SNMP as TELLING;
@@ -110,6 +111,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             origin,
         });
     }
+    hosts_access::limit(&mut served, around, export, "snmpd");
     reading.facts.served.push(served);
     reading
 }

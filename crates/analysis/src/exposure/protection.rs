@@ -196,6 +196,11 @@ pub fn protection(
     if !reached.certain {
         return Protection::Undetermined;
     }
+    if let What::Shell(number) = service.what
+        && let Some(lists) = &estate.devices[reached.device].facts.ssh_servers[number].lists
+    {
+        return if lists.certain { Protection::Limited } else { Protection::Undetermined };
+    }
     let obsolete = service.port_known().is_some_and(|known| known.obsolete)
         || matches!(service.what, What::Tunnel(number)
             if matches!(estate.devices[reached.device].facts.tunnels[number].family, TunnelFamily::Pptp));

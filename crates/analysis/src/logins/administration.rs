@@ -95,11 +95,6 @@ fn sources(parts: &[&ServiceResource]) -> Vec<String> {
     if parts.is_empty() || parts.iter().any(|part| part.sources.is_everybody()) {
         return Vec::new();
     }
-    let all: BTreeSet<String> = parts
-        .iter()
-        .flat_map(|part| {
-            part.sources.ranges.iter().map(|range| range.short()).chain(part.sources.names.iter().cloned())
-        })
-        .collect();
+    let all: BTreeSet<String> = parts.iter().flat_map(|part| part.sources.each()).collect();
     all.into_iter().collect()
 }

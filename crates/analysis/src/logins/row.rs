@@ -87,10 +87,12 @@ pub fn from(estate: &Analyses, device: usize, protocol: Protocol, port: Option<u
     };
     match reachability_from {
         Some(Reachability::Everybody(reached)) => front(reached),
-        Some(Reachability::Some(reached) | Reachability::Named(reached, _)) => {
+        Some(
+            Reachability::Some(reached) | Reachability::Named(reached, ..) | Reachability::Unsure(reached, _),
+        ) => {
             format!("some {}", front(reached))
         }
-        Some(Reachability::Inside) => "internal networks".into(),
+        Some(Reachability::Inside | Reachability::Listed(_)) => "internal networks".into(),
         Some(Reachability::Forwarded(front, _)) => format!("Internet, via {}", front.name),
         _ => match estate.outside(device).iter().find(|one| one.certain) {
             Some(interface) => format!("Internet interface {}", interface.name),

@@ -152,7 +152,7 @@ fn shell_list(ways: &[SshLoginPath]) -> String {
     words.join(", ")
 }
 
-/// Addresses behind the `@` of AllowUsers, where every name there has one.
+/// Addresses behind the `@` of AllowUsers, where every name there has one; otherwise those that the lists of clients accept.
 fn allowed_sources(server: &SshServer, connection: &SshConnection<'_>) -> Vec<String> {
     match server.effective("allowusers", connection) {
         Setting::Stated { value, .. } => {
@@ -163,7 +163,9 @@ fn allowed_sources(server: &SshServer, connection: &SshConnection<'_>) -> Vec<St
             hosts.dedup();
             hosts
         }
-        _ => Vec::new(),
+        _ => {
+            server.lists.iter().filter(|lists| lists.certain).flat_map(|lists| lists.sources.each()).collect()
+        }
     }
 }
 

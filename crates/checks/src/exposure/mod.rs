@@ -52,8 +52,9 @@ use crate::support::line_of;
 use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::{ForwardResult, Reachable};
-use trevlin_analysis::services::{Known, Service};
+use trevlin_analysis::services::{Known, Service, What};
 use trevlin_analysis::ways::{cited, some_ranges};
+use trevlin_model::served::{PartKind, Sources};
 use trevlin_model::{Origin, PortRange};
 
 /// A service with every path by which untrusted networks reach it.
@@ -155,7 +156,27 @@ impl Exposed<'_> {
             all.extend(lines.filter(|one| !all.contains(one)).collect::<Vec<_>>());
         }
         all.extend(self.service.origins());
+        if let Some(limit) = self.own_limit() {
+            all.extend(limit.origins.iter().filter(|one| !all.contains(one)).copied().collect::<Vec<_>>());
+        }
         all
+    }
+
+    /// Clients that the service itself accepts as a whole, where its own lists limit them.
+    fn own_limit(&self) -> Option<&Sources> {
+        let facts = &self.estate.devices[self.device].facts;
+        match self.service.what {
+            What::Shell(number) => {
+                let lists = facts.ssh_servers[number].lists.as_ref();
+                lists.filter(|lists| lists.certain).map(|lists| &lists.sources)
+            }
+            What::Served(number, _) => {
+                let mut whole = facts.served[number].parts.iter().filter(|part| part.kind == PartKind::Whole);
+                let first = whole.next()?;
+                (whole.next().is_none() && !first.sources.is_everybody()).then_some(&first.sources)
+            }
+            _ => None,
+        }
     }
 
     /// How it got there, in a sentence.
@@ -192,6 +213,10 @@ impl Exposed<'_> {
     /// Its severity: that of the check for any address, lower for limited sources.
     pub(super) fn rate(&self, base: Rating) -> Rating {
         let base = if self.runs() { base } else { base.lowered("it does not run at present") };
+        let base = match self.own_limit() {
+            Some(limit) => base.lowered(format!("the service itself accepts {} only", limit.words())),
+            None => base,
+        };
         if self.best().everybody {
             base.because("reachable from the Internet")
         } else {

@@ -97,7 +97,7 @@ impl Permission<'_> {
         self.condition.as_ref().is_none_or(|one| one.clone().for_user(self.server, user, groups).is_some())
     }
 
-    fn reachability<'e>(&self, estate: &'e Analyses, at: usize) -> Reachability<'e> {
+    fn reachability<'e>(&'e self, estate: &'e Analyses, at: usize) -> Reachability<'e> {
         Reachability::of_ssh(estate, at, self.server, self.condition.as_ref())
     }
 }

@@ -162,4 +162,73 @@ mod tests {
             run(&CHECK, &[(config, &[("d/etc/ssh/sshd_config", config), ("d/etc/shadow", shadow)], wanted)]);
         }
     }
+
+    #[test]
+    fn lists_of_clients() {
+        const INSIDE: &str = "sshd: 10.4.0.0/255.255.240.0\n";
+        const DEBIAN: (&str, &str) = ("d/etc/debian_version", "12.8\n");
+        // An interface to the Internet, where everything is accepted.
+        const INTERFACE: (&str, &str) = (
+            "d/etc/network/interfaces",
+            "iface eth0 inet static\n address 203.0.113.5/24\n gateway 203.0.113.1\n",
+        );
+        const OPEN: (&str, &str) = (
+            "d/etc/nftables.conf",
+            "table inet f { chain input { type filter hook input priority 0; policy accept; } }\n",
+        );
+        for (allow, deny, other, wanted) in [
+            (INSIDE, "ALL: ALL\n", DEBIAN, "fail medium d sshd_config:1 hosts.allow:1 hosts.deny:1"),
+            // The address has bits outside its mask, so that nobody is accepted.
+            (
+                "sshd: 10.4.0.9/16\n",
+                "ALL: ALL\n",
+                DEBIAN,
+                "fail medium d sshd_config:1 hosts.allow:1 hosts.deny:1",
+            ),
+            (INSIDE, "# ALL: ALL\n", DEBIAN, "fail high d sshd_config:1"),
+            (INSIDE, "vsftpd: ALL\n", DEBIAN, "fail high d sshd_config:1"),
+            ("sshd: 10.4. 198.51.100.7\n", "ALL: ALL\n", DEBIAN, "fail high d sshd_config:1"),
+            // Built without libwrap, or nothing tells.
+            (
+                INSIDE,
+                "ALL: ALL\n",
+                ("d/etc/os-release", "ID=fedora\nVERSION_ID=41\n"),
+                "fail high d sshd_config:1",
+            ),
+            (INSIDE, "ALL: ALL\n", ("d/etc/hostname", "d\n"), "fail high d sshd_config:1"),
+        ] {
+            let files = [
+                ("d/etc/ssh/sshd_config", "PermitRootLogin yes\n"),
+                ("d/etc/hosts.allow", allow),
+                ("d/etc/hosts.deny", deny),
+                other,
+            ];
+            run(&CHECK, &[(allow, &files, &[wanted])]);
+        }
+        for (allow, release, wanted) in [
+            (INSIDE, "12.8\n", "fail medium d sshd_config:1 hosts.allow:1 hosts.deny:1"),
+            (INSIDE, "sid\n", "fail high d sshd_config:1 nftables.conf:1 hosts.allow:1 hosts.deny:1"),
+            (
+                "sshd: .yard.example\n",
+                "12.8\n",
+                "fail high d sshd_config:1 nftables.conf:1 hosts.allow:1 hosts.deny:1",
+            ),
+            (
+                "sshd: 198.51.100.7\n",
+                "12.8\n",
+                "fail high d sshd_config:1 nftables.conf:1 hosts.allow:1 hosts.deny:1",
+            ),
+            ("sshd: ALL\n", "12.8\n", "fail critical d sshd_config:1 nftables.conf:1"),
+        ] {
+            let files = [
+                ("d/etc/ssh/sshd_config", "PermitRootLogin yes\n"),
+                ("d/etc/hosts.allow", allow),
+                ("d/etc/hosts.deny", "ALL: ALL\n"),
+                ("d/etc/debian_version", release),
+                INTERFACE,
+                OPEN,
+            ];
+            run(&CHECK, &[(allow, &files, &[wanted])]);
+        }
+    }
 }

@@ -241,7 +241,7 @@ fn rating(estate: &Analyses, kind: Option<FactorKind>, from: &Reachability<'_>) 
     };
     let guessable = matches!(kind, Some(FactorKind::Knowledge | FactorKind::OneTimeCode));
     let severity = match (kind, from) {
-        (None, Reachability::Inside) => Severity::High,
+        (None, from) if from.is_inside() => Severity::High,
         (None, _) => Severity::Critical,
         _ if guessable && from.is_open() => Severity::High,
         _ if guessable || from.is_open() => Severity::Medium,

@@ -123,8 +123,8 @@ fn judge(estate: &Analyses, at: usize, login: &Login, baseline: &Baseline) -> Op
         (Reachability::Everybody(_), Some(from)) if severity == Severity::High => {
             rating.at(Severity::Critical, from)
         }
-        (Reachability::Everybody(_), Some(from)) => rating.because(from),
-        (Reachability::Inside, Some(from)) => rating.lowered(from),
+        (Reachability::Everybody(_) | Reachability::Unsure(..), Some(from)) => rating.because(from),
+        (inside, Some(from)) if inside.is_inside() => rating.lowered(from),
         _ => rating,
     };
     let unsure = if login.certain { "" } else { " The exports do not show which server uses it." };

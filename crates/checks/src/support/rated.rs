@@ -14,7 +14,7 @@ pub(crate) fn rated_from(rating: Rating, reachability_from: &Reachability<'_>, e
     let Some(from) = reachability_from.phrase(estate) else { return rating };
     match reachability_from {
         Reachability::Everybody(_) => rating.at(Severity::Critical, from),
-        Reachability::Inside => rating.lowered(from),
+        _ if reachability_from.is_inside() => rating.lowered(from),
         _ => rating.because(from),
     }
 }
@@ -50,15 +50,15 @@ pub(crate) fn rated_by_tunnel(estate: &Analyses, at: usize, tunnel: &Tunnel, ver
     let rank = |reachability_from: &Reachability<'_>| match reachability_from {
         Reachability::Everybody(_) => 0,
         Reachability::Forwarded(..) => 1,
-        Reachability::Some(_) | Reachability::Named(..) => 2,
+        Reachability::Some(_) | Reachability::Named(..) | Reachability::Unsure(..) => 2,
         Reachability::NotKnown => 3,
-        Reachability::Inside => 4,
+        Reachability::Inside | Reachability::Listed(_) => 4,
     };
     let all = ports.map(|(protocol, port)| Reachability::of(estate, at, protocol, port));
     let Some(reachability_from) = all.min_by_key(rank) else { return Verdict::Fail(fail) };
     if let Some(from) = reachability_from.phrase(estate) {
         fail.rating = match reachability_from {
-            Reachability::Inside => fail.rating.lowered(from),
+            Reachability::Inside | Reachability::Listed(_) => fail.rating.lowered(from),
             _ => fail.rating.because(from),
         };
     }

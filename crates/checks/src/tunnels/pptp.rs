@@ -88,10 +88,10 @@ fn fail(estate: &Analyses, at: usize, origin: Origin) -> Verdict {
         Reachability::Everybody(_) => {
             (Severity::Critical, reachability_from.phrase(estate).unwrap_or(why_this_severity))
         }
-        Reachability::Some(_) | Reachability::Named(..) => {
+        Reachability::Some(_) | Reachability::Named(..) | Reachability::Unsure(..) => {
             (Severity::High, reachability_from.phrase(estate).unwrap_or(why_this_severity))
         }
-        Reachability::Inside => {
+        Reachability::Inside | Reachability::Listed(_) => {
             (Severity::Medium, reachability_from.phrase(estate).unwrap_or(why_this_severity))
         }
         Reachability::Forwarded(..) | Reachability::NotKnown => (severity, why_this_severity),

@@ -2,6 +2,7 @@
 //!
 //! Format: the comments of the file that ships with NRPE, and its README.
 
+use crate::files::hosts_access;
 use crate::keyed::{self, Form, by_equals};
 use crate::reader::{ReadContext, Reader, Reading, Recognition};
 use crate::serving;
@@ -138,6 +139,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         }
     }
     served.parts.push(part);
+    hosts_access::limit(&mut served, around, export, "nrpe");
     reading.facts.served.push(served);
     reading
 }

@@ -3,6 +3,7 @@
 //! Settings above the first `listener` apply to the one on the default port, and to all listeners unless `per_listener_settings` separates
 //! them.
 
+use crate::files::hosts_access;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known, truth};
 use crate::telling::MOSQUITTO as TELLING;
@@ -119,7 +120,11 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         }
     }
     if stands {
-        reading.facts.served.extend(served(&scopes, export));
+        let mut listeners = served(&scopes, export);
+        for one in &mut listeners {
+            hosts_access::limit(one, around, export, "mosquitto");
+        }
+        reading.facts.served.extend(listeners);
     }
     reading
 }

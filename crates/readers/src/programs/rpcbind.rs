@@ -100,10 +100,8 @@ fn served(places: Vec<Endpoint>, export: &Export, around: &ReadContext<'_>, orig
     served.endpoints = places;
     let mut part = ServiceResource::new(PartKind::Whole, served.name.clone(), origin);
     part.login = Setting::default_of(AuthRequirement::Nothing, "rpcbind", "rpcbind(8)");
-    // It is built with libwrap (rpcbind(8), -l).
-    if let Some(admitted) = hosts_access::admitted(around, export, "rpcbind") {
-        part.sources = admitted;
-    }
     served.parts.push(part);
+    // With libwrap it consults the lists (rpcbind(8), -l).
+    hosts_access::limit(&mut served, around, export, "rpcbind");
     served
 }

@@ -101,7 +101,11 @@ fn rpcbind() {
         ),
         (
             "OPTIONS=\"-l\"\n",
-            vec![("etc/hosts.allow", "rpcbind: 10.4.\n"), ("etc/hosts.deny", "ALL: ALL\n")],
+            vec![
+                ("etc/hosts.allow", "rpcbind: 10.4.\n"),
+                ("etc/hosts.deny", "ALL: ALL\n"),
+                ("etc/debian_version", "12.8\n"),
+            ],
             "*:111 udp *:111 10.4.0.0/16 nothing",
         ),
     ] {
@@ -121,14 +125,14 @@ fn tftpd() {
     for (text, more, wanted) in [
         (
             "TFTP_ADDRESS=\":69\"\nTFTP_OPTIONS=\"--secure\"\nTFTP_DIRECTORY=/srv/tftp\n",
-            None,
+            vec![],
             "udp *:69 any address nothing",
         ),
-        ("TFTP_ADDRESS=[::]:69\nTFTP_OPTIONS='-s -c'\n", None, "udp *:69 any address nothing writes"),
-        ("TFTP_ADDRESS=10.4.0.9:6969\nTFTP_OPTIONS='-4'\n", None, "udp 10.4.0.9:6969 any address nothing"),
+        ("TFTP_ADDRESS=[::]:69\nTFTP_OPTIONS='-s -c'\n", vec![], "udp *:69 any address nothing writes"),
+        ("TFTP_ADDRESS=10.4.0.9:6969\nTFTP_OPTIONS='-4'\n", vec![], "udp 10.4.0.9:6969 any address nothing"),
         (
             "TFTP_OPTIONS='--ipv4 --verbosity 3'\n",
-            Some(("etc/hosts.deny", "in.tftpd: ALL\n")),
+            vec![("etc/hosts.deny", "in.tftpd: ALL\n"), ("etc/debian_version", "12.8\n")],
             "udp IPv4:69 no address nothing",
         ),
     ] {

@@ -148,10 +148,8 @@ fn served(
         Some(origin) => Setting::Stated { value: true, origin },
         None => Setting::default_of(false, "tftpd", "tftpd(8), --create"),
     };
-    // It is built with libwrap (tftpd(8), "Security").
-    if let Some(admitted) = hosts_access::admitted(around, export, "in.tftpd") {
-        part.sources = admitted;
-    }
     served.parts.push(part);
+    // With libwrap it consults the lists (tftpd(8), "Security").
+    hosts_access::limit(&mut served, around, export, "in.tftpd");
     served
 }

@@ -2,6 +2,7 @@
 //! RFC 6143).
 
 use super::options::{self, Options, Word, words_of};
+use crate::distribution::Distribution;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, hold};
 use std::borrow::Cow;
@@ -114,7 +115,7 @@ fn is_debian(around: &ReadContext<'_>, export: &Export) -> bool {
         .or_else(|| file("/etc/tigervnc/vncserver-config-defaults"))
     {
         Some(file) => file.text().contains("tigervncserver"),
-        None => file("/etc/debian_version").is_some(),
+        None => Distribution::of(around, export).is_debian(),
     }
 }
 

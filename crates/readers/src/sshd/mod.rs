@@ -11,6 +11,7 @@ mod lines;
 use crate::telling::SSHD as TELLING;
 pub(crate) use keywords::modelled as keywords;
 
+use crate::files::hosts_access;
 use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use keywords::{Class, class};
 use lines::{arguments, keyword};
@@ -38,6 +39,7 @@ pub(crate) fn stated(
         blocks: vec![SshBlock { criteria: Vec::new(), statements }],
         missing: Vec::new(),
         refused: None,
+        lists: None,
         keywords: keywords(),
     }
 }
@@ -82,6 +84,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             blocks: state.blocks,
             missing: state.missing,
             refused: state.refused,
+            lists: hosts_access::lists(around, export, "sshd"),
             keywords: keywords::modelled(),
         };
         let conditional = server.blocks.iter().filter(|block| !block.criteria.is_empty()).count();

@@ -17,6 +17,7 @@ mod support;
 mod agents;
 mod desktops;
 mod exim;
+mod lists;
 mod proxies;
 mod stores;
 mod supers;

@@ -7,6 +7,8 @@ use trevlin_model::served::Served;
 
 /// Lists for libwrap; none where the device has none.
 fn lists(dice: &mut Dice, daemons: &[&str], files: &mut Vec<(&'static str, String)>) {
+    // Daemons of Debian are built with libwrap.
+    files.push(("etc/debian_version", "12\n".into()));
     if dice.roll(2) != 0 {
         files.push(("etc/hosts.allow", String::new()));
         files.push(("etc/hosts.deny", String::new()));

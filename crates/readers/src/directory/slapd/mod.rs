@@ -13,6 +13,7 @@ mod served;
 mod statements;
 
 use super::ldif;
+use crate::files::hosts_access;
 use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, is_known};
 use access::Rule;
@@ -83,6 +84,9 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         let named =
             starts.filter_map(|one| variable(one, "SLAPD_SERVICES").or_else(|| variable(one, "SLAPD_URLS")));
         served::serve(&settings, export, named.last(), &mut reading.facts);
+        for one in &mut reading.facts.served {
+            hosts_access::limit(one, around, export, "slapd");
+        }
     }
     reading
 }
