@@ -131,12 +131,9 @@ impl<'a> Reachability<'a> {
                 format!("reachable from the Internet by {}", some_ranges(sources))
             }
             Self::Inside => "reachable from internal networks only".to_owned(),
-            Self::Listed(_) => {
-                "`hosts.allow` and `hosts.deny` accept clients of internal networks only".to_owned()
-            }
+            Self::Listed(_) => "its list of clients accepts internal networks only".to_owned(),
             Self::Unsure(_, lists) if lists.certain => {
-                "reachable from the Internet by clients whose names `hosts.allow` or `hosts.deny` accepts"
-                    .to_owned()
+                "reachable from the Internet by the host names on its list of clients".to_owned()
             }
             Self::Unsure(..) => {
                 "reachable from the Internet unless the server consults `hosts.allow` and `hosts.deny`"

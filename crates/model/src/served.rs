@@ -236,7 +236,7 @@ pub struct Sources {
     pub origins: Vec<Origin>,
 }
 
-/// Clients that `hosts.allow` and `hosts.deny` accept for a daemon (hosts_access(5)).
+/// Clients that a daemon accepts by lists, such as `hosts.allow` and `hosts.deny` (hosts_access(5)).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]

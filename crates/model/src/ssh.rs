@@ -103,7 +103,7 @@ pub struct SshServer {
     pub missing: Vec<Reference>,
     /// Why the daemon would refuse to start, where it would.
     pub refused: Option<(String, Origin)>,
-    /// Clients that `hosts.allow` and `hosts.deny` accept, where they limit them.
+    /// Clients that its lists accept, such as `hosts.allow` and `hosts.deny`; none where no list limits them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lists: Option<ClientLists>,
     /// Analysed keywords, in order of name.

@@ -1,9 +1,9 @@
-//! The distribution of a Linux system, where its files tell: some settings have other defaults there, and programs other parts.
+//! The distribution of a Linux system, where its files state it: some settings have other defaults there, and programs other parts.
 
 use crate::reader::ReadContext;
 use trevlin_model::Export;
 
-/// A distribution with its release, as far as its files tell.
+/// A distribution with its release, as far as its files state it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Distribution {
     /// Debian, by the number of its release; none for one in preparation.
@@ -14,7 +14,7 @@ pub(crate) enum Distribution {
     RedHat(Option<u32>),
     /// Another.
     Other,
-    /// No file tells.
+    /// No file states it.
     NotKnown,
 }
 

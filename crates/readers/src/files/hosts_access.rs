@@ -27,12 +27,12 @@ const WITH_VALUE: [&str; 8] = ["aclexec", "banners", "group", "setenv", "severit
 struct Rule {
     daemons: Vec<String>,
     clients: Vec<String>,
-    /// What its options make of it.
+    /// Outcome by its options.
     outcome: Outcome,
     origin: Origin,
 }
 
-/// What a rule does with clients that it fits.
+/// Outcome of a rule for the clients that it fits.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Outcome {
     /// As its file: `hosts.allow` accepts and `hosts.deny` refuses.
@@ -107,7 +107,7 @@ fn rules(export: &Export) -> Vec<(Origin, Option<Rule>)> {
     found
 }
 
-/// What the options of a rule make of it: `allow` and `deny` may only be the last, and an error refuses (hosts_options(5)).
+/// Outcome of a rule by its options: `allow` and `deny` may only be the last, and an error refuses (hosts_options(5)).
 fn outcome(options: &[String]) -> Outcome {
     let mut found = Outcome::Usual;
     for (at, option) in options.iter().enumerate() {
