@@ -237,21 +237,26 @@ pub(crate) fn admitted(around: &ReadContext<'_>, export: &Export, daemon: &str) 
     Some(found)
 }
 
-/// The lists for a daemon that Debian builds with libwrap and others do not, where the lists limit it.
-pub(crate) fn lists(around: &ReadContext<'_>, export: &Export, daemon: &str) -> Option<ClientLists> {
+/// The clients for a daemon that Debian builds with libwrap and others do not.
+fn consulted(around: &ReadContext<'_>, export: &Export, daemon: &str) -> Option<ClientLists> {
+    let sources = admitted(around, export, daemon)?;
     let distribution = Distribution::of(around, export);
-    let sources = admitted(around, export, daemon).filter(|one| !one.origins.is_empty())?;
     (!distribution.is_without_libwrap())
         .then(|| ClientLists { sources, certain: distribution.is_with_libwrap() })
+}
+
+/// The same where most addresses are refused.
+pub(crate) fn lists(around: &ReadContext<'_>, export: &Export, daemon: &str) -> Option<ClientLists> {
+    consulted(around, export, daemon).filter(|lists| !lists.sources.is_everybody())
 }
 
 /// Limits a service to the clients that the lists accept for its daemon, where its program consults them; where that is not known, it is
 /// a question.
 pub(crate) fn limit(served: &mut Served, around: &ReadContext<'_>, export: &Export, daemon: &str) {
-    let Some(lists) = lists(around, export, daemon) else { return };
+    let Some(lists) = consulted(around, export, daemon) else { return };
     if lists.certain {
         served.parts.iter_mut().for_each(|part| part.sources = part.sources.and(&lists.sources));
-    } else {
+    } else if !lists.sources.is_everybody() {
         let line = lists.sources.origins.first().copied().unwrap_or(served.origin);
         served.open.push((lists.question(daemon), line));
     }
