@@ -111,7 +111,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
             origin,
         });
     }
-    hosts_access::limit(&mut served, around, export, "snmpd");
+    hosts_access::limit(std::slice::from_mut(&mut served), around, export, "snmpd");
     reading.facts.served.push(served);
     reading
 }

@@ -139,7 +139,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         }
     }
     served.parts.push(part);
-    hosts_access::limit(&mut served, around, export, "nrpe");
+    hosts_access::limit(std::slice::from_mut(&mut served), around, export, "nrpe");
     reading.facts.served.push(served);
     reading
 }

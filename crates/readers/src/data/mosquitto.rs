@@ -121,9 +121,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     }
     if stands {
         let mut listeners = served(&scopes, export);
-        for one in &mut listeners {
-            hosts_access::limit(one, around, export, "mosquitto");
-        }
+        hosts_access::limit(&mut listeners, around, export, "mosquitto");
         reading.facts.served.extend(listeners);
     }
     reading

@@ -250,15 +250,17 @@ pub(crate) fn lists(around: &ReadContext<'_>, export: &Export, daemon: &str) -> 
     consulted(around, export, daemon).filter(|lists| !lists.sources.is_everybody())
 }
 
-/// Limits a service to the clients that the lists accept for its daemon, where its program consults them; where that is not known, it is
-/// a question.
-pub(crate) fn limit(served: &mut Served, around: &ReadContext<'_>, export: &Export, daemon: &str) {
+/// Limits the services of a daemon to the clients that the lists accept for it, where its program consults them; where that is not known, it
+/// is a question.
+pub(crate) fn limit(services: &mut [Served], around: &ReadContext<'_>, export: &Export, daemon: &str) {
     let Some(lists) = consulted(around, export, daemon) else { return };
-    if lists.certain {
-        served.parts.iter_mut().for_each(|part| part.sources = part.sources.and(&lists.sources));
-    } else if !lists.sources.is_everybody() {
-        let line = lists.sources.origins.first().copied().unwrap_or(served.origin);
-        served.open.push((lists.question(daemon), line));
+    for served in services {
+        if lists.certain {
+            served.parts.iter_mut().for_each(|part| part.sources = part.sources.and(&lists.sources));
+        } else if !lists.sources.is_everybody() {
+            let line = lists.sources.origins.first().copied().unwrap_or(served.origin);
+            served.open.push((lists.question(daemon), line));
+        }
     }
 }
 

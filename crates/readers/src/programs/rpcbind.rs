@@ -102,6 +102,6 @@ fn served(places: Vec<Endpoint>, export: &Export, around: &ReadContext<'_>, orig
     part.login = Setting::default_of(AuthRequirement::Nothing, "rpcbind", "rpcbind(8)");
     served.parts.push(part);
     // With libwrap it consults the lists (rpcbind(8), -l).
-    hosts_access::limit(&mut served, around, export, "rpcbind");
+    hosts_access::limit(std::slice::from_mut(&mut served), around, export, "rpcbind");
     served
 }

@@ -150,6 +150,6 @@ fn served(
     };
     served.parts.push(part);
     // With libwrap it consults the lists (tftpd(8), "Security").
-    hosts_access::limit(&mut served, around, export, "in.tftpd");
+    hosts_access::limit(std::slice::from_mut(&mut served), around, export, "in.tftpd");
     served
 }

@@ -84,9 +84,7 @@ fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
         let named =
             starts.filter_map(|one| variable(one, "SLAPD_SERVICES").or_else(|| variable(one, "SLAPD_URLS")));
         served::serve(&settings, export, named.last(), &mut reading.facts);
-        for one in &mut reading.facts.served {
-            hosts_access::limit(one, around, export, "slapd");
-        }
+        hosts_access::limit(&mut reading.facts.served, around, export, "slapd");
     }
     reading
 }
