@@ -71,27 +71,22 @@ impl<'a> Reachability<'a> {
 
     /// The same for a service with lists of the clients that it accepts.
     fn listed(self, lists: &'a ClientLists) -> Self {
-        let ranges: IpRangeSet = lists.sources.ranges.iter().copied().collect();
-        if matches!(self, Self::NotKnown)
-            && lists.certain
-            && lists.sources.names.is_empty()
-            && ranges.intersection(&special::public_ranges()).is_empty()
-        {
-            return Self::Listed(lists);
-        }
-        match self.clone().limited_to(Some(&ranges)) {
-            found @ (Self::Inside | Self::Named(..)) if lists.certain && lists.sources.names.is_empty() => {
-                match (found, self) {
-                    (Self::Inside, Self::Inside) => Self::Inside,
-                    (Self::Inside, _) => Self::Listed(lists),
-                    (Self::Named(reached, both, _), _) => Self::Named(reached, both, Some(lists)),
-                    (found, _) => found,
-                }
-            }
-            _ => match self {
+        if !lists.certain || !lists.sources.names.is_empty() {
+            return match self {
                 Self::Everybody(reached) | Self::Some(reached) | Self::Named(reached, ..) => {
                     Self::Unsure(reached, lists)
                 }
+                other => other,
+            };
+        }
+        let ranges: IpRangeSet = lists.sources.ranges.iter().copied().collect();
+        let internal = ranges.intersection(&special::public_ranges()).is_empty();
+        match self {
+            Self::Inside => Self::Inside,
+            Self::NotKnown if internal => Self::Listed(lists),
+            other => match other.limited_to(Some(&ranges)) {
+                Self::Inside => Self::Listed(lists),
+                Self::Named(reached, both, _) => Self::Named(reached, both, Some(lists)),
                 other => other,
             },
         }
@@ -151,22 +146,16 @@ impl<'a> Reachability<'a> {
 
     /// Lines that prove it.
     pub fn evidence(&self) -> Vec<Origin> {
-        match self {
-            Self::Named(reached, _, Some(lists)) => {
-                let way = reached.forward.into_iter().chain(cited(&reached.steps));
-                way.chain(lists.sources.origins.iter().copied()).collect()
-            }
-            Self::Everybody(reached) | Self::Some(reached) | Self::Named(reached, ..) => {
-                reached.forward.into_iter().chain(cited(&reached.steps)).collect()
-            }
-            Self::Forwarded(_, forward) => vec![forward.origin],
-            Self::Listed(lists) => lists.sources.origins.clone(),
-            Self::Unsure(reached, lists) => {
-                let way = reached.forward.into_iter().chain(cited(&reached.steps));
-                way.chain(lists.sources.origins.iter().copied()).collect()
-            }
-            Self::Inside | Self::NotKnown => Vec::new(),
-        }
+        let (reached, lists) = match self {
+            Self::Everybody(reached) | Self::Some(reached) => (Some(reached), None),
+            Self::Named(reached, _, lists) => (Some(reached), lists.as_ref()),
+            Self::Unsure(reached, lists) => (Some(reached), Some(lists)),
+            Self::Listed(lists) => (None, Some(lists)),
+            Self::Forwarded(_, forward) => return vec![forward.origin],
+            Self::Inside | Self::NotKnown => (None, None),
+        };
+        let way = reached.into_iter().flat_map(|one| one.forward.into_iter().chain(cited(&one.steps)));
+        way.chain(lists.into_iter().flat_map(|lists| lists.sources.origins.iter().copied())).collect()
     }
 }
 
